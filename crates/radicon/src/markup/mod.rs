@@ -1,0 +1,10 @@
+//! Reading a source: constructs first, then HTML around them, then the tree.
+
+mod constructs;
+pub mod elements;
+mod lexer;
+mod tree;
+
+pub use constructs::{ALONE, Construct, Constructs, SyntaxError};
+pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
+pub use tree::{Crossing, Document, Node, NodeKind};

@@ -1,0 +1,599 @@
+//! The tree: elements and construct pairs, nested; nothing repaired, nothing lost.
+
+use rustc_hash::FxHashMap;
+
+use super::constructs::{ALONE, Constructs};
+use super::elements::{Content, bounds_implied_end, element, implies_end, may_stay_open};
+use super::lexer::{Opaque, Token, TokenKind, lex};
+use crate::dialect::{Dialect, Part};
+use crate::text::Span;
+
+/// What a node is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum NodeKind {
+    /// The whole source.
+    Root,
+    /// An element, from its start tag to its end.
+    Element,
+    /// Text, raw text or CDATA.
+    Text,
+    /// A comment of HTML, also a bogus one.
+    Comment,
+    /// The document type.
+    Doctype,
+    /// A single construct.
+    Construct,
+    /// A pair of constructs and what stands between them.
+    Pair,
+    /// An end tag that closes nothing here, or a tag that is cut off.
+    Stray,
+}
+
+/// A stretch of tokens with its place in the tree. Nodes are kept in the order
+/// of the source; the children of a node follow it.
+#[derive(Clone, Copy, Debug)]
+pub struct Node {
+    /// What it is.
+    pub kind: NodeKind,
+    /// Index of the node that holds it; the root holds itself.
+    pub parent: u32,
+    /// Index of the first node after all that it holds.
+    pub next: u32,
+    /// Index of its first token.
+    pub first: u32,
+    /// Index of the token after its opening tag.
+    pub inner: u32,
+    /// Index of the first token of its closing tag; `last` if it has none.
+    pub close: u32,
+    /// Index of the token after it.
+    pub last: u32,
+    /// Depth, 0 for the root.
+    pub depth: u32,
+}
+
+/// An element and a construct pair of which each holds half the other.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Crossing {
+    /// The tag without its other half on this side.
+    pub tag: Span,
+}
+
+/// A source read: its constructs, tokens and tree.
+#[derive(Clone, Debug, Default)]
+pub struct Document {
+    /// The dialect's constructs.
+    pub constructs: Constructs,
+    /// The tokens; they tile the source.
+    pub tokens: Vec<Token>,
+    /// The tree; node 0 is the root.
+    pub nodes: Vec<Node>,
+    /// Where elements and construct pairs cross.
+    pub crossings: Vec<Crossing>,
+}
+
+impl Document {
+    /// Reads `source` in `dialect`. Any input is fine, and the time is linear in its length.
+    pub fn read(source: &[u8], dialect: &Dialect) -> Self {
+        Self::with_constructs(source, Constructs::read(source, dialect))
+    }
+
+    /// The same when the constructs are known already.
+    pub fn with_constructs(source: &[u8], constructs: Constructs) -> Self {
+        let opaque: Vec<_> = constructs
+            .items
+            .iter()
+            .map(|item| Opaque {
+                span: item.span,
+                prints: item.kind.prints(),
+            })
+            .collect();
+        let mut tokens = Vec::with_capacity(source.len() / 12);
+        lex(source, &opaque, &mut tokens);
+        let (nodes, crossings) = Builder::build(source, &tokens, &constructs);
+        Self {
+            constructs,
+            tokens,
+            nodes,
+            crossings,
+        }
+    }
+
+    /// The bytes a node covers.
+    pub fn span(&self, node: u32) -> Span {
+        let node = &self.nodes[node as usize];
+        Span::new(self.offset(node.first), self.offset(node.last))
+    }
+
+    /// The byte offset at which a token starts; for the index past the last one, the end.
+    pub fn offset(&self, token: u32) -> u32 {
+        match self.tokens.get(token as usize) {
+            Some(token) => token.start,
+            None => self.tokens.last().map_or(0, |token| token.end),
+        }
+    }
+
+    /// The children of a node, in order.
+    pub fn children(&self, node: u32) -> impl Iterator<Item = u32> + '_ {
+        let end = self.nodes[node as usize].next;
+        let mut at = node + 1;
+        std::iter::from_fn(move || {
+            let child = (at < end).then_some(at)?;
+            at = self.nodes[child as usize].next;
+            Some(child)
+        })
+    }
+
+    /// The name of an element as written; empty for other nodes.
+    pub fn name<'s>(&self, source: &'s [u8], node: u32) -> &'s [u8] {
+        let node = &self.nodes[node as usize];
+        match (node.kind, self.tokens.get(node.first as usize)) {
+            (NodeKind::Element, Some(token)) => token.name().of(source),
+            _ => &[],
+        }
+    }
+
+    /// The tokens of an element's start tag that are attributes.
+    pub fn attributes(&self, node: u32) -> impl Iterator<Item = &Token> {
+        let node = &self.nodes[node as usize];
+        let end = if node.kind == NodeKind::Element {
+            node.inner
+        } else {
+            node.first
+        };
+        self.tokens[node.first as usize..end as usize]
+            .iter()
+            .filter(|token| token.kind == TokenKind::Attribute)
+    }
+
+    /// The value of an attribute as written; empty if it has none.
+    pub fn attribute<'s>(&self, source: &'s [u8], node: u32, name: &str) -> Option<&'s [u8]> {
+        let found = self.attributes(node).find(|token| {
+            token
+                .name()
+                .of(source)
+                .eq_ignore_ascii_case(name.as_bytes())
+        })?;
+        Some(found.value(source).map_or(&[], |value| value.of(source)))
+    }
+}
+
+struct Builder<'a> {
+    source: &'a [u8],
+    tokens: &'a [Token],
+    constructs: &'a Constructs,
+    nodes: Vec<Node>,
+    crossings: Vec<Crossing>,
+    /// Open nodes, outermost first.
+    stack: Vec<u32>,
+    /// For each name the places on the stack where it is open.
+    open: FxHashMap<Vec<u8>, Vec<u32>>,
+    /// Places on the stack of open construct pairs, and of bounds of implied ends.
+    pairs: Vec<u32>,
+    bounds: Vec<u32>,
+    tables: Vec<u32>,
+}
+
+impl<'a> Builder<'a> {
+    fn build(
+        source: &'a [u8],
+        tokens: &'a [Token],
+        constructs: &'a Constructs,
+    ) -> (Vec<Node>, Vec<Crossing>) {
+        let mut builder = Builder {
+            source,
+            tokens,
+            constructs,
+            nodes: Vec::with_capacity(tokens.len() / 2 + 1),
+            crossings: Vec::new(),
+            stack: Vec::new(),
+            open: FxHashMap::default(),
+            pairs: Vec::new(),
+            bounds: Vec::new(),
+            tables: Vec::new(),
+        };
+        builder.push(NodeKind::Root, 0, 0);
+        builder.run();
+        (builder.nodes, builder.crossings)
+    }
+
+    fn run(&mut self) {
+        let mut at = 0;
+        let mut construct = 0;
+        while let Some(token) = self.tokens.get(at) {
+            at = match token.kind {
+                TokenKind::Text | TokenKind::Raw | TokenKind::Escapable | TokenKind::CData => {
+                    self.leaf(NodeKind::Text, at, at + 1)
+                }
+                TokenKind::Comment | TokenKind::Bogus => self.leaf(NodeKind::Comment, at, at + 1),
+                TokenKind::Doctype => self.leaf(NodeKind::Doctype, at, at + 1),
+                TokenKind::Construct => {
+                    while self
+                        .constructs
+                        .items
+                        .get(construct)
+                        .is_some_and(|item| item.span.start < token.start)
+                    {
+                        construct += 1;
+                    }
+                    self.construct(construct, at)
+                }
+                TokenKind::StartTag => self.start_tag(at),
+                TokenKind::EndTag => self.end_tag(at),
+                TokenKind::Nothing | TokenKind::Attribute | TokenKind::Gap | TokenKind::TagEnd => {
+                    self.leaf(NodeKind::Stray, at, at + 1)
+                }
+            };
+        }
+        let end = self.tokens.len();
+        self.close_to(0, end, end);
+        self.finish(0, end, end);
+    }
+
+    fn push(&mut self, kind: NodeKind, first: usize, inner: usize) -> u32 {
+        let index = self.nodes.len() as u32;
+        let parent = self.stack.last().copied().unwrap_or(0);
+        let depth = self.stack.len() as u32;
+        let (first, inner) = (first as u32, inner as u32);
+        self.nodes.push(Node {
+            kind,
+            parent,
+            next: index + 1,
+            first,
+            inner,
+            close: inner,
+            last: inner,
+            depth,
+        });
+        if matches!(kind, NodeKind::Element | NodeKind::Pair | NodeKind::Root) {
+            self.stack.push(index);
+        }
+        index
+    }
+
+    fn leaf(&mut self, kind: NodeKind, first: usize, last: usize) -> usize {
+        self.push(kind, first, last);
+        last
+    }
+
+    /// Ends the node at a place of the stack, whose closing tag is `close..last`.
+    fn finish(&mut self, place: usize, close: usize, last: usize) {
+        let next = self.nodes.len() as u32;
+        let node = &mut self.nodes[self.stack[place] as usize];
+        (node.close, node.last, node.next) = (close as u32, last as u32, next);
+    }
+
+    /// Pops all that is open above a place of the stack; they end at token `at`.
+    fn close_to(&mut self, place: usize, at: usize, crossing_end: usize) {
+        while self.stack.len() > place + 1 {
+            let top = self.stack.len() - 1;
+            self.finish(top, at, at);
+            let node = self.nodes[self.stack[top] as usize];
+            if node.kind == NodeKind::Element {
+                let name = lower(self.tokens[node.first as usize].name().of(self.source));
+                if crossing_end != self.tokens.len() && !may_stay_open(&name) {
+                    self.crossings.push(Crossing {
+                        tag: self.tokens[node.first as usize].span(),
+                    });
+                }
+                self.forget(&name, top as u32);
+            }
+            self.pop_marks(top as u32);
+            self.stack.pop();
+        }
+    }
+
+    fn forget(&mut self, name: &[u8], place: u32) {
+        if let Some(places) = self.open.get_mut(name)
+            && places.last() == Some(&place)
+        {
+            places.pop();
+        }
+    }
+
+    fn pop_marks(&mut self, place: u32) {
+        for marks in [&mut self.pairs, &mut self.bounds, &mut self.tables] {
+            if marks.last() == Some(&place) {
+                marks.pop();
+            }
+        }
+    }
+
+    fn barrier(&self) -> u32 {
+        self.pairs.last().map_or(0, |&place| place + 1)
+    }
+
+    /// The token after a tag that starts at `at`; `None` if the tag is cut off.
+    fn after_tag(&self, at: usize) -> Option<usize> {
+        let inside = |token: &Token| {
+            matches!(
+                token.kind,
+                TokenKind::Attribute | TokenKind::Gap | TokenKind::Construct | TokenKind::TagEnd
+            )
+        };
+        let mut end = at + 1;
+        while let Some(token) = self.tokens.get(end).filter(|token| inside(token)) {
+            end += 1;
+            if token.kind == TokenKind::TagEnd {
+                return Some(end);
+            }
+        }
+        None
+    }
+
+    fn start_tag(&mut self, at: usize) -> usize {
+        let Some(end) = self.after_tag(at) else {
+            return self.cut(at);
+        };
+        let name = lower(self.tokens[at].name().of(self.source));
+        self.end_implied(&name, at);
+        let void = element(&name).content == Content::Void;
+        let slash = self.tokens[end - 1].span().len() == 2;
+        // Outside svg and math a slash means nothing, but nobody closes `<path …/>` again.
+        if void || (slash && element(&name) == element(b"")) {
+            let index = self.push(NodeKind::Element, at, end);
+            self.stack.pop();
+            let node = &mut self.nodes[index as usize];
+            (node.close, node.last) = (end as u32, end as u32);
+            return end;
+        }
+        let place = self.stack.len() as u32;
+        self.push(NodeKind::Element, at, end);
+        if bounds_implied_end(&name) {
+            self.bounds.push(place);
+            if matches!(&name[..], b"table" | b"template") {
+                self.tables.push(place);
+            }
+        }
+        self.open.entry(name).or_default().push(place);
+        end
+    }
+
+    /// Ends the elements that this start tag ends without saying so.
+    fn end_implied(&mut self, name: &[u8], at: usize) {
+        const CANDIDATES: [&[u8]; 16] = [
+            b"li",
+            b"dt",
+            b"dd",
+            b"p",
+            b"option",
+            b"optgroup",
+            b"td",
+            b"th",
+            b"tr",
+            b"thead",
+            b"tbody",
+            b"tfoot",
+            b"colgroup",
+            b"rt",
+            b"rp",
+            b"head",
+        ];
+        let bound = |builder: &Self, open: &[u8]| {
+            // A cell bounds lists and paragraphs, but the parts of a table only a table does.
+            let parts: [&[u8]; 7] = [
+                b"td",
+                b"th",
+                b"tr",
+                b"thead",
+                b"tbody",
+                b"tfoot",
+                b"colgroup",
+            ];
+            let marks = if parts.contains(&open) {
+                &builder.tables
+            } else {
+                &builder.bounds
+            };
+            marks
+                .last()
+                .map_or(1, |&place| place + 1)
+                .max(builder.barrier())
+        };
+        let found = CANDIDATES
+            .iter()
+            .filter(|open| implies_end(open, name))
+            .filter_map(|open| {
+                self.open
+                    .get(*open)?
+                    .last()
+                    .copied()
+                    .filter(|&place| place >= bound(self, open))
+            })
+            .min();
+        if let Some(place) = found {
+            // Only the innermost level closes: what is open above it may itself be left open.
+            let closes = self.stack[place as usize + 1..].iter().all(|&index| {
+                let first = self.nodes[index as usize].first as usize;
+                may_stay_open(&lower(self.tokens[first].name().of(self.source)))
+            });
+            if closes {
+                self.close_to(place as usize - 1, at, self.tokens.len());
+            }
+        }
+    }
+
+    fn end_tag(&mut self, at: usize) -> usize {
+        let Some(end) = self.after_tag(at) else {
+            return self.cut(at);
+        };
+        let name = lower(self.tokens[at].name().of(self.source));
+        let place = self
+            .open
+            .get(&name)
+            .and_then(|places| places.last().copied());
+        match place {
+            Some(place) if place >= self.barrier() => {
+                self.close_to(place as usize, at, at);
+                self.finish(place as usize, at, end);
+                self.forget(&name, place);
+                self.pop_marks(place);
+                self.stack.truncate(place as usize);
+                end
+            }
+            found => {
+                if found.is_some() {
+                    self.crossings.push(Crossing {
+                        tag: self.tokens[at].span(),
+                    });
+                }
+                self.leaf(NodeKind::Stray, at, end)
+            }
+        }
+    }
+
+    /// A tag that the end of the file, or something else, cuts off.
+    fn cut(&mut self, at: usize) -> usize {
+        let mut end = at + 1;
+        while self
+            .tokens
+            .get(end)
+            .is_some_and(|token| matches!(token.kind, TokenKind::Attribute | TokenKind::Gap))
+        {
+            end += 1;
+        }
+        self.leaf(NodeKind::Stray, at, end)
+    }
+
+    fn construct(&mut self, index: usize, at: usize) -> usize {
+        let Some(item) = self.constructs.items.get(index) else {
+            return self.leaf(NodeKind::Construct, at, at + 1);
+        };
+        match item.part {
+            Part::Open if item.partner != ALONE && self.closes_in_content(item.partner) => {
+                let place = self.stack.len() as u32;
+                self.push(NodeKind::Pair, at, at + 1);
+                self.pairs.push(place);
+                at + 1
+            }
+            Part::Close if item.partner != ALONE => {
+                let opener = self.constructs.items[item.partner as usize].span.start;
+                match self.pairs.last().copied() {
+                    Some(place) if self.start_of(place) == opener => {
+                        self.close_to(place as usize, at, at);
+                        self.finish(place as usize, at, at + 1);
+                        self.pop_marks(place);
+                        self.stack.truncate(place as usize);
+                        at + 1
+                    }
+                    _ => self.leaf(NodeKind::Construct, at, at + 1),
+                }
+            }
+            _ => self.leaf(NodeKind::Construct, at, at + 1),
+        }
+    }
+
+    fn start_of(&self, place: u32) -> u32 {
+        self.tokens[self.nodes[self.stack[place as usize] as usize].first as usize].start
+    }
+
+    /// Whether a construct is a token of its own and not swallowed by another one.
+    fn closes_in_content(&self, construct: u32) -> bool {
+        let start = self.constructs.items[construct as usize].span.start;
+        let at = self.tokens.partition_point(|token| token.start < start);
+        if self
+            .tokens
+            .get(at)
+            .is_none_or(|token| token.start != start || token.kind != TokenKind::Construct)
+        {
+            return false;
+        }
+        // Inside a tag the token before is one of the tag's own.
+        let before = self.tokens[..at]
+            .iter()
+            .rev()
+            .find(|token| token.kind != TokenKind::Construct);
+        before.is_none_or(|token| {
+            !matches!(
+                token.kind,
+                TokenKind::StartTag | TokenKind::EndTag | TokenKind::Attribute | TokenKind::Gap
+            )
+        })
+    }
+}
+
+fn lower(name: &[u8]) -> Vec<u8> {
+    name.to_ascii_lowercase()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::builtin_named;
+
+    /// The tree on one line: `name(children)`, text as `.`, comments as `!`.
+    fn shape(source: &str) -> String {
+        let dialect = builtin_named("brace-percent").expect("a built-in dialect");
+        let document = Document::read(source.as_bytes(), &dialect);
+        fn show(document: &Document, source: &[u8], node: u32, out: &mut String) {
+            let word = match document.nodes[node as usize].kind {
+                NodeKind::Root => String::new(),
+                NodeKind::Element => {
+                    String::from_utf8_lossy(document.name(source, node)).to_ascii_lowercase()
+                }
+                NodeKind::Text => ".".into(),
+                NodeKind::Comment => "!".into(),
+                NodeKind::Doctype => "doctype".into(),
+                NodeKind::Construct => "#".into(),
+                NodeKind::Pair => "pair".into(),
+                NodeKind::Stray => "stray".into(),
+            };
+            out.push_str(&word);
+            let children: Vec<_> = document.children(node).collect();
+            if !children.is_empty() {
+                out.push('(');
+                for (at, child) in children.into_iter().enumerate() {
+                    if at > 0 {
+                        out.push(' ')
+                    }
+                    show(document, source, child, out);
+                }
+                out.push(')');
+            }
+        }
+        let mut out = String::new();
+        show(&document, source.as_bytes(), 0, &mut out);
+        out
+    }
+
+    #[test]
+    fn trees_nest_as_html_says() {
+        for (source, expected) in [
+            ("<ul><li>a<li>b</ul>c", "(ul(li(.) li(.)) .)"),
+            ("<p>a<div>b</div>", "(p(.) div(.))"),
+            (
+                "<table><tr><td>a<td>b<tr><td>c</table>",
+                "(table(tr(td(.) td(.)) tr(td(.))))",
+            ),
+            (
+                "<ul><li><ul><li>a</ul><li>b</ul>",
+                "(ul(li(ul(li(.))) li(.)))",
+            ),
+            ("<br>a<img></p>", "(br . img stray)"),
+            ("<b><i>a</b>c</i>", "(b(i(.)) . stray)"),
+            ("<div a", "(stray)"),
+            (
+                "{% if a %}<b>x</b>{% else %}y{% endif %}",
+                "(pair(b(.) # .))",
+            ),
+            ("{% if a %}<b>{% endif %}x</b>", "(pair(b) . stray)"),
+            ("<b>{% if a %}</b>{% endif %}x</b>", "(b(pair(stray) .))"),
+            ("<b {% if a %}c{% endif %}>x</b>", "(b(.))"),
+            ("<b class=\"{% if a %}c{% endif %}\">{{ x }}</b>", "(b(#))"),
+        ] {
+            assert_eq!(shape(source), expected, "{source}");
+        }
+    }
+
+    #[test]
+    fn crossings_are_recorded() {
+        let dialect = builtin_named("brace-percent").expect("a built-in dialect");
+        let source = b"{% if a %}<main>{% endif %}x</main>";
+        let document = Document::read(source, &dialect);
+        let tags: Vec<_> = document
+            .crossings
+            .iter()
+            .map(|crossing| crossing.tag.text(source).into_owned())
+            .collect();
+        assert_eq!(tags, ["<main"]);
+    }
+}

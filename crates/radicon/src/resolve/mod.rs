@@ -1,0 +1,45 @@
+//! Chains of parents, the blocks they define, and pages put together from them.
+
+mod chain;
+mod flatten;
+
+pub use chain::{Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport};
+pub use flatten::{Flat, FlattenError, Origin, Stretch, Via};
+
+use crate::site::Site;
+use crate::text::SourceId;
+
+/// The most levels of a chain.
+pub const MAX_LEVELS: usize = 1_000;
+
+/// The most blocks, includes and inherited contents inside each other.
+pub const MAX_NESTING: usize = 200;
+
+/// The most bytes of one flattened page.
+pub const MAX_PAGE: usize = 256 << 20;
+
+/// Resolves the templates of a site.
+#[derive(Clone, Copy, Debug)]
+pub struct Resolver<'s> {
+    site: &'s Site,
+}
+
+impl<'s> Resolver<'s> {
+    /// A resolver for a site.
+    pub const fn new(site: &'s Site) -> Self {
+        Self { site }
+    }
+
+    /// The chain of a template: itself, its parent, and so on up to the base.
+    pub fn chain(&self, id: SourceId) -> Chain {
+        Chain::build(self.site, id)
+    }
+
+    /// The page put together from its chain and partials, dynamic constructs kept.
+    ///
+    /// # Errors
+    /// If it grows beyond [`MAX_PAGE`].
+    pub fn flatten(&self, id: SourceId) -> Result<Flat, FlattenError> {
+        flatten::flatten(self.site, id)
+    }
+}

@@ -1,0 +1,183 @@
+//! Roots: the folders where written target names start. If nobody says which,
+//! they are inferred from the names themselves.
+
+use std::collections::BTreeMap;
+
+use rustc_hash::FxHashSet;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::{Site, folder, join};
+use crate::dialect::{Kind, Targets};
+use crate::text::SourceId;
+
+/// A folder where target names start.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Root {
+    /// Path from the site's folder; empty for the folder itself.
+    pub path: String,
+    /// How it came to be one.
+    pub why: String,
+}
+
+impl Root {
+    /// A root that somebody named.
+    pub(super) fn configured(path: &str) -> Self {
+        Self {
+            path: path.trim_matches('/').to_owned(),
+            why: "named in radicon.toml".into(),
+        }
+    }
+}
+
+/// The most roots that are inferred.
+const MAX_ROOTS: usize = 256;
+
+/// Finds the folders beneath which most written names resolve: the one that
+/// explains most first, then those that explain what is left.
+pub(super) fn infer(site: &Site) -> Vec<Root> {
+    let written = written_names(site);
+    if written.is_empty() {
+        return vec![Root {
+            path: String::new(),
+            why: "no template names another one".into(),
+        }];
+    }
+    let mut unexplained: FxHashSet<usize> = (0..written.len()).collect();
+    let candidates = candidates(site, &written);
+    let mut roots = Vec::new();
+    while roots.len() < MAX_ROOTS {
+        let gain = |hits: &Vec<usize>| hits.iter().filter(|hit| unexplained.contains(hit)).count();
+        // Most names first; of equals the shorter path.
+        let best = candidates
+            .iter()
+            .map(|(path, hits)| (gain(hits), std::cmp::Reverse(path)))
+            .max();
+        let Some((explained, std::cmp::Reverse(path))) =
+            best.filter(|(explained, _)| *explained > 0)
+        else {
+            break;
+        };
+        for hit in &candidates[path] {
+            unexplained.remove(hit);
+        }
+        let why = match (roots.len(), written.len()) {
+            (0, all) => format!("{explained} of {all} written names resolve beneath it"),
+            _ => format!("{explained} names that no root before explains resolve beneath it"),
+        };
+        roots.push(Root {
+            path: path.clone(),
+            why,
+        });
+    }
+    if roots.is_empty() {
+        roots.push(Root {
+            path: String::new(),
+            why: format!("none of {} written names resolves anywhere", written.len()),
+        });
+    }
+    roots
+}
+
+/// Every name that a template writes and that starts at a root.
+fn written_names(site: &Site) -> Vec<(SourceId, String)> {
+    let mut names = Vec::new();
+    for (id, template) in (0..).map(SourceId).zip(&site.templates) {
+        let targets = &template.dialect.targets;
+        for item in &template.constructs.items {
+            if !matches!(item.kind, Kind::Parent | Kind::Include)
+                || item.dynamic
+                || item.target.is_empty()
+            {
+                continue;
+            }
+            let name = with_slashes(&item.target.text(&template.source), targets);
+            if !targets.relative || name.starts_with('/') {
+                names.push((id, name.trim_start_matches('/').to_owned()));
+            }
+        }
+    }
+    names
+}
+
+/// Folders beneath which at least one name is a file, with the names they explain.
+fn candidates(site: &Site, written: &[(SourceId, String)]) -> BTreeMap<String, Vec<usize>> {
+    let mut by_tail: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for template in &site.templates {
+        let name = template.path.rsplit('/').next().unwrap_or(&template.path);
+        by_tail.entry(name).or_default().push(&template.path);
+    }
+    let mut found: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+    for (index, (from, name)) in written.iter().enumerate() {
+        let Some(name) = join("", name) else { continue };
+        let template = site.get(*from);
+        for suffix in &template.dialect.targets.suffixes {
+            let file = format!("{name}{suffix}");
+            let tail = file.rsplit('/').next().unwrap_or(&file);
+            for path in by_tail.get(tail).into_iter().flatten() {
+                let root = path
+                    .strip_suffix(&file)
+                    .filter(|root| root.is_empty() || root.ends_with('/'));
+                if let Some(root) = root.filter(|_| **path != template.path) {
+                    found
+                        .entry(root.trim_end_matches('/').to_owned())
+                        .or_default()
+                        .push(index);
+                }
+            }
+        }
+    }
+    found
+}
+
+/// A written name with `/` between its parts.
+pub(super) fn with_slashes(written: &str, targets: &Targets) -> String {
+    match targets.separator.as_str() {
+        "/" | "" => written.to_owned(),
+        separator => written.replace(separator, "/"),
+    }
+}
+
+/// The folder in which most of the paths lie directly; for placing new files.
+pub(crate) fn usual_folder<'a>(paths: impl Iterator<Item = &'a str>) -> Option<String> {
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    for path in paths {
+        *counts.entry(folder(path)).or_default() += 1;
+    }
+    counts
+        .into_iter()
+        .max_by_key(|(folder, count)| (*count, std::cmp::Reverse(*folder)))
+        .map(|(folder, _)| folder.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::builtin;
+    use crate::site::{Settings, SourceFile};
+
+    #[test]
+    fn roots_are_where_the_names_resolve() {
+        let files = [
+            (
+                "shop/templates/shop/list.html",
+                "{% extends 'base.html' %}{% include 'shop/item.html' %}",
+            ),
+            ("shop/templates/shop/item.html", ""),
+            ("core/templates/base.html", "{% block a %}{% endblock %}"),
+            ("core/templates/page.html", "{% extends 'base.html' %}"),
+        ];
+        let files = files
+            .iter()
+            .map(|(path, text)| SourceFile::new(*path, *text))
+            .collect();
+        let site = Site::read(files, builtin(), &Settings::default());
+        let paths: Vec<_> = site.roots.iter().map(|root| root.path.as_str()).collect();
+        assert_eq!(paths, ["core/templates", "shop/templates"]);
+        assert!(
+            site.roots[0].why.contains("2 of 3"),
+            "{}",
+            site.roots[0].why
+        );
+    }
+}

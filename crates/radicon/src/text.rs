@@ -1,0 +1,220 @@
+//! Byte spans and the way from a byte offset to a line and column.
+//!
+//! Sources are bytes. Nothing here assumes UTF-8, and nothing decodes more than
+//! it must to count the characters of one line.
+
+use std::ops::Range;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The longest source that is read, in bytes (spans are 32-bit).
+pub const MAX_SOURCE: usize = u32::MAX as usize - 1;
+
+/// A half-open range of bytes in one source.
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema,
+)]
+pub struct Span {
+    /// Offset of the first byte, 0-based.
+    pub start: u32,
+    /// Offset after the last byte.
+    pub end: u32,
+}
+
+impl Span {
+    /// The span from `start` up to but not including `end`.
+    pub const fn new(start: u32, end: u32) -> Self {
+        Self { start, end }
+    }
+
+    /// The same from `usize` offsets; offsets beyond [`MAX_SOURCE`] saturate.
+    pub fn from_range(range: Range<usize>) -> Self {
+        let narrow = |at: usize| u32::try_from(at).unwrap_or(u32::MAX);
+        Self::new(narrow(range.start), narrow(range.end))
+    }
+
+    /// Length in bytes.
+    pub const fn len(self) -> usize {
+        self.end.saturating_sub(self.start) as usize
+    }
+
+    /// Whether it covers no byte.
+    pub const fn is_empty(self) -> bool {
+        self.start >= self.end
+    }
+
+    /// The span as a range to index with.
+    pub const fn range(self) -> Range<usize> {
+        self.start as usize..self.end as usize
+    }
+
+    /// The bytes it covers; empty where it does not lie inside `source`.
+    pub fn of(self, source: &[u8]) -> &[u8] {
+        source.get(self.range()).unwrap_or(&[])
+    }
+
+    /// The text it covers, with replacement characters for what is not UTF-8.
+    pub fn text(self, source: &[u8]) -> std::borrow::Cow<'_, str> {
+        String::from_utf8_lossy(self.of(source))
+    }
+}
+
+/// Index of a source within a [`Site`](crate::Site).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct SourceId(pub u32);
+
+impl SourceId {
+    /// The id as an index.
+    pub const fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// A place a person can go to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+pub struct Position {
+    /// Line, 1-based; lines end at `\n`.
+    pub line: u32,
+    /// Column, 1-based, in characters; a byte that is not UTF-8 counts as one.
+    pub column: u32,
+}
+
+/// Offsets of the line starts of one source.
+#[derive(Clone, Debug)]
+pub struct LineIndex {
+    starts: Vec<u32>,
+}
+
+impl LineIndex {
+    /// Finds the lines of `source` in one pass.
+    pub fn new(source: &[u8]) -> Self {
+        let mut starts = vec![0];
+        starts.extend(memchr::memchr_iter(b'\n', source).map(|at| at as u32 + 1));
+        Self { starts }
+    }
+
+    /// The 1-based line of a byte offset.
+    pub fn line(&self, offset: u32) -> u32 {
+        self.starts.partition_point(|&start| start <= offset) as u32
+    }
+
+    /// Line and column of a byte offset; offsets past the end count as the end.
+    pub fn position(&self, source: &[u8], offset: u32) -> Position {
+        let offset = offset.min(source.len() as u32);
+        let line = self.line(offset);
+        let start = self.starts[line as usize - 1];
+        let before = String::from_utf8_lossy(Span::new(start, offset).of(source))
+            .chars()
+            .count();
+        Position {
+            line,
+            column: before as u32 + 1,
+        }
+    }
+}
+
+/// Line and column of an offset, for a single look-up.
+pub fn position(source: &[u8], offset: u32) -> Position {
+    LineIndex::new(source).position(source, offset)
+}
+
+/// Number of lines as an editor counts them: a last line without a line end is one.
+pub fn count_lines(source: &[u8]) -> usize {
+    let ends = memchr::memchr_iter(b'\n', source).count();
+    ends + usize::from(source.last().is_some_and(|&last| last != b'\n'))
+}
+
+/// White space of HTML: space, tab, line feed, form feed, carriage return.
+pub const fn is_blank(byte: u8) -> bool {
+    matches!(byte, b' ' | b'\t' | b'\n' | 0x0c | b'\r')
+}
+
+/// The source without blanks at both ends.
+pub fn trim_blanks(bytes: &[u8]) -> &[u8] {
+    let start = bytes
+        .iter()
+        .position(|&b| !is_blank(b))
+        .unwrap_or(bytes.len());
+    let end = bytes
+        .iter()
+        .rposition(|&b| !is_blank(b))
+        .map_or(start, |at| at + 1);
+    &bytes[start..end]
+}
+
+/// The candidate that `written` was probably meant to be: at most a third of its letters differ.
+pub fn did_you_mean<'a>(
+    written: &str,
+    candidates: impl IntoIterator<Item = &'a str>,
+) -> Option<&'a str> {
+    let allowed = (written.chars().count() / 3).max(1);
+    candidates
+        .into_iter()
+        .map(|candidate| (distance(written, candidate), candidate))
+        .filter(|&(distance, _)| distance > 0 && distance <= allowed)
+        .min()
+        .map(|(_, candidate)| candidate)
+}
+
+/// Edit distance with swaps of neighbours (optimal string alignment; Damerau 1964).
+fn distance(a: &str, b: &str) -> usize {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
+    let mut rows = vec![(0..=b.len()).collect::<Vec<_>>()];
+    for i in 1..=a.len() {
+        let mut row = vec![i];
+        for j in 1..=b.len() {
+            let replace = rows[i - 1][j - 1] + usize::from(a[i - 1] != b[j - 1]);
+            let mut best = replace.min(rows[i - 1][j] + 1).min(row[j - 1] + 1);
+            if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
+                best = best.min(rows[i - 2][j - 2] + 1);
+            }
+            row.push(best);
+        }
+        rows.push(row);
+    }
+    rows[a.len()][b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn positions_count_characters_and_lines() {
+        let source = "a\r\nbü\u{20ac}x\n\nlast".as_bytes();
+        let index = LineIndex::new(source);
+        for (offset, line, column) in [
+            (0, 1, 1),
+            (3, 2, 1),
+            (6, 2, 3),
+            (9, 2, 4),
+            (11, 3, 1),
+            (12, 4, 1),
+            (99, 4, 5),
+        ] {
+            assert_eq!(
+                index.position(source, offset),
+                Position { line, column },
+                "offset {offset}"
+            );
+        }
+        assert_eq!(position(b"\xff\xffx", 2), Position { line: 1, column: 3 });
+    }
+
+    #[test]
+    fn lines_are_counted_as_an_editor_does() {
+        for (text, lines) in [("", 0), ("a", 1), ("a\n", 1), ("a\nb", 2), ("\n\n", 2)] {
+            assert_eq!(count_lines(text.as_bytes()), lines, "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_slip_is_recognised_and_a_stranger_is_not() {
+        let words = ["parent", "block", "include"];
+        assert_eq!(did_you_mean("blokc", words), Some("block"));
+        assert_eq!(did_you_mean("inlcude", words), Some("include"));
+        assert_eq!(did_you_mean("ferry", words), None);
+        assert_eq!(did_you_mean("block", words), None);
+    }
+}
