@@ -1,10 +1,7 @@
 //! Radicon (scaffold)
+pub mod text;
 pub mod dialect;
 pub mod markup;
-mod prove;
-mod resolve;
-mod site;
-pub mod text;
-pub use prove::*;
-pub use resolve::*;
-pub use site::*;
+pub mod disk;
+mod site; mod resolve; mod prove; mod propose;
+pub use site::*; pub use resolve::*; pub use prove::*; pub use propose::*;

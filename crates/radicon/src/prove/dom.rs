@@ -200,7 +200,7 @@ impl Sink {
                     continue;
                 }
             };
-            let mut push_children = |entry: &Entry, steps: &mut Vec<Step>| {
+            let push_children = |entry: &Entry, steps: &mut Vec<Step>| {
                 steps.extend(
                     entry
                         .children

@@ -17,6 +17,7 @@ use crate::site::Site;
 use crate::text::{SourceId, is_blank};
 
 pub use normal::Normal;
+pub(crate) use normal::significance;
 
 /// How equal two pages are; the strongest first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]

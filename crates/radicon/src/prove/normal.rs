@@ -28,7 +28,7 @@ pub struct Normal {
 impl Normal {
     /// The normal form of a source that was split into `tokens`.
     pub fn of(source: &[u8], tokens: &[Token]) -> Self {
-        let flags = significance(source, tokens);
+        let flags = significance(source, tokens, |_| false);
         let mut normal = Self {
             bytes: Vec::with_capacity(source.len()),
             at: Vec::with_capacity(tokens.len() + 1),
@@ -111,6 +111,10 @@ impl Normal {
     }
 }
 
+/// Which white space of a text shows.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Shows(u8);
+
 /// The white space at the start of a text counts.
 const LEAD: u8 = 1;
 /// The white space at its end counts.
@@ -118,9 +122,17 @@ const TRAIL: u8 = 2;
 /// Every byte of it counts.
 const EXACT: u8 = 4;
 
-/// For each text token, which of its white space shows.
-fn significance(source: &[u8], tokens: &[Token]) -> Vec<u8> {
-    let mut flags = vec![0; tokens.len()];
+impl Shows {
+    /// Whether every byte counts.
+    pub(crate) const fn is_exact(self) -> bool {
+        self.0 & EXACT != 0
+    }
+}
+
+/// For each text token, which of its white space shows. `is_edge` tells of a
+/// construct that white space beside it does not show.
+pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&Token) -> bool) -> Vec<Shows> {
+    let mut flags = vec![Shows::default(); tokens.len()];
     // Text tokens whose last white space shows only if something inline follows.
     let mut pending: Vec<(usize, u8)> = Vec::new();
     let mut edge = true;
@@ -129,7 +141,7 @@ fn significance(source: &[u8], tokens: &[Token]) -> Vec<u8> {
         match token.kind {
             TokenKind::Text if preserved > 0 => {
                 settle(&mut pending, &mut flags, true);
-                flags[index] = EXACT;
+                flags[index] = Shows(EXACT);
                 edge = false;
             }
             TokenKind::Text => {
@@ -145,7 +157,7 @@ fn significance(source: &[u8], tokens: &[Token]) -> Vec<u8> {
                 }
                 settle(&mut pending, &mut flags, true);
                 if is_blank(*first) && !edge {
-                    flags[index] |= LEAD;
+                    flags[index].0 |= LEAD;
                 }
                 if is_blank(*last) {
                     pending.push((index, TRAIL));
@@ -179,6 +191,10 @@ fn significance(source: &[u8], tokens: &[Token]) -> Vec<u8> {
                     };
                 }
             }
+            TokenKind::Construct if is_edge(token) => {
+                settle(&mut pending, &mut flags, false);
+                edge = true;
+            }
             TokenKind::Construct | TokenKind::CData => {
                 settle(&mut pending, &mut flags, true);
                 edge = false;
@@ -190,15 +206,15 @@ fn significance(source: &[u8], tokens: &[Token]) -> Vec<u8> {
     flags
 }
 
-fn settle(pending: &mut Vec<(usize, u8)>, flags: &mut [u8], shows: bool) {
+fn settle(pending: &mut Vec<(usize, u8)>, flags: &mut [Shows], shows: bool) {
     for (index, side) in pending.drain(..) {
         if shows {
-            flags[index] |= side;
+            flags[index].0 |= side;
         }
     }
 }
 
-fn write_text(bytes: &[u8], flags: u8, out: &mut Vec<u8>) {
+fn write_text(bytes: &[u8], Shows(flags): Shows, out: &mut Vec<u8>) {
     if flags & EXACT != 0 {
         return out.extend_from_slice(bytes);
     }

@@ -16,6 +16,7 @@ use crate::markup::{ALONE, Construct, Constructs};
 use crate::text::{MAX_SOURCE, Position, SourceId, Span, position};
 
 pub use roots::Root;
+pub(crate) use roots::usual_folder;
 pub use settings::{Settings, SettingsError};
 
 /// A file as it comes in.
@@ -159,12 +160,14 @@ impl Template {
 /// How much in a source speaks for the dialect it was read in. Outputs and
 /// unknown tags alone do not: pages about templates are full of them.
 fn evidence(constructs: &Constructs) -> usize {
-    let tells = |item: &&Construct| match item.kind {
-        Kind::Parent | Kind::Include | Kind::Inherited | Kind::Set => true,
-        Kind::Block | Kind::Control | Kind::Verbatim => item.partner != ALONE,
-        Kind::Output | Kind::Comment | Kind::Other => false,
+    let weight = |item: &Construct| match item.kind {
+        // A page about templates may show many tags; what frames it counts more.
+        Kind::Parent => 1_000,
+        Kind::Include | Kind::Inherited | Kind::Set => 1,
+        Kind::Block | Kind::Control | Kind::Verbatim => usize::from(item.partner != ALONE),
+        Kind::Output | Kind::Comment | Kind::Other => 0,
     };
-    constructs.items.iter().filter(tells).count()
+    constructs.items.iter().map(weight).sum()
 }
 
 /// Why the bytes cannot be read as HTML in an encoding that contains ASCII.

@@ -1,0 +1,474 @@
+//! Proposals: a base layout with named blocks for pages that were copied from
+//! each other, and the proof that no page changes.
+
+mod align;
+mod family;
+mod name;
+mod page;
+mod tidy;
+mod unify;
+mod write;
+
+use std::sync::Arc;
+
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+use schemars::JsonSchema;
+use serde::{Serialize, Serializer};
+
+use crate::dialect::{self, Dialect, Kind};
+use crate::markup::Constructs;
+use crate::prove::{PageProof, Strength, prove_page};
+use crate::site::{Role, Site, SourceFile, Template, folder, usual_folder};
+use crate::text::{SourceId, count_lines, position};
+
+use page::Page;
+use tidy::Style;
+use unify::{Default as HoleDefault, Hole, Piece, Prices, Unified, Unifier};
+use write::Writer;
+
+/// How to propose.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// `Bytes` keeps every byte of every page; `Blanks` (the default) may change
+    /// insignificant white space and writes tidy, indented templates.
+    pub strength: Strength,
+    /// The dialect to write; by default that of the site's layouts, else `margin`.
+    pub dialect: Option<Arc<Dialect>>,
+    /// What one block costs, in bytes, in the layout and in each page that
+    /// overrides it (default 100). Higher: fewer, bigger blocks.
+    pub block_price: u64,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self { strength: Strength::Blanks, dialect: None, block_price: 100 }
+    }
+}
+
+/// Why nothing can be proposed at all.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ProposeError {
+    /// The dialect cannot express layouts.
+    #[error("the dialect `{0}` has no parents and blocks, so pages written in it cannot have a layout")]
+    NoLayouts(String),
+}
+
+/// A file of the proposal.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ProposedFile {
+    /// Its path from the site's folder.
+    pub path: String,
+    /// What it is for.
+    pub role: Role,
+    /// Its new content. In JSON text; bytes that are not UTF-8 are shown as U+FFFD there.
+    #[serde(rename = "text", serialize_with = "as_text")]
+    #[schemars(with = "String")]
+    pub bytes: Vec<u8>,
+}
+
+fn as_text<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(&String::from_utf8_lossy(bytes))
+}
+
+/// A block of the proposed layout.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ProposedBlock {
+    /// Its name.
+    pub name: String,
+    /// Line of its opening tag in the layout, 1-based.
+    pub line: u32,
+    /// Whether it has default content.
+    pub default: bool,
+    /// How many pages override it.
+    pub overridden_by: usize,
+    /// Bytes of all overrides together.
+    pub bytes: usize,
+}
+
+/// How much there is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Size {
+    /// Templates.
+    pub files: usize,
+    /// Bytes in them.
+    pub bytes: usize,
+    /// Lines in them.
+    pub lines: usize,
+}
+
+/// A page that the proposal leaves as it is.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+pub struct Left {
+    /// Its path.
+    pub page: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// A restructuring of a site, with its proof.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Proposal {
+    /// New and changed files, sorted by path.
+    pub files: Vec<ProposedFile>,
+    /// The layout's path; `null` if there is nothing to propose.
+    pub layout: Option<String>,
+    /// The layout's blocks in the order of their places.
+    pub blocks: Vec<ProposedBlock>,
+    /// The dialect the files are written in.
+    pub dialect: String,
+    /// All templates of the site as they are.
+    pub before: Size,
+    /// All templates of the site with the proposal.
+    pub after: Size,
+    /// For every page of the site how equal it is before and after.
+    pub proof: Vec<PageProof>,
+    /// Pages that keep their form, with the reason.
+    pub left: Vec<Left>,
+}
+
+/// Proposes one base layout for the pages of a site that share a frame.
+///
+/// The result is proven: every page of the site, put together with the
+/// proposal, equals the page as it is at the strength asked for or a stronger
+/// one. A page for which that fails is left as it is, with the reason.
+///
+/// # Errors
+/// If the dialect asked for cannot express layouts.
+pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
+    let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
+    if !dialect.has_layouts() {
+        return Err(ProposeError::NoLayouts(dialect.name.clone()));
+    }
+    let job = Job { site, options, dialect };
+    let mut left = Vec::new();
+    let candidates = job.candidates(&mut left);
+    let pages: Vec<Page> = candidates
+        .par_iter()
+        .map(|&id| Page::read(site.get(id), &site.get(id).dialect, options.strength))
+        .collect();
+    let draft = job.draft(&pages, &mut left);
+    Ok(job.proposal(&pages, draft, left))
+}
+
+/// The dialect of most of the site's layouts, else `margin`.
+fn usual_dialect(site: &Site) -> Arc<Dialect> {
+    let mut counts: Vec<(usize, &Arc<Dialect>)> = Vec::new();
+    for template in site.templates.iter().filter(|template| template.parent().is_some() && template.dialect.has_layouts()) {
+        match counts.iter_mut().find(|(_, dialect)| dialect.name == template.dialect.name) {
+            Some((count, _)) => *count += 1,
+            None => counts.push((1, &template.dialect)),
+        }
+    }
+    let most = counts.into_iter().max_by_key(|(count, dialect)| (*count, std::cmp::Reverse(dialect.name.clone())));
+    most.map(|(_, dialect)| Arc::clone(dialect)).or_else(|| dialect::builtin_named("margin")).unwrap_or_else(dialect::plain)
+}
+
+struct Job<'s> {
+    site: &'s Site,
+    options: &'s Options,
+    dialect: Arc<Dialect>,
+}
+
+/// A layout and the pages, by index, that take it.
+struct Draft {
+    members: Vec<usize>,
+    unified: Unified,
+}
+
+impl Job<'_> {
+    fn size(&self) -> Size {
+        size(self.site.templates.iter().map(|template| &template.source[..]))
+    }
+
+    /// The pages that could get a layout; the others are left with a reason.
+    fn candidates(&self, left: &mut Vec<Left>) -> Vec<SourceId> {
+        let mut candidates = Vec::new();
+        for id in self.site.pages() {
+            let template = self.site.get(id);
+            match self.refuse(template) {
+                Some(reason) => left.push(Left { page: template.path.clone(), reason }),
+                None => candidates.push(id),
+            }
+        }
+        candidates
+    }
+
+    fn refuse(&self, template: &Template) -> Option<String> {
+        if let Some(why) = template.unreadable {
+            return Some(why.to_owned());
+        }
+        if template.source.iter().all(|&b| crate::text::is_blank(b)) {
+            return Some("empty".into());
+        }
+        if template.parent().is_some() {
+            return Some("has a layout already".into());
+        }
+        if template.dialect.name != self.dialect.name && !template.dialect.forms.is_empty() {
+            return Some(format!("written in the dialect `{}`, not in `{}`", template.dialect.name, self.dialect.name));
+        }
+        if let Some(error) = template.constructs.errors.first() {
+            let at = position(&template.source, error.span.start);
+            return Some(format!("line {}: {}", at.line, error.message));
+        }
+        let binding = |kind: Kind| matches!(kind, Kind::Block | Kind::Set | Kind::Inherited | Kind::Verbatim);
+        if let Some(item) = template.constructs.items.iter().find(|item| binding(item.kind)) {
+            let at = position(&template.source, item.span.start);
+            return Some(format!("line {}: `{}` would change its meaning inside a block", at.line, item.span.text(&template.source)));
+        }
+        if template.dialect.forms.is_empty() {
+            let constructs = Constructs::read(&template.source, &self.dialect);
+            if let Some(item) = constructs.items.first() {
+                let at = position(&template.source, item.span.start);
+                let text: String = item.span.text(&template.source).chars().take(40).collect();
+                return Some(format!("line {}: the dialect `{}` would read `{text}` as a tag", at.line, self.dialect.name));
+            }
+        }
+        None
+    }
+
+    /// The layout for the family with the most to gain. Pages that cost the
+    /// others more than they gain are put out, and the rest is unified again.
+    fn draft(&self, pages: &[Page], left: &mut Vec<Left>) -> Option<Draft> {
+        let (mut members, others) = family::main_family(pages);
+        let mut out: FxHashMap<usize, String> = FxHashMap::default();
+        for (page, shared) in others {
+            let reason = match (members.is_empty(), (shared * 100.0).round()) {
+                (true, _) => "no other page shares its frame".into(),
+                (false, percent) => format!("its frame is another one: {percent} % of the layout's markup stands in it"),
+            };
+            out.insert(page, reason);
+        }
+        let prices = Prices { layout: self.options.block_price, page: self.options.block_price };
+        let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
+        let unifier = Unifier { pages, prices, strength: self.options.strength, line_rule };
+        let mut draft = None;
+        for _ in 0..4 {
+            if members.len() < 2 {
+                break;
+            }
+            let unified = unifier.pages(&members);
+            let misfits = self.misfits(pages, &members, &unified);
+            members.retain(|member| !misfits.contains_key(member));
+            if misfits.is_empty() {
+                draft = Some(Draft { members: members.clone(), unified });
+                break;
+            }
+            out.extend(misfits);
+        }
+        if draft.is_none() {
+            let reason = "no layout that would make it smaller".to_owned();
+            out.extend(members.into_iter().map(|member| (member, reason.clone())));
+        }
+        left.extend(out.into_iter().map(|(page, reason)| Left { page: pages[page].path.clone(), reason }));
+        draft
+    }
+
+    /// Members that would not gain, or that cost the others more than they gain.
+    fn misfits(&self, pages: &[Page], members: &[usize], unified: &Unified) -> FxHashMap<usize, String> {
+        let holes = holes(&unified.pieces);
+        let price = self.options.block_price as usize;
+        let mut found = FxHashMap::default();
+        let mut own = vec![0_usize; pages.len()];
+        let mut blame = vec![0_usize; pages.len()];
+        let mut alone = vec![0_usize; pages.len()];
+        for hole in &holes {
+            let overriding = hole.overriding().max(1);
+            let few = overriding * 10 <= members.len();
+            for (index, &member) in hole.members.iter().enumerate().filter(|(index, _)| !hole.follows[*index]) {
+                own[member] += hole.contents[index].len() + 40;
+                if few {
+                    blame[member] += price / overriding;
+                    alone[member] += 1;
+                }
+            }
+        }
+        for &member in members {
+            let before = pages[member].source.len();
+            let after = own[member] + 40;
+            if after >= before {
+                found.insert(member, format!("with the layout it would not get smaller ({before} bytes now, {after} then)"));
+            } else if blame[member] > before - after && alone[member] > 4 {
+                let count = alone[member];
+                found.insert(member, format!("differs from nearly all other pages in {count} places; the layout would need a block for each"));
+            }
+        }
+        found
+    }
+
+    fn proposal(&self, pages: &[Page], draft: Option<Draft>, mut left: Vec<Left>) -> Proposal {
+        let before = self.size();
+        let mut files = Vec::new();
+        let mut blocks = Vec::new();
+        let mut layout = None;
+        if let Some(draft) = draft {
+            let path = self.layout_path();
+            let written = self.write(pages, &draft, &path);
+            let after: usize = written.iter().map(|file| file.bytes.len()).sum();
+            let now: usize = draft.members.iter().map(|&member| pages[member].source.len()).sum();
+            if after < now {
+                blocks = self.blocks(pages, &draft, &written[0].bytes);
+                files = written;
+                layout = Some(path);
+            } else {
+                let reason = "no layout that would make the pages smaller together".to_owned();
+                left.extend(draft.members.iter().map(|&member| Left { page: pages[member].path.clone(), reason: reason.clone() }));
+            }
+        }
+        let (proof, new_site) = self.prove(&mut files, &mut left);
+        if files.len() < 2 {
+            (files, blocks, layout) = (Vec::new(), Vec::new(), None);
+        }
+        let after = if files.is_empty() { before } else { size(new_site.templates.iter().map(|template| &template.source[..])) };
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        left.sort();
+        Proposal { files, layout, blocks, dialect: self.dialect.name.clone(), before, after, proof, left }
+    }
+
+    /// The layout first, then the pages.
+    fn write(&self, pages: &[Page], draft: &Draft, path: &str) -> Vec<ProposedFile> {
+        let style = Style::of(draft.members.iter().take(50).map(|&member| &pages[member].source[..]));
+        let writer = Writer { dialect: &self.dialect, pages, strength: self.options.strength, style: &style };
+        let holes = holes(&draft.unified.pieces);
+        let names = names(pages, &holes);
+        let target = self.written_name(path);
+        let layout = ProposedFile { path: path.to_owned(), role: Role::Layout, bytes: writer.layout(&draft.unified.pieces, &names) };
+        let page = |&member: &usize| ProposedFile {
+            path: pages[member].path.clone(),
+            role: Role::Page,
+            bytes: writer.page(member, &target, &holes, &names),
+        };
+        let converted: Vec<_> = draft.members.par_iter().map(page).collect();
+        std::iter::once(layout).chain(converted).collect()
+    }
+
+    fn blocks(&self, pages: &[Page], draft: &Draft, layout: &[u8]) -> Vec<ProposedBlock> {
+        let holes = holes(&draft.unified.pieces);
+        let constructs = Constructs::read(layout, &self.dialect);
+        let index = crate::text::LineIndex::new(layout);
+        let lines: FxHashMap<&[u8], u32> = constructs
+            .items
+            .iter()
+            .rev()
+            .filter(|item| item.kind == Kind::Block && !item.name.is_empty())
+            .map(|item| (item.name.of(layout), index.line(item.span.start)))
+            .collect();
+        let block = |(hole, name): (&&Hole, String)| ProposedBlock {
+            line: lines.get(name.as_bytes()).copied().unwrap_or(1),
+            default: !matches!(hole.default, HoleDefault::Empty),
+            overridden_by: hole.overriding(),
+            bytes: hole.contents.iter().zip(&hole.follows).filter(|(_, follows)| !**follows).map(|(content, _)| content.len()).sum(),
+            name,
+        };
+        holes.iter().zip(names(pages, &holes)).map(block).collect()
+    }
+
+    /// Where the layout goes: beside the site's layouts, else into `layouts/`.
+    fn layout_path(&self) -> String {
+        let layouts = self.site.templates.iter().filter(|template| template.role == Role::Layout);
+        let root = self.site.roots.first().map_or("", |root| root.path.as_str());
+        let folder = usual_folder(layouts.map(|template| template.path.as_str()))
+            .unwrap_or_else(|| [root, "layouts"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/"));
+        let place = |name: String| if folder.is_empty() { name } else { format!("{folder}/{name}") };
+        let names = std::iter::once("base.html".to_owned()).chain((2..).map(|n| format!("base-{n}.html")));
+        names.map(place).find(|path| self.site.find(path).is_none()).unwrap_or_else(|| "base.html".into())
+    }
+
+    /// How a template names the file.
+    fn written_name(&self, path: &str) -> String {
+        let rules = &self.dialect.targets;
+        let under = |root: &str| match root {
+            "" => Some(path),
+            root => path.strip_prefix(root)?.strip_prefix('/'),
+        };
+        let name = self.site.roots.iter().find_map(|root| under(&root.path)).unwrap_or(path);
+        let name = match rules.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str())) {
+            Some(suffix) if !rules.suffixes.iter().any(String::is_empty) => &name[..name.len() - suffix.len()],
+            _ => name,
+        };
+        let slash = if rules.relative { "/" } else { "" };
+        format!("{slash}{}", name.replace('/', &rules.separator))
+    }
+
+    /// Proves every page; converted pages that fail are taken back and left.
+    fn prove(&self, files: &mut Vec<ProposedFile>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
+        loop {
+            let new = self.with(files);
+            let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
+            let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
+            let proof: Vec<PageProof> = paths.par_iter().map(prove_one).collect();
+            let failed: FxHashMap<&str, String> = proof
+                .iter()
+                .filter(|page| page.strength.is_none())
+                .map(|page| (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default()))
+                .collect();
+            let count = files.len();
+            files.retain(|file| !failed.contains_key(file.path.as_str()));
+            if files.len() == count {
+                return (proof, new);
+            }
+            left.extend(failed.into_iter().map(|(page, why)| Left {
+                page: page.to_owned(),
+                reason: format!("its conversion could not be proven: {why}"),
+            }));
+            if files.len() < 2 {
+                files.clear();
+            }
+        }
+    }
+
+    /// The site with the proposed files in place.
+    fn with(&self, files: &[ProposedFile]) -> Site {
+        apply(self.site, files, &self.dialect)
+    }
+}
+
+/// A site as it would be with a proposal's files in place.
+fn apply(site: &Site, files: &[ProposedFile], dialect: &Arc<Dialect>) -> Site {
+    let changed: FxHashMap<&str, &ProposedFile> = files.iter().map(|file| (file.path.as_str(), file)).collect();
+    let kept = site.templates.iter().filter(|template| !changed.contains_key(template.path.as_str()));
+    let mut dialects = vec![Arc::clone(dialect)];
+    for template in &site.templates {
+        if !dialects.iter().any(|known| known.name == template.dialect.name) {
+            dialects.push(Arc::clone(&template.dialect));
+        }
+    }
+    let sources = kept
+        .map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()))
+        .chain(files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())))
+        .collect();
+    Site::with_roots(sources, &dialects, &site.roots)
+}
+
+/// All holes, the outer before the inner, in order of their places.
+fn holes(pieces: &[Piece]) -> Vec<&Hole> {
+    let mut found = Vec::new();
+    let mut stack: Vec<&Piece> = pieces.iter().rev().collect();
+    while let Some(piece) = stack.pop() {
+        if let Piece::Hole(hole) = piece {
+            found.push(&**hole);
+            if let HoleDefault::Pieces(inner) = &hole.default {
+                stack.extend(inner.iter().rev());
+            }
+        }
+    }
+    found
+}
+
+fn names(pages: &[Page], holes: &[&Hole]) -> Vec<String> {
+    let mut taken = Vec::new();
+    holes.iter().map(|hole| name::unique(name::name(pages, hole), &mut taken)).collect()
+}
+
+fn size<'a>(sources: impl Iterator<Item = &'a [u8]>) -> Size {
+    sources.fold(Size::default(), |sum, source| Size {
+        files: sum.files + 1,
+        bytes: sum.bytes + source.len(),
+        lines: sum.lines + count_lines(source),
+    })
+}
+
+/// The folder a path lies in, for listings.
+pub fn folder_of(path: &str) -> &str {
+    folder(path)
+}

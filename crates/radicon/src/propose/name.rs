@@ -1,0 +1,243 @@
+//! Names for blocks, from what stands in them and around them.
+
+use super::page::Page;
+use super::unify::{Context, Hole};
+use crate::markup::{NodeKind, TokenKind};
+use crate::text::Span;
+
+/// A name for a hole: lower case letters, digits and `_`. Not unique yet.
+pub(super) fn name(pages: &[Page], hole: &Hole) -> String {
+    let page = &pages[hole.members[0]];
+    let found = match hole.context {
+        Context::Text { node } => of_text(page, node),
+        Context::Value { node, token } => of_value(page, node, token),
+        Context::Attributes { node } => of_attributes(pages, hole, page, node),
+        Context::Content { parent } => of_content(pages, hole, page, parent),
+    };
+    slug(&found)
+}
+
+/// Makes a name out of any text; at most five words.
+pub(super) fn slug(text: &str) -> String {
+    let lower = text.to_lowercase();
+    let words: Vec<&str> = lower.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).take(5).collect();
+    let name = words.join("_");
+    match name.chars().next() {
+        None => "content".into(),
+        Some(first) if first.is_ascii_digit() => format!("part_{name}"),
+        Some(_) => name,
+    }
+}
+
+fn tag(page: &Page, node: u32) -> String {
+    String::from_utf8_lossy(page.document.name(&page.source, node)).to_ascii_lowercase()
+}
+
+fn attribute(page: &Page, node: u32, name: &str) -> Option<String> {
+    let value = page.document.attribute(&page.source, node, name)?;
+    let text = String::from_utf8_lossy(value).trim().to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+/// What people would call an element: its role on the page, its id, its class.
+fn called(page: &Page, node: u32) -> Option<String> {
+    let tag = tag(page, node);
+    match tag.as_str() {
+        "main" | "article" => return Some("content".into()),
+        "nav" => return Some(attribute(page, node, "aria-label").filter(|label| label.len() < 24).unwrap_or_else(|| "navigation".into())),
+        "header" | "footer" | "title" | "form" => return Some(tag),
+        "aside" => return Some("sidebar".into()),
+        "body" | "head" | "html" => return Some(tag),
+        _ => {}
+    }
+    if let Some(id) = attribute(page, node, "id") {
+        return Some(id);
+    }
+    let class = attribute(page, node, "class").and_then(|class| class.split_whitespace().next().map(str::to_owned));
+    class.or_else(|| attribute(page, node, "role")).or_else(|| match tag.as_str() {
+        "h1" | "h2" | "h3" => Some("heading".into()),
+        _ => None,
+    })
+}
+
+/// The name of the nearest element around that has one.
+fn around(page: &Page, node: u32) -> String {
+    let mut at = node;
+    while at > 0 {
+        if page.document.nodes[at as usize].kind == NodeKind::Element
+            && let Some(name) = called(page, at)
+        {
+            return name;
+        }
+        at = page.document.nodes[at as usize].parent;
+    }
+    "page".into()
+}
+
+fn of_text(page: &Page, node: u32) -> String {
+    let parent = page.document.nodes[node as usize].parent;
+    match tag(page, parent).as_str() {
+        "title" => "title".into(),
+        "script" => "script".into(),
+        "style" => "style".into(),
+        _ => around(page, parent),
+    }
+}
+
+fn of_value(page: &Page, node: u32, token: u32) -> String {
+    let attribute_name = page.document.tokens[token as usize].name().text(&page.source).to_ascii_lowercase();
+    let tag = tag(page, node);
+    let told = |name: &str| attribute(page, node, name);
+    match (tag.as_str(), attribute_name.as_str()) {
+        ("meta", "content") => told("name").or_else(|| told("property")).or_else(|| told("http-equiv")).unwrap_or_else(|| "meta".into()),
+        ("link", "href") => match told("rel") {
+            Some(rel) if rel == "stylesheet" => format!("{} stylesheet", told("id").or_else(|| file_stem(&told("href")?)).unwrap_or_default()),
+            Some(rel) => rel,
+            None => "link".into(),
+        },
+        ("script", "src") => format!("{} script", told("src").and_then(|src| file_stem(&src)).unwrap_or_default()),
+        ("img", "src" | "alt") => format!("{} {attribute_name}", told("class").or_else(|| told("id")).unwrap_or_else(|| "image".into())),
+        ("a", "href") => {
+            let rel = told("rel").filter(|rel| !rel.starts_with("no"));
+            let text = words_of(page, node);
+            format!("{} link", rel.or_else(|| told("id")).or(text).or_else(|| told("class")).unwrap_or_else(|| around(page, node)))
+        }
+        (_, name) => format!("{} {name}", called(page, node).unwrap_or_else(|| around(page, node))),
+    }
+}
+
+/// The short text of an element.
+fn words_of(page: &Page, node: u32) -> Option<String> {
+    let node = &page.document.nodes[node as usize];
+    let tokens = &page.document.tokens[node.inner as usize..node.close as usize];
+    let text: Vec<_> = tokens.iter().filter(|token| token.kind == TokenKind::Text).map(|token| token.span().text(&page.source)).collect();
+    let text = text.join(" ");
+    let words: Vec<&str> = text.split_whitespace().collect();
+    (!words.is_empty() && words.len() <= 4 && text.len() <= 40).then(|| words.join(" "))
+}
+
+fn file_stem(url: &str) -> Option<String> {
+    let file = url.split(['?', '#']).next()?.rsplit('/').next()?;
+    let stem = file.split('.').next()?;
+    // A fingerprint in a file name says nothing.
+    let stem = stem.rsplit_once('-').filter(|(_, hash)| hash.len() >= 6 && hash.chars().all(|c| c.is_ascii_hexdigit())).map_or(stem, |(stem, _)| stem);
+    (!stem.is_empty()).then(|| stem.to_owned())
+}
+
+fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String {
+    let current = hole.members.iter().zip(&hole.contents).any(|(&page, span)| {
+        let text = span.text(&pages[page].source).to_ascii_lowercase();
+        ["aria-current", "current", "active", "selected", "here"].iter().any(|word| text.contains(word))
+    });
+    if current {
+        let what = words_of(page, node).or_else(|| attribute(page, node, "href").and_then(|href| file_stem(&href)));
+        return format!("current {}", what.unwrap_or_else(|| around(page, node)));
+    }
+    format!("{} attributes", called(page, node).unwrap_or_else(|| tag(page, node)))
+}
+
+/// What kinds of element stand in a hole, over all pages.
+fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
+    let parent_tag = tag(page, parent);
+    let mut tags: Vec<String> = Vec::new();
+    let mut names: Vec<Option<String>> = Vec::new();
+    let mut stylesheets = true;
+    for (&member, &span) in hole.members.iter().zip(&hole.contents) {
+        let page = &pages[member];
+        for node in roots_of(page, span) {
+            let tag = tag(page, node);
+            if tag == "link" {
+                stylesheets &= attribute(page, node, "rel").is_some_and(|rel| rel.contains("stylesheet"));
+            }
+            if !tags.contains(&tag) {
+                tags.push(tag);
+            }
+            let name = called(page, node);
+            if !names.contains(&name) {
+                names.push(name);
+            }
+            if names.len() > 64 {
+                break;
+            }
+        }
+    }
+    let only = |allowed: &[&str]| !tags.is_empty() && tags.iter().all(|tag| allowed.contains(&tag.as_str()));
+    let in_head = parent_tag == "head";
+    if only(&["title"]) {
+        return "title".into();
+    }
+    if only(&["style", "link"]) && stylesheets {
+        return "styles".into();
+    }
+    if only(&["script"]) {
+        return if in_head { "head scripts".into() } else { "scripts".into() };
+    }
+    if only(&["meta"]) {
+        return "meta".into();
+    }
+    if in_head {
+        return "head".into();
+    }
+    if let [Some(name)] = &names[..] {
+        return name.clone();
+    }
+    match parent_tag.as_str() {
+        "body" | "" | "html" => "content".into(),
+        "tr" | "td" | "li" | "p" | "span" | "a" | "b" | "i" | "em" | "strong" => match words_of(page, parent) {
+            Some(words) if hole.contents.iter().any(|span| span.is_empty()) => words,
+            _ => around(page, parent),
+        },
+        _ => around(page, parent),
+    }
+}
+
+/// The outermost elements that lie wholly in a span.
+fn roots_of(page: &Page, span: Span) -> Vec<u32> {
+    let nodes = &page.document.nodes;
+    let mut found = Vec::new();
+    let mut at = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
+    while at < nodes.len() && found.len() < 32 {
+        let inside = page.document.span(at as u32);
+        if inside.start >= span.end || inside.end > span.end {
+            break;
+        }
+        if nodes[at].kind == NodeKind::Element {
+            found.push(at as u32);
+        }
+        at = (nodes[at].next as usize).max(at + 1);
+    }
+    found
+}
+
+/// Numbers names that occur more than once.
+pub(super) fn unique(name: String, taken: &mut Vec<String>) -> String {
+    let mut unique = name.clone();
+    let mut count = 2;
+    while taken.contains(&unique) {
+        unique = format!("{name}_{count}");
+        count += 1;
+    }
+    taken.push(unique.clone());
+    unique
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_words_of_letters_and_digits() {
+        for (text, expected) in [("Main Content!", "main_content"), ("404", "part_404"), ("—", "content"), ("a b c d e f", "a_b_c_d_e")] {
+            assert_eq!(slug(text), expected);
+        }
+        let mut taken = Vec::new();
+        let names: Vec<_> = ["a", "a", "b", "a"].into_iter().map(|name| unique(name.into(), &mut taken)).collect();
+        assert_eq!(names, ["a", "a_2", "b", "a_3"]);
+    }
+
+    #[test]
+    fn file_names_lose_their_fingerprints() {
+        assert_eq!(file_stem("../css/book-a0b12cfe.js?x"), Some("book".into()));
+        assert_eq!(file_stem("/"), None);
+    }
+}

@@ -1,0 +1,159 @@
+//! A page made ready for comparison: its tree, its normal form, and keys for
+//! every node that say how alike two nodes are without looking into them.
+
+use std::sync::Arc;
+
+use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
+
+use crate::dialect::Dialect;
+use crate::markup::elements::{Flow, element};
+use crate::markup::{Document, NodeKind, TokenKind};
+use crate::prove::{Normal, Strength};
+use crate::site::Template;
+use crate::text::{Span, is_blank};
+
+/// What two nodes are compared by, from the strictest to the loosest.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) struct Key {
+    /// All of it, in normal form; 0 if it vanishes there.
+    pub whole: u64,
+    /// Its text alone; 0 if it has none.
+    pub text: u64,
+    /// Name and id; 0 without an id.
+    pub id: u64,
+    /// Name and telling attributes.
+    pub label: u64,
+    /// Kind and name.
+    pub tag: u64,
+    /// Length in bytes.
+    pub size: u32,
+}
+
+/// A page ready for comparison.
+pub(super) struct Page {
+    pub path: String,
+    pub source: Arc<[u8]>,
+    pub document: Document,
+    pub normal: Normal,
+    pub keys: Vec<Key>,
+}
+
+/// The attributes that tell elements of one name apart.
+const TELLING: [&str; 9] = ["class", "rel", "name", "property", "role", "type", "http-equiv", "for", "itemprop"];
+
+impl Page {
+    pub fn read(template: &Template, dialect: &Dialect, strength: Strength) -> Self {
+        let source = Arc::clone(&template.source);
+        let document = Document::read(&source, dialect);
+        let normal = match strength {
+            Strength::Bytes => Normal::exact(&source, &document.tokens),
+            _ => Normal::of(&source, &document.tokens),
+        };
+        let mut page = Self { path: template.path.clone(), source, document, normal, keys: Vec::new() };
+        page.keys = page.compute_keys();
+        page
+    }
+
+    /// Keys of all nodes, children before parents, in one pass.
+    fn compute_keys(&self) -> Vec<Key> {
+        let nodes = &self.document.nodes;
+        let mut keys = vec![Key::default(); nodes.len()];
+        for index in (0..nodes.len()).rev() {
+            let node = &nodes[index];
+            let mut key = keys[index];
+            let start = xxh3_64(self.normal.run(node.first, node.inner));
+            let end = xxh3_64(self.normal.run(node.close, node.last));
+            let normal_is_empty = self.normal.run(node.first, node.last).is_empty();
+            key.whole = if normal_is_empty { 0 } else { mix(mix(key.whole, start), end) | 1 };
+            key.size = self.document.span(index as u32).len() as u32;
+            if node.kind == NodeKind::Text {
+                let text = self.normal.run(node.first, node.last);
+                key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) | 1 };
+            }
+            let name = self.document.name(&self.source, index as u32).to_ascii_lowercase();
+            key.tag = xxh3_64_with_seed(&name, node.kind as u64 + 1);
+            key.label = key.tag;
+            for attribute in self.document.attributes(index as u32) {
+                let value = || attribute.value(&self.source).map_or(&[][..], |value| value.of(&self.source));
+                let written = attribute.name().of(&self.source);
+                if written.eq_ignore_ascii_case(b"id") {
+                    key.id = mix(key.tag, xxh3_64(value())) | 1;
+                } else if TELLING.iter().any(|name| written.eq_ignore_ascii_case(name.as_bytes())) {
+                    // A sum, so that order does not matter.
+                    key.label = key.label.wrapping_add(mix(xxh3_64(&written.to_ascii_lowercase()), xxh3_64(value())));
+                }
+            }
+            keys[index] = key;
+            if index > 0 {
+                let parent = &mut keys[node.parent as usize];
+                if key.whole != 0 {
+                    parent.whole = mix(parent.whole, key.whole);
+                }
+                if key.text != 0 {
+                    parent.text = mix(parent.text, key.text) | 1;
+                }
+            }
+        }
+        keys
+    }
+
+    /// The bytes of a run of tokens.
+    pub fn bytes(&self, run: Run) -> &[u8] {
+        self.span(run).of(&self.source)
+    }
+
+    /// The place of a run of tokens.
+    pub fn span(&self, run: Run) -> Span {
+        Span::new(self.document.offset(run.0), self.document.offset(run.1))
+    }
+
+    /// The run without text at its ends that vanishes in the normal form.
+    pub fn trimmed(&self, run: Run) -> Run {
+        let vanishes = |token: u32| {
+            self.document.tokens[token as usize].kind == TokenKind::Text && self.normal.run(token, token + 1).is_empty()
+        };
+        let (mut first, mut last) = run;
+        while first < last && vanishes(first) {
+            first += 1;
+        }
+        while first < last && vanishes(last - 1) {
+            last -= 1;
+        }
+        (first, last)
+    }
+
+    /// How a node takes part in the flow; `None` for what does not.
+    pub fn flow(&self, node: u32) -> Option<Flow> {
+        match self.document.nodes[node as usize].kind {
+            NodeKind::Element => Some(element(self.document.name(&self.source, node)).flow),
+            NodeKind::Root | NodeKind::Doctype => Some(Flow::Block),
+            NodeKind::Comment => Some(Flow::Hidden),
+            NodeKind::Text if self.normal_is_empty(node) => None,
+            _ => Some(Flow::Inline),
+        }
+    }
+
+    /// Whether every byte of white space in a node counts.
+    pub fn is_preserved(&self, node: u32) -> bool {
+        let mut at = node;
+        while at > 0 {
+            if element(self.document.name(&self.source, at)).preserves {
+                return true;
+            }
+            at = self.document.nodes[at as usize].parent;
+        }
+        false
+    }
+
+    fn normal_is_empty(&self, node: u32) -> bool {
+        self.keys[node as usize].whole == 0
+    }
+}
+
+/// A run of tokens: the first one and the one after the last.
+pub(super) type Run = (u32, u32);
+
+/// Joins two hashes; the order counts.
+pub(super) fn mix(a: u64, b: u64) -> u64 {
+    (a.rotate_left(23) ^ b).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(31)
+}

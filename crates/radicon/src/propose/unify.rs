@@ -1,0 +1,679 @@
+//! Anti-unification: one template for many pages. What all share stays; what
+//! differs becomes a hole, later a block.
+//!
+//! The trees are walked together from the root. Siblings are aligned, what is
+//! aligned is unified in turn, what is not becomes a hole; then neighbouring
+//! holes are joined wherever one block costs less than two. A hole is always a
+//! run of whole siblings, attributes, or text within one node, so what stands
+//! in it is balanced if the page is.
+
+use rustc_hash::FxHashMap;
+use xxhash_rust::xxh3::xxh3_64;
+
+use super::align::columns;
+use super::page::{Key, Page, Run, mix};
+use crate::markup::elements::Flow;
+use crate::markup::{NodeKind, TokenKind};
+use crate::prove::Strength;
+use crate::text::{Span, is_blank};
+
+/// The deepest nesting that is looked into; below it regions are compared as a whole.
+const MAX_DEPTH: usize = 150;
+
+/// What a block costs, in bytes.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Prices {
+    /// For having it in the layout.
+    pub layout: u64,
+    /// For each page that overrides it.
+    pub page: u64,
+}
+
+/// A piece of the layout.
+#[derive(Debug)]
+pub(super) enum Piece {
+    /// Bytes that all pages share, shown by one of them.
+    Fixed { page: usize, span: Span },
+    /// A place where they differ.
+    Hole(Box<Hole>),
+}
+
+/// Where a hole is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Context {
+    /// Between nodes: the node that holds it, in the first member.
+    Content { parent: u32 },
+    /// Within the text of a node.
+    Text { node: u32 },
+    /// The value of an attribute: the element, and the attribute's token.
+    Value { node: u32, token: u32 },
+    /// Whole attributes of an element.
+    Attributes { node: u32 },
+}
+
+/// What stands in a hole unless a page says otherwise.
+#[derive(Debug)]
+pub(super) enum Default {
+    /// Nothing.
+    Empty,
+    /// What this member has, by its place in the list of members.
+    Content(usize),
+    /// A template of its own for the members that follow it.
+    Pieces(Vec<Piece>),
+}
+
+/// A place where pages differ.
+#[derive(Debug)]
+pub(super) struct Hole {
+    pub context: Context,
+    /// The pages it concerns.
+    pub members: Vec<usize>,
+    /// What each of them has there.
+    pub contents: Vec<Span>,
+    /// Whether each of them takes the default.
+    pub follows: Vec<bool>,
+    pub default: Default,
+    /// White space on both sides shows in no page, so its tags may have their own lines.
+    pub lines: bool,
+}
+
+impl Hole {
+    /// How many pages override it.
+    pub fn overriding(&self) -> usize {
+        self.follows.iter().filter(|follows| !**follows).count()
+    }
+}
+
+/// A template and what it costs.
+#[derive(Debug, Default)]
+pub(super) struct Unified {
+    pub pieces: Vec<Piece>,
+    pub cost: u64,
+}
+
+impl std::default::Default for Default {
+    fn default() -> Self {
+        Default::Empty
+    }
+}
+
+pub(super) struct Unifier<'a> {
+    pub pages: &'a [Page],
+    pub prices: Prices,
+    pub strength: Strength,
+    /// Tags alone on a line take the line with them.
+    pub line_rule: bool,
+}
+
+/// A stretch between or at columns, with its run in every member.
+struct Item {
+    runs: Vec<Run>,
+    hashes: Vec<u64>,
+    lengths: Vec<u64>,
+    /// The template, if it can be kept.
+    kept: Option<Unified>,
+    /// A better default than one member's content.
+    default: Option<(Vec<Piece>, Vec<bool>, u64)>,
+}
+
+impl Item {
+    fn is_settled(&self) -> bool {
+        self.kept.as_ref().is_some_and(|kept| kept.pieces.iter().all(|piece| matches!(piece, Piece::Fixed { .. })))
+    }
+}
+
+/// The run of items `from..=to` as a hole, or one item kept.
+enum Segment {
+    Kept(usize),
+    Hole { from: usize, to: usize, cost: u64 },
+}
+
+/// What a list of siblings is made of.
+#[derive(Clone, Copy)]
+enum Level {
+    Content,
+    Tag,
+}
+
+/// A sibling: a node, or an attribute with the white space before it.
+#[derive(Clone, Copy)]
+struct Unit {
+    run: Run,
+    /// The node, or the attribute's token.
+    index: u32,
+    key: Key,
+}
+
+impl Unifier<'_> {
+    /// The template of whole pages.
+    pub fn pages(&self, members: &[usize]) -> Unified {
+        let nodes = vec![0; members.len()];
+        let runs = self.whole(members);
+        let units = members.iter().map(|&page| self.children(page, 0)).collect();
+        self.list(members, &nodes, units, &runs, Level::Content, 0)
+    }
+
+    fn whole(&self, members: &[usize]) -> Vec<Run> {
+        members.iter().map(|&page| (0, self.pages[page].document.tokens.len() as u32)).collect()
+    }
+
+    fn children(&self, page: usize, node: u32) -> Vec<Unit> {
+        let page = &self.pages[page];
+        let unit = |index: u32| {
+            let node = &page.document.nodes[index as usize];
+            Unit { run: (node.first, node.last), index, key: page.keys[index as usize] }
+        };
+        // White space is no landmark; it belongs to what stands between.
+        let counts = |unit: &Unit| {
+            let node = &page.document.nodes[unit.index as usize];
+            unit.key.whole != 0 && !(node.kind == NodeKind::Text && page.bytes(unit.run).iter().all(|&b| is_blank(b)))
+        };
+        page.document.children(node).map(unit).filter(counts).collect()
+    }
+
+    fn hash(&self, page: usize, run: Run) -> u64 {
+        let normal = self.pages[page].normal.run(run.0, run.1);
+        if normal.is_empty() { 0 } else { xxh3_64(normal) | 1 }
+    }
+
+    fn fixed(&self, page: usize, run: Run) -> Unified {
+        let span = self.pages[page].span(run);
+        Unified { cost: span.len() as u64, pieces: vec![Piece::Fixed { page, span }] }
+    }
+
+    /// One template for lists of siblings that fill `runs`.
+    fn list(&self, members: &[usize], nodes: &[u32], units: Vec<Vec<Unit>>, runs: &[Run], level: Level, depth: usize) -> Unified {
+        let keys: Vec<Vec<Key>> = units.iter().map(|list| list.iter().map(|unit| unit.key).collect()).collect();
+        let columns = columns(&keys);
+        let mut items = Vec::with_capacity(columns.len() * 2 + 1);
+        let mut from: Vec<u32> = runs.iter().map(|run| run.0).collect();
+        for column in columns.iter().map(Some).chain([None]) {
+            let column: Option<Vec<Unit>> = column.map(|places| places.iter().zip(&units).map(|(&at, list)| list[at]).collect());
+            let to: Vec<u32> = match &column {
+                Some(units) => units.iter().map(|unit| unit.run.0).collect(),
+                None => runs.iter().map(|run| run.1).collect(),
+            };
+            let gap: Vec<Run> = from.iter().copied().zip(to).collect();
+            items.push(self.gap(members, nodes, &units, gap, level, depth));
+            if let Some(units) = column {
+                from = units.iter().map(|unit| unit.run.1).collect();
+                items.push(self.column(members, nodes, &units, level, depth));
+            }
+        }
+        let segments = self.join(members, &items);
+        self.assemble(members, nodes, items, segments, level)
+    }
+
+    fn item(&self, members: &[usize], runs: Vec<Run>) -> Item {
+        let hashes: Vec<u64> = members.iter().zip(&runs).map(|(&page, &run)| self.hash(page, run)).collect();
+        let lengths = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run).len() as u64).collect();
+        let equal = hashes.iter().all(|&hash| hash == hashes[0]);
+        let kept = equal.then(|| self.fixed(members[0], runs[0]));
+        Item { runs, hashes, lengths, kept, default: None }
+    }
+
+    /// What stands between two columns.
+    fn gap(&self, members: &[usize], nodes: &[u32], units: &[Vec<Unit>], runs: Vec<Run>, level: Level, depth: usize) -> Item {
+        let mut item = self.item(members, runs);
+        if item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) {
+            item.default = self.shared_default(members, nodes, units, &item, depth);
+        }
+        item
+    }
+
+    /// If most members have the same kind of nodes in a gap, the template of those.
+    fn shared_default(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        units: &[Vec<Unit>],
+        item: &Item,
+        depth: usize,
+    ) -> Option<(Vec<Piece>, Vec<bool>, u64)> {
+        let inside: Vec<Vec<Unit>> = units
+            .iter()
+            .zip(&item.runs)
+            .map(|(list, run)| list.iter().filter(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1).copied().collect())
+            .collect();
+        let labels = |list: &Vec<Unit>| list.iter().fold(list.len() as u64, |sum, unit| mix(sum, unit.key.label));
+        let signatures: Vec<u64> = inside.iter().map(labels).collect();
+        let mut counts: FxHashMap<u64, usize> = FxHashMap::default();
+        for &signature in &signatures {
+            *counts.entry(signature).or_default() += 1;
+        }
+        let (&most, &count) = counts.iter().max_by_key(|(signature, count)| (**count, **signature))?;
+        if count < 3 || count * 2 <= members.len() || count == members.len() {
+            return None;
+        }
+        let group: Vec<usize> = (0..members.len()).filter(|&index| signatures[index] == most).collect();
+        if inside[group[0]].is_empty() || group.iter().all(|&index| item.hashes[index] == item.hashes[group[0]]) {
+            return None;
+        }
+        let sub_members: Vec<usize> = group.iter().map(|&index| members[index]).collect();
+        let sub_nodes: Vec<u32> = group.iter().map(|&index| nodes[index]).collect();
+        let sub_units = group.iter().map(|&index| inside[index].clone()).collect();
+        let sub_runs: Vec<Run> = group.iter().map(|&index| item.runs[index]).collect();
+        let unified = self.list(&sub_members, &sub_nodes, sub_units, &sub_runs, Level::Content, depth + 1);
+        let follows: Vec<bool> = signatures.iter().map(|&signature| signature == most).collect();
+        let others: u64 = (0..members.len()).filter(|&index| !follows[index]).map(|index| item.lengths[index] + self.prices.page).sum();
+        Some((unified.pieces, follows, unified.cost + others + self.prices.layout))
+    }
+
+    /// A node or attribute that all members have.
+    fn column(&self, members: &[usize], nodes: &[u32], units: &[Unit], level: Level, depth: usize) -> Item {
+        let mut item = self.item(members, units.iter().map(|unit| unit.run).collect());
+        if item.kept.is_none() && depth < MAX_DEPTH {
+            let indices: Vec<u32> = units.iter().map(|unit| unit.index).collect();
+            item.kept = match level {
+                Level::Content => self.node(members, &indices, depth + 1),
+                Level::Tag => self.attribute(members, nodes, units),
+            };
+            let hole = self.hole_cost(&item.hashes, &item.lengths);
+            if item.kept.as_ref().is_some_and(|kept| kept.cost > hole) {
+                item.kept = None;
+            }
+        }
+        item
+    }
+
+    /// What a hole costs whose contents have these hashes and lengths.
+    fn hole_cost(&self, hashes: &[u64], lengths: &[u64]) -> u64 {
+        let default = majority(hashes);
+        let default_hash = default.map_or(0, |index| hashes[index]);
+        let overrides: u64 =
+            hashes.iter().zip(lengths).filter(|(hash, _)| **hash != default_hash).map(|(_, length)| length + self.prices.page).sum();
+        self.prices.layout + default.map_or(0, |index| lengths[index]) + overrides
+    }
+
+    /// Joins neighbouring holes, and what stands between them, while that is cheaper.
+    fn join(&self, members: &[usize], items: &[Item]) -> Vec<Segment> {
+        let alone = |index: usize| match (&items[index].kept, &items[index].default) {
+            (Some(_), _) => Segment::Kept(index),
+            (None, default) => {
+                let plain = self.hole_cost(&items[index].hashes, &items[index].lengths);
+                let cost = default.as_ref().map_or(plain, |(_, _, cost)| plain.min(*cost));
+                Segment::Hole { from: index, to: index, cost }
+            }
+        };
+        let mut segments: Vec<Segment> = (0..items.len()).map(alone).collect();
+        let unsettled = |segment: &Segment| match segment {
+            Segment::Kept(index) => !items[*index].is_settled(),
+            Segment::Hole { .. } => true,
+        };
+        let cost = |segment: &Segment| match segment {
+            Segment::Kept(index) => items[*index].kept.as_ref().map_or(0, |kept| kept.cost),
+            Segment::Hole { cost, .. } => *cost,
+        };
+        let bounds = |segment: &Segment| match segment {
+            Segment::Kept(index) => (*index, *index),
+            Segment::Hole { from, to, .. } => (*from, *to),
+        };
+        let try_join = |segments: &mut Vec<Segment>, first: usize, last: usize| {
+            let (from, to) = (bounds(&segments[first]).0, bounds(&segments[last]).1);
+            let together = self.range_cost(members, items, from, to);
+            let apart: u64 = segments[first..=last].iter().map(cost).sum();
+            let joins = together < apart;
+            if joins {
+                segments.splice(first..=last, [Segment::Hole { from, to, cost: together }]);
+            }
+            joins
+        };
+        let mut first = 0;
+        while first < segments.len() {
+            let next = (first + 1..segments.len()).find(|&at| unsettled(&segments[at]));
+            match next {
+                Some(next) if unsettled(&segments[first]) => {
+                    if try_join(&mut segments, first, next) {
+                        // It may now pay to join with what stands before.
+                        first = (0..first).rev().find(|&at| unsettled(&segments[at])).unwrap_or(first);
+                    } else {
+                        first = next;
+                    }
+                }
+                _ => first += 1,
+            }
+        }
+        // Several joins may pay together though no single one does.
+        let open: Vec<usize> = (0..segments.len()).filter(|&at| unsettled(&segments[at])).collect();
+        if let (Some(&first), Some(&last)) = (open.first(), open.last())
+            && open.len() > 2
+        {
+            try_join(&mut segments, first, last);
+        }
+        segments
+    }
+
+    fn range_cost(&self, members: &[usize], items: &[Item], from: usize, to: usize) -> u64 {
+        let hash = |member: usize| items[from..=to].iter().fold(0, |sum, item| match item.hashes[member] {
+            0 => sum,
+            hash => mix(sum, hash),
+        });
+        let hashes: Vec<u64> = (0..members.len()).map(hash).collect();
+        let lengths: Vec<u64> = (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
+        self.hole_cost(&hashes, &lengths)
+    }
+
+    fn assemble(&self, members: &[usize], nodes: &[u32], mut items: Vec<Item>, segments: Vec<Segment>, level: Level) -> Unified {
+        let mut out = Unified::default();
+        for segment in segments {
+            match segment {
+                Segment::Kept(index) => {
+                    let Some(kept) = items[index].kept.take() else { continue };
+                    out.cost += kept.cost;
+                    out.pieces.extend(kept.pieces);
+                }
+                Segment::Hole { from, to, cost } => {
+                    out.cost += cost;
+                    let shared = if from == to { items[from].default.take() } else { None };
+                    let runs = (0..members.len()).map(|member| (items[from].runs[member].0, items[to].runs[member].1)).collect();
+                    self.push_hole(members, nodes, runs, shared, level, &mut out.pieces);
+                }
+            }
+        }
+        out
+    }
+
+    /// Adds a hole, with the white space around it where it belongs.
+    fn push_hole(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        runs: Vec<Run>,
+        shared: Option<(Vec<Piece>, Vec<bool>, u64)>,
+        level: Level,
+        pieces: &mut Vec<Piece>,
+    ) {
+        let context = match level {
+            Level::Content => Context::Content { parent: nodes[0] },
+            Level::Tag => Context::Attributes { node: nodes[0] },
+        };
+        let exact = self.strength == Strength::Bytes;
+        let content_level = matches!(level, Level::Content);
+        let full: Vec<Span> = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run)).collect();
+        let (mut contents, mut lines) = match (content_level, exact) {
+            (false, _) => (full.clone(), false),
+            (true, false) => {
+                let trimmed = |(&page, &run): (&usize, &Run)| self.pages[page].span(self.pages[page].trimmed(run));
+                (members.iter().zip(&runs).map(trimmed).collect(), self.blank_safe(members, nodes, &runs))
+            }
+            (true, true) => self.without_shared_blanks(members, &full),
+        };
+        let hashes: Vec<u64> = (0..members.len())
+            .map(|member| match exact {
+                true if contents[member].is_empty() => 0,
+                true => xxh3_64(contents[member].of(&self.pages[members[member]].source)) | 1,
+                false => self.hash(members[member], runs[member]),
+            })
+            .collect();
+        let lengths: Vec<u64> = contents.iter().map(|content| content.len() as u64).collect();
+        let (default, follows) = match shared.filter(|(_, _, cost)| *cost < self.hole_cost(&hashes, &lengths)) {
+            Some((pieces, follows, _)) => {
+                // This template was made for the whole runs.
+                if exact {
+                    (contents, lines) = (full.clone(), false);
+                }
+                (Default::Pieces(pieces), follows)
+            }
+            None => choose_default(&hashes),
+        };
+        let (before, after) = (Span::new(full[0].start, contents[0].start), Span::new(contents[0].end, full[0].end));
+        let page = members[0];
+        pieces.push(Piece::Fixed { page, span: before });
+        pieces.push(Piece::Hole(Box::new(Hole { context, members: members.to_vec(), contents, follows, default, lines })));
+        pieces.push(Piece::Fixed { page, span: after });
+    }
+
+    /// Whether white space at both ends of the runs shows in no member.
+    fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
+        members.iter().zip(nodes).zip(runs).all(|((&page, &node), &run)| {
+            let page = &self.pages[page];
+            let inside = page.flow(node).is_some_and(|flow| matches!(flow, Flow::Block | Flow::Box));
+            let edge = |neighbours: &mut dyn Iterator<Item = u32>| {
+                for neighbour in neighbours {
+                    match page.flow(neighbour) {
+                        Some(Flow::Block) => return true,
+                        Some(Flow::Inline | Flow::Box) => return false,
+                        Some(Flow::Hidden) | None => {}
+                    }
+                }
+                inside
+            };
+            let children: Vec<u32> = page.document.children(node).collect();
+            let ends_before = |child: &u32| page.document.nodes[*child as usize].last <= run.0;
+            let starts_after = |child: &u32| page.document.nodes[*child as usize].first >= run.1;
+            !page.is_preserved(node)
+                && edge(&mut children.iter().rev().copied().filter(ends_before))
+                && edge(&mut children.iter().copied().filter(starts_after))
+        })
+    }
+
+    /// For exact output: the runs without the white space that all members share
+    /// at their ends; as whole lines (`true`) if the dialect and the white space allow it.
+    fn without_shared_blanks(&self, members: &[usize], full: &[Span]) -> (Vec<Span>, bool) {
+        let texts: Vec<&[u8]> = members.iter().zip(full).map(|(&page, span)| span.of(&self.pages[page].source)).collect();
+        let shared = |byte: &dyn Fn(&[u8], usize) -> Option<u8>| {
+            let same = |at: &usize| {
+                let first = byte(texts[0], *at);
+                first.is_some_and(is_blank) && texts.iter().all(|text| byte(text, *at) == first)
+            };
+            (0..).take_while(same).count()
+        };
+        let lead = shared(&|text, at| text.get(at).copied());
+        let trail = shared(&|text, at| text.len().checked_sub(at + 1).map(|at| text[at]));
+        let shortest = texts.iter().map(|text| text.len()).min().unwrap_or(0);
+        let cut = |start: usize, end: usize| full.iter().map(|span| Span::new(span.start + start as u32, span.end - end as u32)).collect();
+        let at_line_start = members.iter().zip(full).all(|(&page, span)| {
+            let before = &self.pages[page].source[..span.start as usize];
+            before.last().is_none_or(|b| *b == b'\n')
+        });
+        let start = texts[0][..lead].iter().rposition(|b| *b == b'\n').map(|at| at + 1).or(at_line_start.then_some(0));
+        let end = texts[0][texts[0].len() - trail..].iter().rev().position(|b| *b == b'\n');
+        match (start, end) {
+            (Some(start), Some(end)) if self.line_rule && start + end <= shortest => (cut(start, end), true),
+            _ => (cut(lead.min(shortest), trail.min(shortest - lead.min(shortest))), false),
+        }
+    }
+
+    /// One template for nodes that were aligned; `None` if they have too little in common.
+    fn node(&self, members: &[usize], nodes: &[u32], depth: usize) -> Option<Unified> {
+        let kind = |index: usize| self.pages[members[index]].document.nodes[nodes[index] as usize].kind;
+        if (0..members.len()).any(|index| kind(index) != kind(0)) {
+            return None;
+        }
+        match kind(0) {
+            NodeKind::Element => self.element(members, nodes, depth),
+            NodeKind::Text => self.text(members, nodes),
+            _ => None,
+        }
+    }
+
+    fn element(&self, members: &[usize], nodes: &[u32], depth: usize) -> Option<Unified> {
+        let node = |index: usize| &self.pages[members[index]].document.nodes[nodes[index] as usize];
+        let part = |run: &dyn Fn(usize) -> Run| -> Vec<Run> { (0..members.len()).map(run).collect() };
+        let equal = |runs: &[Run]| {
+            let first = self.hash(members[0], runs[0]);
+            members.iter().zip(runs).all(|(&page, &run)| self.hash(page, run) == first)
+        };
+        let end = part(&|index| (node(index).close, node(index).last));
+        if !equal(&end) {
+            return None;
+        }
+        let start = part(&|index| (node(index).first, node(index).inner));
+        let mut out = if equal(&start) { self.fixed(members[0], start[0]) } else { self.start_tag(members, nodes, &start)? };
+        let inner = part(&|index| (node(index).inner, node(index).close));
+        let children = members.iter().zip(nodes).map(|(&page, &node)| self.children(page, node)).collect();
+        let content = if equal(&inner) {
+            self.fixed(members[0], inner[0])
+        } else {
+            self.list(members, nodes, children, &inner, Level::Content, depth)
+        };
+        let end = self.fixed(members[0], end[0]);
+        out.cost += content.cost + end.cost;
+        out.pieces.extend(content.pieces);
+        out.pieces.extend(end.pieces);
+        Some(out)
+    }
+
+    fn start_tag(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> Option<Unified> {
+        let token = |index: usize, at: u32| &self.pages[members[index]].document.tokens[at as usize];
+        let plain = (0..members.len()).all(|index| (runs[index].0..runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
+        if !plain {
+            return None;
+        }
+        let units = (0..members.len())
+            .map(|index| {
+                let page = &self.pages[members[index]];
+                let attribute = |at: u32| {
+                    let token = token(index, at);
+                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at - 1) { at - 1 } else { at };
+                    let name = token.name().of(&page.source).to_ascii_lowercase();
+                    let tag = mix(token.kind as u64 + 1, xxh3_64(&name));
+                    let whole = self.hash(members[index], (first, at + 1));
+                    let size = token.span().len() as u32;
+                    Unit { run: (first, at + 1), index: at, key: Key { whole, tag, label: tag, size, ..Key::default() } }
+                };
+                let counts = |at: &u32| token(index, *at).kind != TokenKind::Gap;
+                (runs[index].0..runs[index].1).filter(counts).map(attribute).collect()
+            })
+            .collect();
+        Some(self.list(members, nodes, units, runs, Level::Tag, 0))
+    }
+
+    fn is_gap(&self, page: usize, token: u32) -> bool {
+        self.pages[page].document.tokens[token as usize].kind == TokenKind::Gap
+    }
+
+    /// An attribute whose value differs: the whole value becomes a hole.
+    fn attribute(&self, members: &[usize], nodes: &[u32], units: &[Unit]) -> Option<Unified> {
+        let mut contents = Vec::with_capacity(members.len());
+        let mut frame: Option<(&[u8], &[u8])> = None;
+        let mut hashes = Vec::with_capacity(members.len());
+        let mut lengths = Vec::with_capacity(members.len());
+        for (&page, unit) in members.iter().zip(units) {
+            let page = &self.pages[page];
+            let token = &page.document.tokens[unit.index as usize];
+            let value = (token.kind == TokenKind::Attribute).then(|| token.value(&page.source)).flatten()?;
+            let whole = page.span(unit.run);
+            let before = Span::new(whole.start, value.start).of(&page.source);
+            let after = Span::new(value.end, whole.end).of(&page.source);
+            if !before.ends_with(b"\"") && !before.ends_with(b"'") || *frame.get_or_insert((before, after)) != (before, after) {
+                return None;
+            }
+            let text = value.of(&page.source);
+            hashes.push(if text.is_empty() { 0 } else { xxh3_64(text) | 1 });
+            lengths.push(text.len() as u64);
+            contents.push(value);
+        }
+        let context = Context::Value { node: nodes[0], token: units[0].index };
+        Some(self.framed(members, context, self.pages[members[0]].span(units[0].run), contents, (&hashes, &lengths)))
+    }
+
+    /// A hole with fixed bytes on both sides, all within `whole` of the first member.
+    fn framed(&self, members: &[usize], context: Context, whole: Span, contents: Vec<Span>, (hashes, lengths): (&[u64], &[u64])) -> Unified {
+        let (default, follows) = choose_default(hashes);
+        let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
+        let cost = (before.len() + after.len()) as u64 + self.hole_cost(hashes, lengths);
+        let page = members[0];
+        let hole = Hole { context, members: members.to_vec(), contents, follows, default, lines: false };
+        let pieces = vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
+        Unified { pieces, cost }
+    }
+
+    /// Texts that differ in the middle: by words, in scripts and styles by lines.
+    fn text(&self, members: &[usize], nodes: &[u32]) -> Option<Unified> {
+        let span = |index: usize| self.pages[members[index]].document.span(nodes[index]);
+        let texts: Vec<&[u8]> = (0..members.len()).map(|index| span(index).of(&self.pages[members[index]].source)).collect();
+        let texts = &texts[..];
+        let first = &self.pages[members[0]];
+        let token = &first.document.tokens[first.document.nodes[nodes[0] as usize].first as usize];
+        let parent = first.document.nodes[nodes[0] as usize].parent;
+        let title = first.document.name(&first.source, parent).eq_ignore_ascii_case(b"title");
+        let cuts = if token.kind == TokenKind::Raw { line_cut } else { word_cut };
+        let shortest = texts.iter().map(|text| text.len()).min()?;
+        let common = |ends: bool| {
+            (0..shortest).take_while(move |&at| {
+                let byte = |text: &[u8]| if ends { text[text.len() - 1 - at] } else { text[at] };
+                texts.iter().all(|text| byte(text) == byte(texts[0]))
+            })
+        };
+        let prefix = common(false).count();
+        let prefix = (0..=prefix).rev().find(|&at| texts.iter().all(|text| cuts(text, at)))?;
+        let suffix = common(true).count().min(shortest - prefix);
+        let suffix = (0..=suffix).rev().find(|&at| texts.iter().all(|text| cuts(text, text.len() - at)))?;
+        let solid = |bytes: &[u8]| bytes.iter().filter(|b| !is_blank(**b)).count();
+        let shared = solid(&texts[0][..prefix]) + solid(&texts[0][texts[0].len() - suffix..]);
+        let average = texts.iter().map(|text| text.len()).sum::<usize>() / texts.len();
+        if shared < if title { 3 } else { 12 } || (!title && shared * 4 < average) {
+            return None;
+        }
+        let contents: Vec<Span> =
+            (0..members.len()).map(|index| Span::new(span(index).start + prefix as u32, span(index).end - suffix as u32)).collect();
+        // What would begin or end with a blank is half a phrase.
+        let ragged = |text: &&[u8]| text[prefix..text.len() - suffix].first().is_some_and(|b| is_blank(*b))
+            || text[prefix..text.len() - suffix].last().is_some_and(|b| is_blank(*b));
+        if token.kind != TokenKind::Raw && texts.iter().any(ragged) {
+            return None;
+        }
+        let hash = |text: &&[u8]| if text.len() == prefix + suffix { 0 } else { xxh3_64(&text[prefix..text.len() - suffix]) | 1 };
+        let hashes: Vec<u64> = texts.iter().map(hash).collect();
+        let lengths: Vec<u64> = contents.iter().map(|span| span.len() as u64).collect();
+        Some(self.framed(members, Context::Text { node: nodes[0] }, span(0), contents, (&hashes, &lengths)))
+    }
+}
+
+/// Whether a text may be cut here without cutting a word, a reference or a number.
+fn word_cut(text: &[u8], at: usize) -> bool {
+    let (before, after) = (at.checked_sub(1).map(|at| text[at]), text.get(at).copied());
+    match (before, after) {
+        (None, _) | (_, None) => true,
+        (Some(before), Some(after)) => is_blank(before) != is_blank(after),
+    }
+}
+
+fn line_cut(text: &[u8], at: usize) -> bool {
+    at == 0 || at == text.len() || text[at - 1] == b'\n'
+}
+
+/// The member whose content more than half of all share; `None` if none, or nothing, is.
+fn majority(hashes: &[u64]) -> Option<usize> {
+    // Boyer and Moore 1981: the only candidate, then counted.
+    let (mut candidate, mut lead) = (0, 0_usize);
+    for (index, hash) in hashes.iter().enumerate() {
+        if lead == 0 {
+            (candidate, lead) = (index, 1);
+        } else if *hash == hashes[candidate] {
+            lead += 1;
+        } else {
+            lead -= 1;
+        }
+    }
+    let hash = *hashes.get(candidate)?;
+    let count = hashes.iter().filter(|other| **other == hash).count();
+    (hash != 0 && count * 2 > hashes.len()).then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
+}
+
+fn choose_default(hashes: &[u64]) -> (Default, Vec<bool>) {
+    let default = majority(hashes);
+    let shown = default.map_or(0, |index| hashes[index]);
+    (default.map_or(Default::Empty, Default::Content), hashes.iter().map(|&hash| hash == shown).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_default_needs_most_of_the_pages() {
+        assert_eq!(majority(&[1, 2, 1, 1]), Some(0));
+        assert_eq!(majority(&[1, 2, 1, 2]), None);
+        assert_eq!(majority(&[0, 0, 0, 5]), None);
+    }
+
+    #[test]
+    fn texts_are_cut_between_words() {
+        let text = "Fares — Tidewater".as_bytes();
+        let cuts: Vec<usize> = (0..=text.len()).filter(|&at| word_cut(text, at)).collect();
+        assert_eq!(cuts, [0, 5, 6, 9, 10, 19]);
+        assert!(line_cut(b"a\nb", 2) && !line_cut(b"a\nb", 1));
+    }
+}

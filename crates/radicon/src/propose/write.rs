@@ -1,0 +1,246 @@
+//! Writing layouts and pages in a dialect.
+
+use super::page::Page;
+use super::tidy::{Hints, Style, tidy};
+use super::unify::{Default, Hole, Piece};
+use crate::dialect::{Dialect, Form, Kind, Newline, Values};
+use crate::markup::Constructs;
+use crate::prove::Strength;
+use crate::text::{Span, is_blank, trim_blanks};
+
+/// A tag, and how it stands in the file.
+struct Tag {
+    plain: String,
+    /// The same with a mark that keeps white space from going with it.
+    marked: Option<String>,
+    /// It has a line of its own.
+    own_line: bool,
+    /// White space before it belongs to a page.
+    before: bool,
+    /// White space after it belongs to a page.
+    after: bool,
+}
+
+enum Segment {
+    Bytes(Vec<u8>),
+    Tag(Tag),
+}
+
+/// What is written where.
+pub(super) struct Writer<'a> {
+    pub dialect: &'a Dialect,
+    pub pages: &'a [Page],
+    pub strength: Strength,
+    pub style: &'a Style,
+}
+
+#[derive(PartialEq, Eq, Clone, Copy)]
+enum Place {
+    Layout,
+    Page,
+}
+
+impl Writer<'_> {
+    /// The layout; `names` are those of its holes in order of their places.
+    pub fn layout(&self, pieces: &[Piece], names: &[String]) -> Vec<u8> {
+        let mut segments = Vec::new();
+        self.pieces(pieces, names, &mut 0, &mut segments);
+        self.finish(segments)
+    }
+
+    fn pieces(&self, pieces: &[Piece], names: &[String], next: &mut usize, out: &mut Vec<Segment>) {
+        for piece in pieces {
+            match piece {
+                Piece::Fixed { page, span } => push(out, span.of(&self.pages[*page].source)),
+                Piece::Hole(hole) => {
+                    let name = names.get(*next).map_or("block", String::as_str);
+                    *next += 1;
+                    let Some((open, close)) = self.tags(name, hole.lines, Place::Layout) else { continue };
+                    let indent = self.line_indent(hole);
+                    self.open(open, hole.lines, &indent, out);
+                    match &hole.default {
+                        Default::Empty => {}
+                        Default::Content(member) => push(out, self.content(hole, *member)),
+                        Default::Pieces(pieces) => self.pieces(pieces, names, next, out),
+                    }
+                    self.close(close, hole.lines, &indent, out);
+                }
+            }
+        }
+    }
+
+    fn content(&self, hole: &Hole, member: usize) -> &[u8] {
+        hole.contents[member].of(&self.pages[hole.members[member]].source)
+    }
+
+    /// A page: its parent line, and the blocks that it overrides.
+    pub fn page(&self, page: usize, layout: &str, holes: &[&Hole], names: &[String]) -> Vec<u8> {
+        let mut out = Vec::new();
+        if let Some(parent) = self.dialect.form(Kind::Parent) {
+            let plain = parent.open.write(&Values { target: layout, ..Values::default() });
+            out.push(Segment::Tag(Tag { plain, marked: None, own_line: true, before: false, after: false }));
+            push(&mut out, b"\n");
+        }
+        let mut was_short = false;
+        for (hole, name) in holes.iter().zip(names) {
+            let Some(member) = hole.members.iter().position(|&member| member == page) else { continue };
+            if hole.follows[member] {
+                continue;
+            }
+            let content = self.content(hole, member);
+            let lines = hole.lines && !trim_blanks(content).is_empty();
+            let Some((open, close)) = self.tags(name, lines, Place::Page) else { continue };
+            // One-line blocks stand together, others apart.
+            if !std::mem::replace(&mut was_short, !lines) || lines {
+                push(&mut out, b"\n");
+            }
+            self.open(open, lines, b"", &mut out);
+            push(&mut out, content);
+            self.close(close, lines, b"", &mut out);
+            if !lines {
+                push(&mut out, b"\n");
+            }
+        }
+        self.finish(out)
+    }
+
+    fn tags(&self, name: &str, own_line: bool, place: Place) -> Option<(Tag, Tag)> {
+        let form: &Form = self.dialect.form(Kind::Block)?;
+        let values = Values { name, ..Values::default() };
+        let mark = self.dialect.marks.exact.first();
+        let outside = place == Place::Layout;
+        let tag = |pattern: &crate::dialect::Pattern, before, after| Tag {
+            plain: pattern.write(&values),
+            marked: mark.map(|mark| pattern.write_marked(&values, mark)),
+            own_line,
+            before,
+            after,
+        };
+        Some((tag(&form.open, outside, true), tag(form.close.first()?, true, outside)))
+    }
+
+    /// The indentation for tags on their own lines in exact output.
+    fn line_indent(&self, hole: &Hole) -> Vec<u8> {
+        let contents = (0..hole.members.len()).map(|member| self.content(hole, member));
+        let Some(content) = contents.into_iter().find(|content| !content.is_empty()) else { return Vec::new() };
+        content.iter().copied().take_while(|b| matches!(b, b' ' | b'\t')).collect()
+    }
+
+    fn open(&self, tag: Tag, lines: bool, indent: &[u8], out: &mut Vec<Segment>) {
+        self.own_line_start(lines, indent, out);
+        out.push(Segment::Tag(tag));
+        if lines {
+            push(out, b"\n");
+        }
+    }
+
+    fn close(&self, tag: Tag, lines: bool, indent: &[u8], out: &mut Vec<Segment>) {
+        let empty = matches!(out.last(), Some(Segment::Bytes(bytes)) if bytes == b"\n") && matches!(out.iter().rev().nth(1), Some(Segment::Tag(_)));
+        if lines && empty {
+            // Nothing inside: both tags on one line.
+            out.pop();
+        } else {
+            self.own_line_start(lines, indent, out);
+        }
+        out.push(Segment::Tag(tag));
+        if lines {
+            push(out, b"\n");
+        }
+    }
+
+    /// Makes what follows begin a line; in exact output it does already.
+    fn own_line_start(&self, lines: bool, indent: &[u8], out: &mut Vec<Segment>) {
+        if !lines {
+            return;
+        }
+        if self.strength == Strength::Bytes {
+            return push(out, indent);
+        }
+        let Some(Segment::Bytes(bytes)) = out.last_mut() else { return };
+        let blanks = bytes.iter().rev().take_while(|b| is_blank(**b)).count();
+        let text = bytes.len() - blanks;
+        let lines = memchr::memchr_iter(b'\n', &bytes[text..]).count();
+        bytes.truncate(text);
+        if text > 0 || out.len() > 1 {
+            push(out, if lines > 1 { b"\n\n" } else { b"\n" });
+        }
+    }
+
+    fn finish(&self, segments: Vec<Segment>) -> Vec<u8> {
+        let segments = if self.strength == Strength::Bytes { segments } else { without_blanks_after_tags(segments) };
+        let (bytes, hints) = self.assemble(&segments);
+        if self.strength == Strength::Bytes {
+            return bytes;
+        }
+        tidy(&bytes, self.dialect, &hints, self.style)
+    }
+
+    /// Puts the segments together; tags that would take white space with them
+    /// that belongs to a page are written with a mark against it.
+    fn assemble(&self, segments: &[Segment]) -> (Vec<u8>, Hints) {
+        let mut marked = vec![false; segments.len()];
+        let (mut bytes, mut places) = join(segments, &marked);
+        if !matches!(self.dialect.rules.newline, Newline::Kept | Newline::Unknown) {
+            let constructs = Constructs::read(&bytes, self.dialect);
+            for &(index, at) in &places {
+                let Segment::Tag(tag) = &segments[index] else { continue };
+                let found = constructs.items.binary_search_by_key(&at, |item| item.span.start);
+                let Some(item) = found.ok().map(|found| constructs.items[found]) else { continue };
+                let takes = (tag.before && item.reach.start < item.span.start) || (tag.after && item.reach.end > item.span.end);
+                marked[index] = takes && !tag.own_line;
+            }
+            (bytes, places) = join(segments, &marked);
+        }
+        let mut hints = Hints::default();
+        let mut open: Option<u32> = None;
+        for &(index, at) in &places {
+            let Segment::Tag(tag) = &segments[index] else { continue };
+            if tag.own_line {
+                hints.own_line.push(at);
+            } else if let Some(start) = open.take() {
+                hints.frozen.push(Span::new(start, at));
+            } else if !tag.before {
+                open = Some(at);
+            }
+        }
+        (bytes, hints)
+    }
+}
+
+fn push(out: &mut Vec<Segment>, bytes: &[u8]) {
+    match out.last_mut() {
+        Some(Segment::Bytes(known)) => known.extend_from_slice(bytes),
+        _ => out.push(Segment::Bytes(bytes.to_vec())),
+    }
+}
+
+/// After a tag on its own line the white space of the page is replaced by one line end.
+fn without_blanks_after_tags(mut segments: Vec<Segment>) -> Vec<Segment> {
+    for index in 1..segments.len() {
+        let (before, after) = segments.split_at_mut(index);
+        if let (Some(Segment::Tag(Tag { own_line: true, .. })), Some(Segment::Bytes(bytes))) = (before.last(), after.first_mut()) {
+            let blanks = bytes.iter().take_while(|b| is_blank(**b)).count();
+            let lines = memchr::memchr_iter(b'\n', &bytes[..blanks]).count();
+            // The writer itself put the first line end there.
+            let own: &[u8] = if lines > 2 { b"\n\n" } else { b"\n" };
+            bytes.splice(..blanks, own.iter().copied());
+        }
+    }
+    segments
+}
+
+/// The bytes, and where each tag starts.
+fn join(segments: &[Segment], marked: &[bool]) -> (Vec<u8>, Vec<(usize, u32)>) {
+    let (mut bytes, mut places) = (Vec::new(), Vec::new());
+    for (index, segment) in segments.iter().enumerate() {
+        match segment {
+            Segment::Bytes(text) => bytes.extend_from_slice(text),
+            Segment::Tag(tag) => {
+                places.push((index, bytes.len() as u32));
+                let text = if marked[index] { tag.marked.as_ref().unwrap_or(&tag.plain) } else { &tag.plain };
+                bytes.extend_from_slice(text.as_bytes());
+            }
+        }
+    }
+    (bytes, places)
+}
