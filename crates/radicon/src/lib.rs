@@ -1,7 +1,70 @@
-//! Radicon (scaffold)
-pub mod text;
+//! Radicon turns copied page skeletons into base layouts with named blocks, and
+//! proves that no page changed.
+//!
+//! # What it guarantees
+//!
+//! - Reading is lossless: the tokens of any source, valid or not, tile its
+//!   bytes. Nothing panics, nothing recurses without a bound.
+//! - A proposal never changes a page: each page, put together with the proposed
+//!   files, is compared with the page as it is, and what cannot be shown to be
+//!   equal is left as it was.
+//! - The same input gives the same output, byte for byte, on any number of threads.
+//! - Only the module [`disk`] touches the disk; everything else works on bytes
+//!   in memory.
+//!
+//! # What it does not
+//!
+//! - It does not render: expressions, conditions and loops are kept as they
+//!   stand, so a flattened page stands for all renderings of it.
+//! - It does not read style sheets: white space counts by HTML's own defaults.
+//! - Sources must be in an encoding that contains ASCII (UTF-8, Latin-1, …);
+//!   UTF-16 is recognised and left alone.
+//!
+//! # A first proposal
+//!
+//! ```
+//! use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
+//!
+//! let page = |name: &str, text: &str| {
+//!     let frame = "<!DOCTYPE html>\n<html>\n<body>\n<nav><a href=\"/\">Tidewater</a> <a href=\"/fares\">Fares</a></nav>\n<main>\n";
+//!     let foot = "</main>\n<footer>Seven harbours, every day, all year, since 1871</footer>\n</body>\n</html>\n";
+//!     SourceFile::new(name, format!("{frame}<h1>{text}</h1>\n{foot}"))
+//! };
+//! let files = vec![page("a.html", "Old Pier"), page("b.html", "Gull Point"), page("c.html", "Sandhaven")];
+//! let site = Site::read(files, dialect::builtin(), &Settings::default());
+//!
+//! let proposal = propose(&site, &Options::default())?;
+//! assert_eq!(proposal.layout.as_deref(), Some("layouts/base.html"));
+//! assert_eq!(proposal.blocks[0].name, "content");
+//! assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
+//! # Ok::<(), radicon::ProposeError>(())
+//! ```
+//!
+//! # The modules, in reading order
+//!
+//! [`text`] has spans and positions; [`dialect`] describes how an engine writes
+//! its constructs; [`markup`] reads sources into tokens and trees. On them stand
+//! [`Site`] (files, roots, roles), [`Resolver`] (chains and flattened pages),
+//! [`prove`], [`propose`], and at last [`disk`].
+
+#![warn(missing_debug_implementations)]
+
 pub mod dialect;
-pub mod markup;
 pub mod disk;
-mod site; mod resolve; mod prove; mod propose;
-pub use site::*; pub use resolve::*; pub use prove::*; pub use propose::*;
+pub mod markup;
+mod propose;
+mod prove;
+mod resolve;
+mod site;
+pub mod text;
+
+pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, Size, propose};
+pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
+pub use resolve::{
+    Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport, Flat, FlatReport, FlattenError,
+    MAX_LEVELS, MAX_NESTING, MAX_PAGE, Origin, OriginLine, Resolver, Stretch, Via,
+};
+pub use site::{
+    Change, Missing, Problem, Role, Root, Settings, SettingsError, Site, SourceFile, Survey, SurveyFile, Template,
+    Totals,
+};

@@ -12,9 +12,7 @@ use serde::Serialize;
 pub const MAX_SOURCE: usize = u32::MAX as usize - 1;
 
 /// A half-open range of bytes in one source.
-#[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema,
-)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 pub struct Span {
     /// Offset of the first byte, 0-based.
     pub start: u32,
@@ -104,13 +102,8 @@ impl LineIndex {
         let offset = offset.min(source.len() as u32);
         let line = self.line(offset);
         let start = self.starts[line as usize - 1];
-        let before = String::from_utf8_lossy(Span::new(start, offset).of(source))
-            .chars()
-            .count();
-        Position {
-            line,
-            column: before as u32 + 1,
-        }
+        let before = String::from_utf8_lossy(Span::new(start, offset).of(source)).chars().count();
+        Position { line, column: before as u32 + 1 }
     }
 }
 
@@ -132,22 +125,13 @@ pub const fn is_blank(byte: u8) -> bool {
 
 /// The source without blanks at both ends.
 pub fn trim_blanks(bytes: &[u8]) -> &[u8] {
-    let start = bytes
-        .iter()
-        .position(|&b| !is_blank(b))
-        .unwrap_or(bytes.len());
-    let end = bytes
-        .iter()
-        .rposition(|&b| !is_blank(b))
-        .map_or(start, |at| at + 1);
+    let start = bytes.iter().position(|&b| !is_blank(b)).unwrap_or(bytes.len());
+    let end = bytes.iter().rposition(|&b| !is_blank(b)).map_or(start, |at| at + 1);
     &bytes[start..end]
 }
 
 /// The candidate that `written` was probably meant to be: at most a third of its letters differ.
-pub fn did_you_mean<'a>(
-    written: &str,
-    candidates: impl IntoIterator<Item = &'a str>,
-) -> Option<&'a str> {
+pub fn did_you_mean<'a>(written: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let allowed = (written.chars().count() / 3).max(1);
     candidates
         .into_iter()
@@ -184,20 +168,8 @@ mod tests {
     fn positions_count_characters_and_lines() {
         let source = "a\r\nbü\u{20ac}x\n\nlast".as_bytes();
         let index = LineIndex::new(source);
-        for (offset, line, column) in [
-            (0, 1, 1),
-            (3, 2, 1),
-            (6, 2, 3),
-            (9, 2, 4),
-            (11, 3, 1),
-            (12, 4, 1),
-            (99, 4, 5),
-        ] {
-            assert_eq!(
-                index.position(source, offset),
-                Position { line, column },
-                "offset {offset}"
-            );
+        for (offset, line, column) in [(0, 1, 1), (3, 2, 1), (6, 2, 3), (9, 2, 4), (11, 3, 1), (12, 4, 1), (99, 4, 5)] {
+            assert_eq!(index.position(source, offset), Position { line, column }, "offset {offset}");
         }
         assert_eq!(position(b"\xff\xffx", 2), Position { line: 1, column: 3 });
     }

@@ -81,10 +81,7 @@ impl Kind {
 
     /// Whether flattening resolves it, so that the tag itself never reaches the page.
     pub const fn resolved(self) -> bool {
-        matches!(
-            self,
-            Kind::Parent | Kind::Block | Kind::Include | Kind::Inherited | Kind::Comment
-        )
+        matches!(self, Kind::Parent | Kind::Block | Kind::Include | Kind::Inherited | Kind::Comment)
     }
 }
 
@@ -135,11 +132,7 @@ pub struct Targets {
 
 impl Default for Targets {
     fn default() -> Self {
-        Self {
-            suffixes: vec![String::new()],
-            separator: "/".into(),
-            relative: false,
-        }
+        Self { suffixes: vec![String::new()], separator: "/".into(), relative: false }
     }
 }
 
@@ -283,75 +276,37 @@ impl Dialect {
     fn compile(&mut self) {
         let mut all: Vec<Candidate> = Vec::new();
         for (index, form) in self.forms.iter().enumerate() {
-            let open = if form.is_pair() {
-                Part::Open
-            } else {
-                Part::Single
-            };
+            let open = if form.is_pair() { Part::Open } else { Part::Single };
             let parts = std::iter::once((open, &form.open))
                 .chain(form.branch.iter().map(|pattern| (Part::Branch, pattern)))
                 .chain(form.close.iter().map(|pattern| (Part::Close, pattern)));
             for (part, pattern) in parts {
-                add(
-                    &mut all,
-                    form.kind,
-                    part,
-                    pattern.clone(),
-                    index as u16,
-                    false,
-                );
+                add(&mut all, form.kind, part, pattern.clone(), index as u16, false);
                 if let Some(dynamic) = pattern.with_dynamic_target() {
                     add(&mut all, form.kind, part, dynamic, index as u16, true);
                 }
             }
         }
         all.sort_by_key(|candidate| std::cmp::Reverse(candidate.pattern.specificity()));
-        let mut leads: Vec<Vec<u8>> = all
-            .iter()
-            .map(|candidate| candidate.pattern.lead().to_vec())
-            .collect();
+        let mut leads: Vec<Vec<u8>> = all.iter().map(|candidate| candidate.pattern.lead().to_vec()).collect();
         leads.sort();
         leads.dedup();
         self.candidates = leads
             .iter()
-            .map(|lead| {
-                all.iter()
-                    .filter(|c| lead.starts_with(c.pattern.lead()))
-                    .cloned()
-                    .collect()
-            })
+            .map(|lead| all.iter().filter(|c| lead.starts_with(c.pattern.lead())).cloned().collect())
             .collect();
         self.delimiters = (!leads.is_empty())
-            .then(|| {
-                AhoCorasick::builder()
-                    .match_kind(MatchKind::LeftmostLongest)
-                    .build(&leads)
-                    .ok()
-            })
+            .then(|| AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(&leads).ok())
             .flatten();
     }
 }
 
-fn add(
-    all: &mut Vec<Candidate>,
-    kind: Kind,
-    part: Part,
-    pattern: Pattern,
-    form: u16,
-    dynamic: bool,
-) {
-    let same = |c: &&mut Candidate| {
-        c.part == part && part != Part::Open && c.dynamic == dynamic && c.pattern == pattern
-    };
+fn add(all: &mut Vec<Candidate>, kind: Kind, part: Part, pattern: Pattern, form: u16, dynamic: bool) {
+    let same =
+        |c: &&mut Candidate| c.part == part && part != Part::Open && c.dynamic == dynamic && c.pattern == pattern;
     match all.iter_mut().find(same) {
         Some(candidate) => candidate.forms.push(form),
-        None => all.push(Candidate {
-            kind,
-            part,
-            pattern,
-            forms: vec![form],
-            dynamic,
-        }),
+        None => all.push(Candidate { kind, part, pattern, forms: vec![form], dynamic }),
     }
 }
 
@@ -365,20 +320,14 @@ pub fn builtin() -> &'static [Arc<Dialect>] {
             include_str!("builtin/server-include.toml"),
             include_str!("builtin/plain.toml"),
         ];
-        files
-            .iter()
-            .filter_map(|text| Dialect::parse(text).ok().map(Arc::new))
-            .collect()
+        files.iter().filter_map(|text| Dialect::parse(text).ok().map(Arc::new)).collect()
     });
     &ALL
 }
 
 /// A built-in dialect by its name.
 pub fn builtin_named(name: &str) -> Option<Arc<Dialect>> {
-    builtin()
-        .iter()
-        .find(|dialect| dialect.name == name)
-        .cloned()
+    builtin().iter().find(|dialect| dialect.name == name).cloned()
 }
 
 /// The dialect without constructs.
@@ -392,14 +341,8 @@ mod tests {
 
     #[test]
     fn every_built_in_dialect_can_be_read() {
-        let names: Vec<_> = builtin()
-            .iter()
-            .map(|dialect| dialect.name.as_str())
-            .collect();
-        assert_eq!(
-            names,
-            ["margin", "brace-percent", "server-include", "plain"]
-        );
+        let names: Vec<_> = builtin().iter().map(|dialect| dialect.name.as_str()).collect();
+        assert_eq!(names, ["margin", "brace-percent", "server-include", "plain"]);
         assert!(builtin_named("margin").is_some_and(|dialect| dialect.has_layouts()));
         assert!(!builtin_named("server-include").is_some_and(|dialect| dialect.has_layouts()));
     }

@@ -97,17 +97,11 @@ impl Pattern {
     /// # Errors
     /// With the byte offset within `text` and what is wrong there.
     pub fn parse(text: &str) -> Result<Self, (usize, String)> {
-        let mut parser = Parser {
-            text: text.as_bytes(),
-            at: 0,
-        };
+        let mut parser = Parser { text: text.as_bytes(), at: 0 };
         let mut pieces = parser.pieces(false)?;
         let lead = match pieces.first() {
             Some(Piece::Literal(bytes)) => {
-                let length = bytes
-                    .iter()
-                    .position(|&b| is_word(b))
-                    .unwrap_or(bytes.len());
+                let length = bytes.iter().position(|&b| is_word(b)).unwrap_or(bytes.len());
                 if length == 0 {
                     return Err((0, "a form must begin with a bracket or sigil".into()));
                 }
@@ -117,10 +111,7 @@ impl Pattern {
         };
         let tail = match pieces.last() {
             Some(Piece::Literal(bytes)) => {
-                let start = bytes
-                    .iter()
-                    .rposition(|&b| is_word(b))
-                    .map_or(0, |at| at + 1);
+                let start = bytes.iter().rposition(|&b| is_word(b)).map_or(0, |at| at + 1);
                 bytes[start..].to_vec()
             }
             _ => Vec::new(),
@@ -128,13 +119,7 @@ impl Pattern {
         insert_marks(&mut pieces, lead.len(), tail.len());
         demand_blanks(&mut pieces);
         let specificity = specificity(&pieces);
-        Ok(Self {
-            pieces,
-            lead,
-            tail,
-            specificity,
-            text: text.to_owned(),
-        })
+        Ok(Self { pieces, lead, tail, specificity, text: text.to_owned() })
     }
 
     /// The example it was compiled from.
@@ -160,36 +145,19 @@ impl Pattern {
     /// The same with an expression where the target's name stands, or `None`
     /// if it has no target.
     pub(crate) fn with_dynamic_target(&self) -> Option<Self> {
-        let at = self
-            .pieces
-            .iter()
-            .position(|piece| *piece == Piece::Place(Place::Target))?;
+        let at = self.pieces.iter().position(|piece| *piece == Piece::Place(Place::Target))?;
         let quoted = |at: usize| matches!(self.pieces.get(at), Some(Piece::Quote(_)));
         if at == 0 || !quoted(at - 1) || !quoted(at + 1) {
             return None;
         }
         let mut pieces = self.pieces.clone();
         pieces.splice(at - 1..=at + 1, [Piece::Place(Place::Expr)]);
-        Some(Self {
-            specificity: specificity(&pieces),
-            pieces,
-            ..self.clone()
-        })
+        Some(Self { specificity: specificity(&pieces), pieces, ..self.clone() })
     }
 
     /// Reads the pattern at `at`; gives the end of the match and what it captured.
-    pub(crate) fn read(
-        &self,
-        source: &[u8],
-        at: usize,
-        marks: &Marks,
-    ) -> Option<(usize, Captures)> {
-        let mut reader = Reader {
-            source,
-            marks,
-            tail: &self.tail,
-            captures: Captures::default(),
-        };
+    pub(crate) fn read(&self, source: &[u8], at: usize, marks: &Marks) -> Option<(usize, Captures)> {
+        let mut reader = Reader { source, marks, tail: &self.tail, captures: Captures::default() };
         let end = reader.read(&self.pieces, &[], at, None)?;
         Some((end, reader.captures))
     }
@@ -274,9 +242,7 @@ fn insert_marks(pieces: &mut Vec<Piece>, lead: usize, tail: usize) {
 /// White space must be there only between two words.
 fn demand_blanks(pieces: &mut [Piece]) {
     let wordy = |piece: Option<&Piece>, last: bool| match piece {
-        Some(Piece::Literal(bytes)) => {
-            (if last { bytes.last() } else { bytes.first() }).is_some_and(|&b| is_word(b))
-        }
+        Some(Piece::Literal(bytes)) => (if last { bytes.last() } else { bytes.first() }).is_some_and(|&b| is_word(b)),
         Some(Piece::Place(place)) => !matches!(place, Place::Text | Place::Args),
         _ => false,
     };
@@ -304,20 +270,14 @@ impl Parser<'_> {
             match byte {
                 b']' if nested => return Ok(pieces),
                 b']' => {
-                    return Err((
-                        self.at,
-                        "`]` without `[`; a literal bracket is written `\\]`".into(),
-                    ));
+                    return Err((self.at, "`]` without `[`; a literal bracket is written `\\]`".into()));
                 }
                 b'[' => {
                     let start = self.at;
                     self.at += 1;
                     let inner = self.pieces(true)?;
                     if self.text.get(self.at) != Some(&b']') {
-                        return Err((
-                            start,
-                            "`[` without `]`; a literal bracket is written `\\[`".into(),
-                        ));
+                        return Err((start, "`[` without `]`; a literal bracket is written `\\[`".into()));
                     }
                     self.at += 1;
                     pieces.push(Piece::Optional(inner));
@@ -358,10 +318,7 @@ impl Parser<'_> {
     /// A placeholder such as `<name>`, or `None` for an ordinary `<`.
     fn place(&mut self) -> Result<Option<Place>, (usize, String)> {
         let rest = &self.text[self.at + 1..];
-        let length = rest
-            .iter()
-            .position(|b| !b.is_ascii_lowercase())
-            .unwrap_or(rest.len());
+        let length = rest.iter().position(|b| !b.is_ascii_lowercase()).unwrap_or(rest.len());
         if length == 0 || rest.get(length) != Some(&b'>') {
             return Ok(None);
         }
@@ -371,10 +328,7 @@ impl Parser<'_> {
             return Ok(Some(*place));
         }
         match did_you_mean(&word, PLACES.iter().map(|(name, _)| *name)) {
-            Some(meant) => Err((
-                self.at,
-                format!("unknown placeholder `<{word}>`; did you mean `<{meant}>`?"),
-            )),
+            Some(meant) => Err((self.at, format!("unknown placeholder `<{word}>`; did you mean `<{meant}>`?"))),
             None => Ok(None),
         }
     }
@@ -389,19 +343,9 @@ struct Reader<'a> {
 
 impl Reader<'_> {
     /// Matches `pieces`, then `rest`, from `at`.
-    fn read(
-        &mut self,
-        pieces: &[Piece],
-        rest: &[Piece],
-        at: usize,
-        quote: Option<u8>,
-    ) -> Option<usize> {
+    fn read(&mut self, pieces: &[Piece], rest: &[Piece], at: usize, quote: Option<u8>) -> Option<usize> {
         let Some((piece, pieces)) = pieces.split_first() else {
-            return if rest.is_empty() {
-                Some(at)
-            } else {
-                self.read(rest, &[], at, quote)
-            };
+            return if rest.is_empty() { Some(at) } else { self.read(rest, &[], at, quote) };
         };
         match piece {
             Piece::Literal(bytes) => self.source[at..]
@@ -409,23 +353,14 @@ impl Reader<'_> {
                 .then(|| at + bytes.len())
                 .and_then(|at| self.read(pieces, rest, at, quote)),
             Piece::Blank(needed) => {
-                let length = self.source[at..]
-                    .iter()
-                    .take_while(|&&b| is_blank(b))
-                    .count();
-                if *needed && length == 0 {
-                    None
-                } else {
-                    self.read(pieces, rest, at + length, quote)
-                }
+                let length = self.source[at..].iter().take_while(|&&b| is_blank(b)).count();
+                if *needed && length == 0 { None } else { self.read(pieces, rest, at + length, quote) }
             }
             Piece::Quote(_) => {
                 let found = *self.source.get(at)?;
                 match quote {
                     Some(open) if open == found => self.read(pieces, rest, at + 1, None),
-                    None if matches!(found, b'"' | b'\'') => {
-                        self.read(pieces, rest, at + 1, Some(found))
-                    }
+                    None if matches!(found, b'"' | b'\'') => self.read(pieces, rest, at + 1, Some(found)),
                     _ => None,
                 }
             }
@@ -442,27 +377,10 @@ impl Reader<'_> {
         }
     }
 
-    fn mark(
-        &mut self,
-        side: Side,
-        pieces: &[Piece],
-        rest: &[Piece],
-        at: usize,
-        quote: Option<u8>,
-    ) -> Option<usize> {
+    fn mark(&mut self, side: Side, pieces: &[Piece], rest: &[Piece], at: usize, quote: Option<u8>) -> Option<usize> {
         let here = &self.source[at..];
-        let trim = self
-            .marks
-            .trim
-            .iter()
-            .find(|mark| here.starts_with(mark))
-            .map(Vec::len);
-        let exact = self
-            .marks
-            .exact
-            .iter()
-            .find(|mark| side == Side::Left && here.starts_with(mark))
-            .map(Vec::len);
+        let trim = self.marks.trim.iter().find(|mark| here.starts_with(mark)).map(Vec::len);
+        let exact = self.marks.exact.iter().find(|mark| side == Side::Left && here.starts_with(mark)).map(Vec::len);
         if let Some(length) = trim.or(exact) {
             let saved = self.captures;
             match (side, trim.is_some()) {
@@ -478,26 +396,11 @@ impl Reader<'_> {
         self.read(pieces, rest, at, quote)
     }
 
-    fn place(
-        &mut self,
-        place: Place,
-        pieces: &[Piece],
-        rest: &[Piece],
-        at: usize,
-        quote: Option<u8>,
-    ) -> Option<usize> {
+    fn place(&mut self, place: Place, pieces: &[Piece], rest: &[Piece], at: usize, quote: Option<u8>) -> Option<usize> {
         match place {
             Place::Name => {
-                let full = at
-                    + self.source[at..]
-                        .iter()
-                        .take_while(|&&b| is_name(b))
-                        .count();
-                let trailing = self.source[at..full]
-                    .iter()
-                    .rev()
-                    .take_while(|&&b| !is_word(b))
-                    .count();
+                let full = at + self.source[at..].iter().take_while(|&&b| is_name(b)).count();
+                let trailing = self.source[at..full].iter().rev().take_while(|&&b| !is_word(b)).count();
                 // Punctuation at the end of a name rather belongs to the closing delimiter.
                 for end in (full - trailing).max(at + 1)..=full {
                     let saved = self.captures;
@@ -520,9 +423,7 @@ impl Reader<'_> {
                 self.captures.target = Span::from_range(at..end);
                 self.read(pieces, rest, end, quote)
             }
-            Place::Expr | Place::Args | Place::Text => {
-                self.expression(place, pieces, rest, at, quote)
-            }
+            Place::Expr | Place::Args | Place::Text => self.expression(place, pieces, rest, at, quote),
         }
     }
 
@@ -530,9 +431,7 @@ impl Reader<'_> {
     fn bare_target(&self, at: usize) -> usize {
         let here = &self.source[at..];
         let end = here.iter().position(|&b| is_blank(b)).unwrap_or(here.len());
-        memmem::find(&here[..end], self.tail)
-            .filter(|_| !self.tail.is_empty())
-            .unwrap_or(end)
+        memmem::find(&here[..end], self.tail).filter(|_| !self.tail.is_empty()).unwrap_or(end)
     }
 
     /// The shortest stretch after which the rest of the pattern matches.
@@ -544,10 +443,7 @@ impl Reader<'_> {
         at: usize,
         quote: Option<u8>,
     ) -> Option<usize> {
-        let stop = stop_bytes(pieces)
-            .or_else(|| stop_bytes(rest))
-            .unwrap_or(self.tail)
-            .to_vec();
+        let stop = stop_bytes(pieces).or_else(|| stop_bytes(rest)).unwrap_or(self.tail).to_vec();
         if stop.is_empty() {
             return None;
         }
@@ -591,8 +487,7 @@ impl Reader<'_> {
                 b')' | b']' | b'}' => depth = depth.saturating_sub(1),
                 mark @ (b'"' | b'\'') => {
                     let string = &self.source[here + 1..limit];
-                    if let Some(length) = memchr::memchr2(mark, b'\n', string)
-                        .filter(|&length| string[length] == mark)
+                    if let Some(length) = memchr::memchr2(mark, b'\n', string).filter(|&length| string[length] == mark)
                     {
                         here += length + 1;
                     }
@@ -616,27 +511,15 @@ impl Reader<'_> {
         let mut last = end;
         let saved = self.captures;
         // A trim mark belongs to the delimiter, not to the expression.
-        let marked = matches!(
-            pieces.first().or(rest.first()),
-            Some(Piece::Mark(Side::Right) | Piece::Blank(_))
-        );
-        if marked
-            && let Some(mark) = self
-                .marks
-                .trim
-                .iter()
-                .find(|mark| self.source[at..end].ends_with(mark))
-        {
+        let marked = matches!(pieces.first().or(rest.first()), Some(Piece::Mark(Side::Right) | Piece::Blank(_)));
+        if marked && let Some(mark) = self.marks.trim.iter().find(|mark| self.source[at..end].ends_with(mark)) {
             last = end - mark.len();
         }
         let inner = trim_blanks(&self.source[at..last]);
         if inner.is_empty() && place == Place::Expr {
             return None;
         }
-        let skipped = self.source[at..last]
-            .iter()
-            .take_while(|&&b| is_blank(b))
-            .count();
+        let skipped = self.source[at..last].iter().take_while(|&&b| is_blank(b)).count();
         let start = at + skipped.min(last - at);
         self.captures.expr = Span::from_range(start..start + inner.len());
         let result = self.read(pieces, rest, start + inner.len(), quote);
@@ -661,108 +544,52 @@ mod tests {
 
     #[track_caller]
     fn check(pattern: &str, source: &str, expected: Option<(&str, &str, &str)>) {
-        let marks = Marks {
-            trim: vec![b"-".to_vec()],
-            exact: vec![b"=".to_vec()],
-        };
-        let found = Pattern::parse(pattern)
-            .expect("a pattern")
-            .read(source.as_bytes(), 0, &marks);
-        let captured = found.map(|(_, c)| {
-            [c.target, c.name, c.expr].map(|span| span.text(source.as_bytes()).into_owned())
-        });
-        let captured = captured
-            .as_ref()
-            .map(|[target, name, expr]| (target.as_str(), name.as_str(), expr.as_str()));
+        let marks = Marks { trim: vec![b"-".to_vec()], exact: vec![b"=".to_vec()] };
+        let found = Pattern::parse(pattern).expect("a pattern").read(source.as_bytes(), 0, &marks);
+        let captured =
+            found.map(|(_, c)| [c.target, c.name, c.expr].map(|span| span.text(source.as_bytes()).into_owned()));
+        let captured = captured.as_ref().map(|[target, name, expr]| (target.as_str(), name.as_str(), expr.as_str()));
         assert_eq!(captured, expected, "{pattern} on {source}");
     }
 
     #[test]
     fn patterns_read_what_they_show() {
-        check(
-            "{% extends \"<target>\" %}",
-            "{% extends 'a/b.html' %}",
-            Some(("a/b.html", "", "")),
-        );
-        check(
-            "{% extends \"<target>\" %}",
-            "{%extends\n\"a\"%}",
-            Some(("a", "", "")),
-        );
+        check("{% extends \"<target>\" %}", "{% extends 'a/b.html' %}", Some(("a/b.html", "", "")));
+        check("{% extends \"<target>\" %}", "{%extends\n\"a\"%}", Some(("a", "", "")));
         check("{% extends \"<target>\" %}", "{% extends 'a\" %}", None);
         check("{% extends \"<target>\" %}", "{% extends base %}", None);
-        check(
-            "{% block <name> %}",
-            "{%- block main-nav -%}",
-            Some(("", "main-nav", "")),
-        );
+        check("{% block <name> %}", "{%- block main-nav -%}", Some(("", "main-nav", "")));
         check("{% block <name> %}", "{% block x-%}", Some(("", "x", "")));
         check("{% block <name> %}", "{% blockx %}", None);
         check("{{ <expr> }}", "{{ f('}}') }}", Some(("", "", "f('}}')")));
-        check(
-            "{{ <expr> }}",
-            "{{ {a: {b: 1}} }}",
-            Some(("", "", "{a: {b: 1}}")),
-        );
+        check("{{ <expr> }}", "{{ {a: {b: 1}} }}", Some(("", "", "{a: {b: 1}}")));
         check("{{ <expr> }}", "{{ don't }}", Some(("", "", "don't")));
         check("{{ <expr> }}", "{{ x -}}", Some(("", "", "x")));
         check("{{ <expr> }}", "{{ }}", None);
         check("{# <text> #}", "{# it's \" #}", Some(("", "", "it's \"")));
-        check(
-            "{% set <name> = <expr> %}",
-            "{% set a = b ~ '%}' %}",
-            Some(("", "a", "b ~ '%}'")),
-        );
-        check(
-            "{% include \"<target>\" [<args>] %}",
-            "{% include 'x' with a=1 %}",
-            Some(("x", "", "with a=1")),
-        );
-        check(
-            "{% include \"<target>\" [<args>] %}",
-            "{% include 'x' %}",
-            Some(("x", "", "")),
-        );
-        check(
-            "<!--: layout <target> -->",
-            "<!--: layout a.html -->",
-            Some(("a.html", "", "")),
-        );
-        check(
-            "<!--: layout <target> -->",
-            "<!--:layout a.html-->",
-            Some(("a.html", "", "")),
-        );
+        check("{% set <name> = <expr> %}", "{% set a = b ~ '%}' %}", Some(("", "a", "b ~ '%}'")));
+        check("{% include \"<target>\" [<args>] %}", "{% include 'x' with a=1 %}", Some(("x", "", "with a=1")));
+        check("{% include \"<target>\" [<args>] %}", "{% include 'x' %}", Some(("x", "", "")));
+        check("<!--: layout <target> -->", "<!--: layout a.html -->", Some(("a.html", "", "")));
+        check("<!--: layout <target> -->", "<!--:layout a.html-->", Some(("a.html", "", "")));
         check("<!--: end -->", "<!--:= end -->", Some(("", "", "")));
     }
 
     #[test]
     fn mistakes_in_a_form_are_placed() {
-        for (text, at, word) in [
-            ("{% a <taget> %}", 5, "<target>"),
-            ("{% a [<expr> %}", 5, "`[` without"),
-            ("word", 0, "begin with"),
-        ] {
+        for (text, at, word) in
+            [("{% a <taget> %}", 5, "<target>"), ("{% a [<expr> %}", 5, "`[` without"), ("word", 0, "begin with")]
+        {
             let (offset, message) = Pattern::parse(text).expect_err(text);
-            assert!(
-                offset == at && message.contains(word),
-                "{text}: {offset} {message}"
-            );
+            assert!(offset == at && message.contains(word), "{text}: {offset} {message}");
         }
     }
 
     #[test]
     fn writing_is_the_inverse_of_reading() {
-        let values = Values {
-            target: "a.html",
-            name: "x",
-            expr: "with b",
-        };
+        let values = Values { target: "a.html", name: "x", expr: "with b" };
         let pattern = Pattern::parse("{% include \"<target>\" [<args>] %}").expect("a pattern");
         assert_eq!(pattern.write(&values), "{% include \"a.html\" with b %}");
-        assert_eq!(
-            pattern.write(&Values { expr: "", ..values }),
-            "{% include \"a.html\" %}"
-        );
+        assert_eq!(pattern.write(&Values { expr: "", ..values }), "{% include \"a.html\" %}");
     }
 }

@@ -6,8 +6,9 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::journal::{Change, Lock, commit, recover_locked, replace};
+use super::journal::{Lock, PENDING, UNDO, clear, commit, recover_locked, write_synced};
 use super::{DiskError, STATE_FOLDER};
+use crate::site::Change;
 
 /// What was written.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -20,7 +21,7 @@ pub struct Adopted {
     pub removed: Vec<String>,
 }
 
-/// What it takes to go back: the old content is kept in `undo/`, by number.
+/// What it takes to go back: beside this index the contents, by number.
 #[derive(Serialize, Deserialize)]
 struct UndoFile {
     entries: Vec<UndoEntry>,
@@ -35,7 +36,7 @@ struct UndoEntry {
     new: bool,
 }
 
-const UNDO: &str = "undo.json";
+const INDEX: &str = "index.json";
 
 /// Changes a site in place, all files or none. What is needed to go back is
 /// kept until the next call.
@@ -46,27 +47,25 @@ const UNDO: &str = "undo.json";
 pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
     let _lock = Lock::take(folder)?;
     recover_locked(folder)?;
-    let state = folder.join(STATE_FOLDER);
-    let keep = state.join("undo");
-    let pending = state.join("undo-pending");
+    let pending = folder.join(STATE_FOLDER).join(PENDING);
     clear(&pending)?;
     fs::create_dir_all(&pending).map_err(DiskError::io(&pending))?;
     let mut entries = Vec::new();
     for (index, change) in changes.iter().enumerate() {
         for (word, bytes) in [("old", &change.old), ("new", &change.new)] {
             if let Some(bytes) = bytes {
-                let path = pending.join(format!("{word}-{index}"));
-                fs::write(&path, bytes).map_err(DiskError::io(&path))?;
+                write_synced(&pending.join(format!("{word}-{index}")), bytes)?;
             }
         }
         entries.push(UndoEntry { path: change.path.clone(), old: change.old.is_some(), new: change.new.is_some() });
     }
-    commit(folder, changes)?;
-    clear(&keep)?;
-    fs::rename(&pending, &keep).map_err(DiskError::io(&keep))?;
     let bytes = serde_json::to_vec(&UndoFile { entries }).map_err(|error| DiskError::Refused(error.to_string()))?;
-    replace(&state.join(UNDO), &bytes)?;
-    Ok(summary(changes))
+    write_synced(&pending.join(INDEX), &bytes)?;
+    let done = commit(folder, changes);
+    if done.is_err() {
+        clear(&pending)?;
+    }
+    done.map(|()| summary(changes))
 }
 
 /// Takes the last [`adopt`] back.
@@ -75,8 +74,8 @@ pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
 /// If there is nothing to undo, or a file was changed after it was adopted;
 /// then nothing was written.
 pub fn undo(folder: &Path) -> Result<Adopted, DiskError> {
-    let state = folder.join(STATE_FOLDER);
-    let path = state.join(UNDO);
+    let keep = folder.join(STATE_FOLDER).join(UNDO);
+    let path = keep.join(INDEX);
     if !path.exists() {
         return Err(DiskError::Refused("nothing to undo: no proposal was adopted here".into()));
     }
@@ -85,7 +84,6 @@ pub fn undo(folder: &Path) -> Result<Adopted, DiskError> {
     let bytes = fs::read(&path).map_err(DiskError::io(&path))?;
     let undo: UndoFile = serde_json::from_slice(&bytes)
         .map_err(|error| DiskError::Refused(format!("{}: cannot be read: {error}", path.display())))?;
-    let keep = state.join("undo");
     let mut changes = Vec::new();
     for (index, entry) in undo.entries.iter().enumerate() {
         let read = |word: &str, there: bool| {
@@ -96,7 +94,6 @@ pub fn undo(folder: &Path) -> Result<Adopted, DiskError> {
     }
     commit(folder, &changes)?;
     remove_empty_folders(folder, &changes);
-    fs::remove_file(&path).map_err(DiskError::io(&path))?;
     clear(&keep)?;
     Ok(summary(&changes))
 }
@@ -115,18 +112,13 @@ fn remove_empty_folders(folder: &Path, changes: &[Change]) {
 }
 
 fn summary(changes: &[Change]) -> Adopted {
-    let paths = |fits: &dyn Fn(&Change) -> bool| changes.iter().filter(|change| fits(change)).map(|change| change.path.clone()).collect();
+    let paths = |fits: &dyn Fn(&Change) -> bool| {
+        changes.iter().filter(|change| fits(change)).map(|change| change.path.clone()).collect()
+    };
     Adopted {
         created: paths(&|change| change.old.is_none() && change.new.is_some()),
         changed: paths(&|change| change.old.is_some() && change.new.is_some()),
         removed: paths(&|change| change.new.is_none()),
-    }
-}
-
-fn clear(folder: &Path) -> Result<(), DiskError> {
-    match fs::remove_dir_all(folder) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(DiskError::io(folder)(error)),
-        _ => Ok(()),
     }
 }
 
@@ -147,7 +139,10 @@ mod tests {
             Change { path: "layouts/base.html".into(), old: None, new: Some(b"base".to_vec()) },
         ];
         let adopted = adopt(dir.path(), &changes).expect("adopted");
-        assert_eq!((adopted.created, adopted.changed), (vec!["layouts/base.html".to_owned()], vec!["a.html".to_owned()]));
+        assert_eq!(
+            (adopted.created, adopted.changed),
+            (vec!["layouts/base.html".to_owned()], vec!["a.html".to_owned()])
+        );
         assert_eq!(read(dir.path(), "layouts/base.html").as_deref(), Some("base"));
         undo(dir.path()).expect("undone");
         assert_eq!((read(dir.path(), "a.html").as_deref(), dir.path().join("layouts").exists()), (Some("old"), false));

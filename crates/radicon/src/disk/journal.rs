@@ -14,17 +14,7 @@ use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::xxh3_128;
 
 use super::{DiskError, STATE_FOLDER};
-
-/// A change to one file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Change {
-    /// The file's path from the site's folder.
-    pub path: String,
-    /// Its content as it was read; `None` if it must not exist yet.
-    pub old: Option<Vec<u8>>,
-    /// Its new content; `None` to remove it.
-    pub new: Option<Vec<u8>>,
-}
+use crate::site::Change;
 
 /// What was found to be finished when a run began.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -52,6 +42,9 @@ struct Entry {
 
 const JOURNAL: &str = "journal.json";
 const LOCK: &str = "lock";
+/// What is needed to undo the last run, and the run at work.
+pub(super) const UNDO: &str = "undo";
+pub(super) const PENDING: &str = "undo-pending";
 
 /// Holds the site against other runs while it lives.
 #[derive(Debug)]
@@ -94,7 +87,9 @@ pub fn recover(folder: &Path) -> Result<Recovery, DiskError> {
 
 pub(super) fn recover_locked(folder: &Path) -> Result<Recovery, DiskError> {
     let path = folder.join(STATE_FOLDER).join(JOURNAL);
-    let Ok(bytes) = fs::read(&path) else { return Ok(Recovery::Clean) };
+    let Ok(bytes) = fs::read(&path) else {
+        return Ok(Recovery::Clean);
+    };
     let journal: Journal = serde_json::from_slice(&bytes)
         .map_err(|error| DiskError::Refused(format!("{}: the journal cannot be read: {error}", path.display())))?;
     if journal.staged {
@@ -116,7 +111,8 @@ pub(super) fn commit(folder: &Path, changes: &[Change]) -> Result<(), DiskError>
     }
     let stage = |(index, change): (usize, &Change)| {
         let staged = change.new.as_ref().map(|_| {
-            let (parent, name) = change.path.rsplit_once('/').map_or(("", change.path.as_str()), |(parent, name)| (parent, name));
+            let (parent, name) =
+                change.path.rsplit_once('/').map_or(("", change.path.as_str()), |(parent, name)| (parent, name));
             let short: String = name.chars().take(40).collect();
             let file = format!(".{short}.radicon-{index}");
             if parent.is_empty() { file } else { format!("{parent}/{file}") }
@@ -164,7 +160,9 @@ fn verify(root: &Path, folder: &Path, change: &Change) -> Result<(), DiskError> 
 }
 
 fn stage_one(folder: &Path, change: &Change, entry: &Entry) -> Result<(), DiskError> {
-    let (Some(stage), Some(new)) = (&entry.stage, &change.new) else { return Ok(()) };
+    let (Some(stage), Some(new)) = (&entry.stage, &change.new) else {
+        return Ok(());
+    };
     let path = folder.join(stage);
     if let Some(parent) = path.parent() {
         fs::create_dir_all(parent).map_err(DiskError::io(parent))?;
@@ -191,7 +189,21 @@ fn finish(folder: &Path, journal: &Journal) -> Result<(), DiskError> {
         }
         sync_folder(target.parent());
     }
-    remove_if_there(&folder.join(STATE_FOLDER).join(JOURNAL))
+    // What is needed to undo this run takes the place of what the last one left.
+    let state = folder.join(STATE_FOLDER);
+    if state.join(PENDING).exists() {
+        clear(&state.join(UNDO))?;
+        fs::rename(state.join(PENDING), state.join(UNDO)).map_err(DiskError::io(state.join(UNDO)))?;
+    }
+    remove_if_there(&state.join(JOURNAL))
+}
+
+/// Removes a folder, if it is there.
+pub(super) fn clear(folder: &Path) -> Result<(), DiskError> {
+    match fs::remove_dir_all(folder) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(DiskError::io(folder)(error)),
+        _ => Ok(()),
+    }
 }
 
 fn write_journal(folder: &Path, journal: &Journal) -> Result<(), DiskError> {
@@ -201,7 +213,7 @@ fn write_journal(folder: &Path, journal: &Journal) -> Result<(), DiskError> {
 }
 
 /// Writes a file so that it is there whole or not at all.
-pub(super) fn replace(path: &Path, bytes: &[u8]) -> Result<(), DiskError> {
+fn replace(path: &Path, bytes: &[u8]) -> Result<(), DiskError> {
     let staged = path.with_extension("new");
     write_synced(&staged, bytes)?;
     fs::rename(&staged, path).map_err(DiskError::io(path))?;
@@ -209,7 +221,7 @@ pub(super) fn replace(path: &Path, bytes: &[u8]) -> Result<(), DiskError> {
     Ok(())
 }
 
-fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DiskError> {
+pub(super) fn write_synced(path: &Path, bytes: &[u8]) -> Result<(), DiskError> {
     let mut file = File::create(path).map_err(DiskError::io(path))?;
     file.write_all(bytes).and_then(|()| file.sync_all()).map_err(DiskError::io(path))
 }
@@ -245,7 +257,8 @@ mod tests {
 
     #[test]
     fn a_run_cut_off_before_staging_is_rolled_back_and_after_it_finished() {
-        for (staged, expected, found) in [(false, "old", Recovery::RolledBack), (true, "new", Recovery::RolledForward)] {
+        for (staged, expected, found) in [(false, "old", Recovery::RolledBack), (true, "new", Recovery::RolledForward)]
+        {
             let dir = site();
             let _ = Lock::take(dir.path()).expect("the lock");
             let entries = vec![Entry { path: "a.html".into(), stage: Some(".a.html.radicon-0".into()) }];

@@ -17,7 +17,7 @@ use crate::dialect::{self, Dialect, DialectError};
 use crate::site::{Problem, Settings, SettingsError, Site, SourceFile};
 
 pub use adopt::{Adopted, adopt, undo};
-pub use journal::{Change, Recovery, recover};
+pub use journal::{Recovery, recover};
 pub use versions::uncommitted;
 
 /// The folder in a site where Radicon keeps its journal and what is needed to undo.
@@ -189,10 +189,14 @@ pub fn write_site(folder: &Path, changes: &[SourceFile], into: &Path) -> Result<
         .filter_entry(move |entry| entry.depth() == 0 || visible(entry.file_name()))
         .build();
     for entry in walk.filter_map(Result::ok).filter(|entry| entry.depth() > 0) {
-        let Ok(relative) = entry.path().strip_prefix(folder) else { continue };
+        let Ok(relative) = entry.path().strip_prefix(folder) else {
+            continue;
+        };
         let to = into.join(relative);
         match entry.file_type() {
-            Some(kind) if kind.is_dir() && outside(entry.path()) => fs::create_dir_all(&to).map_err(DiskError::io(&to))?,
+            Some(kind) if kind.is_dir() && outside(entry.path()) => {
+                fs::create_dir_all(&to).map_err(DiskError::io(&to))?
+            }
             Some(kind) if kind.is_file() && outside(entry.path()) => {
                 fs::copy(entry.path(), &to).map_err(DiskError::io(entry.path()))?;
             }

@@ -6,8 +6,14 @@ use std::process::Command;
 /// Those of `paths` that have changes which are not committed. Empty where the
 /// folder is under no version control, or `git` is not to be had.
 pub fn uncommitted(folder: &Path, paths: &[&str]) -> Vec<String> {
-    let output = Command::new("git").arg("-C").arg(folder).args(["status", "--porcelain", "-z", "--untracked-files=no", "--", "."]).output();
-    let Ok(output) = output else { return Vec::new() };
+    let output = Command::new("git")
+        .arg("-C")
+        .arg(folder)
+        .args(["status", "--porcelain", "-z", "--untracked-files=no", "--", "."])
+        .output();
+    let Ok(output) = output else {
+        return Vec::new();
+    };
     if !output.status.success() {
         return Vec::new();
     }

@@ -89,8 +89,7 @@ fn scan(source: &[u8], dialect: &Dialect, found: &mut Constructs) {
             if !tail.is_empty() && last.is_none_or(|last| last < hit.start()) {
                 continue;
             }
-            let Some((end, captures)) = candidate.pattern.read(source, hit.start(), &dialect.marks)
-            else {
+            let Some((end, captures)) = candidate.pattern.read(source, hit.start(), &dialect.marks) else {
                 continue;
             };
             let mut construct = Construct {
@@ -105,20 +104,13 @@ fn scan(source: &[u8], dialect: &Dialect, found: &mut Constructs) {
                 reach: Span::new(hit.start() as u32, end as u32),
                 form: candidate.forms[0],
             };
-            trim(
-                source,
-                &mut construct,
-                captures.trim_left,
-                captures.trim_right,
-            );
+            trim(source, &mut construct, captures.trim_left, captures.trim_right);
             if captures.exact {
                 construct.form |= EXACT;
             }
             at = end;
             found.items.push(construct);
-            if construct.part == Part::Open
-                && matches!(construct.kind, Kind::Verbatim | Kind::Comment)
-            {
+            if construct.part == Part::Open && matches!(construct.kind, Kind::Verbatim | Kind::Comment) {
                 at = inert(source, dialect, found, end);
             }
             break;
@@ -137,10 +129,8 @@ fn inert(source: &[u8], dialect: &Dialect, found: &mut Constructs, from: usize) 
     let form = &dialect.forms[(opener.form & !EXACT) as usize];
     let mut at = from;
     while at < source.len() {
-        let closers = form
-            .close
-            .iter()
-            .filter_map(|close| Some((at + memmem::find(&source[at..], close.lead())?, close)));
+        let closers =
+            form.close.iter().filter_map(|close| Some((at + memmem::find(&source[at..], close.lead())?, close)));
         let Some((start, _)) = closers.min_by_key(|(start, _)| *start) else {
             break;
         };
@@ -155,12 +145,7 @@ fn inert(source: &[u8], dialect: &Dialect, found: &mut Constructs, from: usize) 
                 return end;
             }
             let span = Span::from_range(start..end);
-            let mut closer = Construct {
-                span,
-                reach: span,
-                part: Part::Close,
-                ..opener
-            };
+            let mut closer = Construct { span, reach: span, part: Part::Close, ..opener };
             closer.form &= !EXACT;
             trim(source, &mut closer, captures.trim_left, captures.trim_right);
             found.items.push(closer);
@@ -174,18 +159,11 @@ fn inert(source: &[u8], dialect: &Dialect, found: &mut Constructs, from: usize) 
 fn trim(source: &[u8], construct: &mut Construct, left: bool, right: bool) {
     let Span { start, end } = construct.span;
     if left {
-        let blanks = source[..start as usize]
-            .iter()
-            .rev()
-            .take_while(|&&b| is_blank(b))
-            .count();
+        let blanks = source[..start as usize].iter().rev().take_while(|&&b| is_blank(b)).count();
         construct.reach.start = start - blanks as u32;
     }
     if right {
-        let blanks = source[end as usize..]
-            .iter()
-            .take_while(|&&b| is_blank(b))
-            .count();
+        let blanks = source[end as usize..].iter().take_while(|&&b| is_blank(b)).count();
         construct.reach.end = end + blanks as u32;
     }
 }
@@ -202,28 +180,17 @@ fn pair(source: &[u8], dialect: &Dialect, found: &mut Constructs) {
                 Some(&opener) if fits(source, dialect, &found.items[opener as usize], &item) => {
                     found.items[index].partner = opener;
                 }
-                _ => found.errors.push(error(
-                    source,
-                    item.span,
-                    "stands outside the pair that it divides",
-                )),
+                _ => found.errors.push(error(source, item.span, "stands outside the pair that it divides")),
             },
             Part::Close => {
-                let fitting =
-                    |&opener: &u32| fits(source, dialect, &found.items[opener as usize], &item);
+                let fitting = |&opener: &u32| fits(source, dialect, &found.items[opener as usize], &item);
                 // A closer reaches over at most this many unclosed openers.
                 let Some(depth) = open.iter().rev().take(64).position(fitting) else {
-                    found
-                        .errors
-                        .push(error(source, item.span, "closes nothing"));
+                    found.errors.push(error(source, item.span, "closes nothing"));
                     continue;
                 };
                 for unclosed in open.split_off(open.len() - depth) {
-                    found.errors.push(error(
-                        source,
-                        found.items[unclosed as usize].span,
-                        "is never closed",
-                    ));
+                    found.errors.push(error(source, found.items[unclosed as usize].span, "is never closed"));
                 }
                 if let Some(opener) = open.pop() {
                     found.items[index].partner = opener;
@@ -234,40 +201,25 @@ fn pair(source: &[u8], dialect: &Dialect, found: &mut Constructs) {
         }
     }
     for unclosed in open {
-        found.errors.push(error(
-            source,
-            found.items[unclosed as usize].span,
-            "is never closed",
-        ));
+        found.errors.push(error(source, found.items[unclosed as usize].span, "is never closed"));
     }
     found.errors.sort_by_key(|error| error.span);
 }
 
 fn error(source: &[u8], span: Span, what: &str) -> SyntaxError {
-    SyntaxError {
-        span,
-        message: format!("`{}` {what}", span.text(source)),
-    }
+    SyntaxError { span, message: format!("`{}` {what}", span.text(source)) }
 }
 
 /// Whether `part` may divide or close the pair that `opener` opens.
 fn fits(source: &[u8], dialect: &Dialect, opener: &Construct, part: &Construct) -> bool {
     let form = &dialect.forms[(opener.form & !EXACT) as usize];
-    let patterns = if part.part == Part::Close {
-        &form.close
-    } else {
-        &form.branch
-    };
+    let patterns = if part.part == Part::Close { &form.close } else { &form.branch };
     let shown = part.span.of(source);
-    let named = part.part != Part::Close
-        || part.name.is_empty()
-        || part.name.of(source) == opener.name.of(source);
+    let named = part.part != Part::Close || part.name.is_empty() || part.name.of(source) == opener.name.of(source);
     named
-        && patterns.iter().any(|pattern| {
-            pattern
-                .read(shown, 0, &dialect.marks)
-                .is_some_and(|(end, _)| end == shown.len())
-        })
+        && patterns
+            .iter()
+            .any(|pattern| pattern.read(shown, 0, &dialect.marks).is_some_and(|(end, _)| end == shown.len()))
 }
 
 /// Lets line ends go with the tags by the dialect's rule. Only tags that never
@@ -276,10 +228,7 @@ fn reach(source: &[u8], dialect: &Dialect, items: &mut [Construct]) {
     match dialect.rules.newline {
         Newline::Kept | Newline::Unknown => {}
         Newline::Eaten => {
-            for item in items
-                .iter_mut()
-                .filter(|item| !item.kind.prints() && item.form & EXACT == 0)
-            {
+            for item in items.iter_mut().filter(|item| !item.kind.prints() && item.form & EXACT == 0) {
                 let end = item.span.end as usize;
                 item.reach.end = item.reach.end.max((end + line_end(&source[end..])) as u32);
             }
@@ -295,22 +244,15 @@ fn reach(source: &[u8], dialect: &Dialect, items: &mut [Construct]) {
 fn whole_lines(source: &[u8], items: &mut [Construct]) {
     let mut first = 0;
     while first < items.len() {
-        let start = source[..items[first].span.start as usize]
-            .iter()
-            .rposition(|&b| b == b'\n')
-            .map_or(0, |at| at + 1);
-        let mut alone = source[start..items[first].span.start as usize]
-            .iter()
-            .all(|&b| is_blank(b));
+        let start = source[..items[first].span.start as usize].iter().rposition(|&b| b == b'\n').map_or(0, |at| at + 1);
+        let mut alone = source[start..items[first].span.start as usize].iter().all(|&b| is_blank(b));
         let mut next = first;
         let mut end = items[first].span.end as usize;
         loop {
             alone &= items[next].kind.resolved() && items[next].form & EXACT == 0;
             alone &= !source[items[next].span.range()].contains(&b'\n');
             next += 1;
-            let gap = items.get(next).map_or(&source[end..], |item| {
-                &source[end..item.span.start as usize]
-            });
+            let gap = items.get(next).map_or(&source[end..], |item| &source[end..item.span.start as usize]);
             let line = memchr::memchr(b'\n', gap);
             let inside = &gap[..line.unwrap_or(gap.len())];
             alone &= inside.iter().all(|&b| is_blank(b));
@@ -349,10 +291,7 @@ mod tests {
 
     #[track_caller]
     fn read(dialect: &str, source: &str) -> Constructs {
-        Constructs::read(
-            source.as_bytes(),
-            &builtin_named(dialect).expect("a built-in dialect"),
-        )
+        Constructs::read(source.as_bytes(), &builtin_named(dialect).expect("a built-in dialect"))
     }
 
     /// The source without the reach of its tags: what flattening would leave.
@@ -376,64 +315,33 @@ mod tests {
         );
         let partners: Vec<_> = found.items.iter().map(|item| item.partner).collect();
         assert_eq!(partners, [4, 3, 1, 1, 0, ALONE, ALONE]);
-        let messages: Vec<_> = found
-            .errors
-            .iter()
-            .map(|error| error.message.as_str())
-            .collect();
-        assert_eq!(
-            messages,
-            [
-                "`{% endfor %}` closes nothing",
-                "`{% block b %}` is never closed"
-            ]
-        );
+        let messages: Vec<_> = found.errors.iter().map(|error| error.message.as_str()).collect();
+        assert_eq!(messages, ["`{% endfor %}` closes nothing", "`{% block b %}` is never closed"]);
     }
 
     #[test]
     fn verbatim_and_comments_hide_constructs() {
-        let found = read(
-            "brace-percent",
-            "{% raw %}{{ x }}{% block a %}{% endraw %}{# {% block b %} #}{{ y }}",
-        );
+        let found = read("brace-percent", "{% raw %}{{ x }}{% block a %}{% endraw %}{# {% block b %} #}{{ y }}");
         let kinds: Vec<_> = found.items.iter().map(|item| item.kind).collect();
-        assert_eq!(
-            kinds,
-            [Kind::Verbatim, Kind::Verbatim, Kind::Comment, Kind::Output]
-        );
+        assert_eq!(kinds, [Kind::Verbatim, Kind::Verbatim, Kind::Comment, Kind::Output]);
         assert!(found.errors.is_empty());
     }
 
     #[test]
     fn a_tag_alone_on_its_line_takes_the_line() {
         check_reach("margin", "a\n  <!--: partial x -->  \r\nb", "a\nb");
-        check_reach(
-            "margin",
-            "a\n  <!--: block x --> <!--: end x -->\nb\n",
-            "a\nb\n",
-        );
+        check_reach("margin", "a\n  <!--: block x --> <!--: end x -->\nb\n", "a\nb\n");
         check_reach("margin", "a <!--: partial x -->\nb", "a \nb");
         check_reach("margin", "  <!--: block x -->y\n", "  y\n");
         check_reach("margin", "a\n  <!--:= partial x -->\nb", "a\n  \nb");
         check_reach("margin", "<!--: partial x -->", "");
-        check_reach(
-            "brace-percent",
-            "a \n{%- block x -%} \n y{% endblock %}\n",
-            "ay\n",
-        );
+        check_reach("brace-percent", "a \n{%- block x -%} \n y{% endblock %}\n", "ay\n");
     }
 
     #[test]
     fn dynamic_targets_are_seen_as_such() {
-        let found = read(
-            "brace-percent",
-            "{% extends base ~ '.html' %}{% include 'a' ~ b %}{% include 'a' with b %}",
-        );
-        let dynamic: Vec<_> = found
-            .items
-            .iter()
-            .map(|item| (item.kind, item.dynamic))
-            .collect();
+        let found = read("brace-percent", "{% extends base ~ '.html' %}{% include 'a' ~ b %}{% include 'a' with b %}");
+        let dynamic: Vec<_> = found.items.iter().map(|item| (item.kind, item.dynamic)).collect();
         assert_eq!(dynamic[0], (Kind::Parent, true));
         assert_eq!(dynamic[2], (Kind::Include, false));
     }

@@ -55,25 +55,23 @@ pub fn element(name: &[u8]) -> Element {
     lower.copy_from_slice(name);
     lower.make_ascii_lowercase();
     let flow = match &*lower {
-        b"html" | b"head" | b"body" | b"address" | b"article" | b"aside" | b"blockquote"
-        | b"caption" | b"center" | b"col" | b"colgroup" | b"dd" | b"details" | b"dialog"
-        | b"dir" | b"div" | b"dl" | b"dt" | b"fieldset" | b"figcaption" | b"figure" | b"footer"
-        | b"form" | b"frame" | b"frameset" | b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6"
-        | b"header" | b"hgroup" | b"hr" | b"legend" | b"li" | b"listing" | b"main" | b"menu"
-        | b"nav" | b"ol" | b"optgroup" | b"option" | b"p" | b"plaintext" | b"pre" | b"search"
-        | b"section" | b"summary" | b"table" | b"tbody" | b"td" | b"tfoot" | b"th" | b"thead"
-        | b"tr" | b"ul" | b"xmp" | b"br" => Flow::Block,
-        b"button" | b"select" | b"textarea" | b"iframe" | b"object" | b"video" | b"audio"
-        | b"canvas" | b"meter" | b"progress" | b"marquee" | b"fencedframe" => Flow::Box,
-        b"title" | b"meta" | b"link" | b"base" | b"style" | b"script" | b"template"
-        | b"noscript" | b"param" | b"source" | b"track" | b"datalist" | b"noembed"
-        | b"noframes" | b"area" => Flow::Hidden,
+        b"html" | b"head" | b"body" | b"address" | b"article" | b"aside" | b"blockquote" | b"caption" | b"center"
+        | b"col" | b"colgroup" | b"dd" | b"details" | b"dialog" | b"dir" | b"div" | b"dl" | b"dt" | b"fieldset"
+        | b"figcaption" | b"figure" | b"footer" | b"form" | b"frame" | b"frameset" | b"h1" | b"h2" | b"h3" | b"h4"
+        | b"h5" | b"h6" | b"header" | b"hgroup" | b"hr" | b"legend" | b"li" | b"listing" | b"main" | b"menu"
+        | b"nav" | b"ol" | b"optgroup" | b"option" | b"p" | b"plaintext" | b"pre" | b"search" | b"section"
+        | b"summary" | b"table" | b"tbody" | b"td" | b"tfoot" | b"th" | b"thead" | b"tr" | b"ul" | b"xmp" | b"br" => {
+            Flow::Block
+        }
+        b"button" | b"select" | b"textarea" | b"iframe" | b"object" | b"video" | b"audio" | b"canvas" | b"meter"
+        | b"progress" | b"marquee" | b"fencedframe" => Flow::Box,
+        b"title" | b"meta" | b"link" | b"base" | b"style" | b"script" | b"template" | b"noscript" | b"param"
+        | b"source" | b"track" | b"datalist" | b"noembed" | b"noframes" | b"area" => Flow::Hidden,
         _ => Flow::Inline,
     };
     let content = match &*lower {
-        b"area" | b"base" | b"br" | b"col" | b"embed" | b"hr" | b"img" | b"input" | b"link"
-        | b"meta" | b"param" | b"source" | b"track" | b"wbr" | b"basefont" | b"bgsound"
-        | b"frame" | b"keygen" => Content::Void,
+        b"area" | b"base" | b"br" | b"col" | b"embed" | b"hr" | b"img" | b"input" | b"link" | b"meta" | b"param"
+        | b"source" | b"track" | b"wbr" | b"basefont" | b"bgsound" | b"frame" | b"keygen" => Content::Void,
         b"title" | b"textarea" => Content::Escapable,
         b"style" | b"xmp" | b"iframe" | b"noembed" | b"noframes" => Content::Raw,
         b"script" => Content::Script,
@@ -126,20 +124,11 @@ pub fn element(name: &[u8]) -> Element {
     );
     let preserves = matches!(&*lower, b"pre" | b"listing" | b"plaintext")
         || !matches!(content, Content::Markup | Content::Void) && &*lower != b"title";
-    Element {
-        flow,
-        content,
-        preserves,
-        ends_paragraph,
-    }
+    Element { flow, content, preserves, ends_paragraph }
 }
 
-const UNKNOWN: Element = Element {
-    flow: Flow::Inline,
-    content: Content::Markup,
-    preserves: false,
-    ends_paragraph: false,
-};
+const UNKNOWN: Element =
+    Element { flow: Flow::Inline, content: Content::Markup, preserves: false, ends_paragraph: false };
 
 /// The start tags that end an open element of name `open` when they follow it.
 pub fn implies_end(open: &[u8], next: &[u8]) -> bool {
@@ -212,11 +201,7 @@ mod tests {
     fn names_are_known_in_any_case() {
         assert_eq!(element(b"DIV").flow, Flow::Block);
         assert_eq!(element(b"Script").content, Content::Script);
-        assert!(
-            element(b"pre").preserves
-                && element(b"textarea").preserves
-                && !element(b"title").preserves
-        );
+        assert!(element(b"pre").preserves && element(b"textarea").preserves && !element(b"title").preserves);
         assert_eq!(element(b"a-very-long-custom-element"), UNKNOWN);
     }
 }

@@ -82,8 +82,7 @@ impl Token {
         }
         let quote = source[self.value_start as usize - 1];
         let quoted = matches!(quote, b'"' | b'\'');
-        let closed =
-            quoted && self.end > self.value_start && source[self.end as usize - 1] == quote;
+        let closed = quoted && self.end > self.value_start && source[self.end as usize - 1] == quote;
         Some(Span::new(self.value_start, self.end - u32::from(closed)))
     }
 }
@@ -112,18 +111,8 @@ impl Sink for Vec<Token> {
 /// Splits `source` into tokens. `opaque` must be sorted and disjoint. Takes
 /// time linear in the length of the source, whatever it holds.
 pub fn lex(source: &[u8], opaque: &[Opaque], sink: &mut impl Sink) {
-    let first = opaque
-        .first()
-        .map_or(source.len(), |range| range.span.start as usize);
-    let mut lexer = Lexer {
-        source,
-        opaque,
-        next: 0,
-        stop: first,
-        at: 0,
-        sink,
-        foreign: Vec::new(),
-    };
+    let first = opaque.first().map_or(source.len(), |range| range.span.start as usize);
+    let mut lexer = Lexer { source, opaque, next: 0, stop: first, at: 0, sink, foreign: Vec::new() };
     lexer.data();
 }
 
@@ -176,37 +165,18 @@ impl<'a, S: Sink> Lexer<'a, S> {
         self.emit_named(kind, start, end, start, 0);
     }
 
-    fn emit_named(
-        &mut self,
-        kind: TokenKind,
-        start: usize,
-        end: usize,
-        name_end: usize,
-        value_start: usize,
-    ) {
+    fn emit_named(&mut self, kind: TokenKind, start: usize, end: usize, name_end: usize, value_start: usize) {
         if end > start {
             let (start, end) = (start as u32, end as u32);
-            self.sink.token(Token {
-                kind,
-                start,
-                end,
-                name_end: name_end as u32,
-                value_start: value_start as u32,
-            });
+            self.sink.token(Token { kind, start, end, name_end: name_end as u32, value_start: value_start as u32 });
         }
     }
 
     /// Moves past the opaque range that starts at `stop`.
     fn pass_opaque(&mut self) -> usize {
-        let end = self
-            .opaque
-            .get(self.next)
-            .map_or(self.source.len(), |range| range.span.end as usize);
+        let end = self.opaque.get(self.next).map_or(self.source.len(), |range| range.span.end as usize);
         self.next += 1;
-        self.stop = self
-            .opaque
-            .get(self.next)
-            .map_or(self.source.len(), |range| range.span.start as usize);
+        self.stop = self.opaque.get(self.next).map_or(self.source.len(), |range| range.span.start as usize);
         end
     }
 
@@ -248,9 +218,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
             let opens = match after {
                 Some(b) if b.is_ascii_alphabetic() => true,
                 Some(b'!' | b'?') => true,
-                Some(b'/') => {
-                    self.source[start + 2..self.stop].first().is_some() || self.prints_at(start + 2)
-                }
+                Some(b'/') => self.source[start + 2..self.stop].first().is_some() || self.prints_at(start + 2),
                 None => self.prints_at(start + 1),
                 _ => false,
             };
@@ -423,11 +391,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
 
     fn attribute(&mut self, start: usize) {
         // A name may begin with `=`.
-        let mut at = if self.prints_at(start) {
-            start
-        } else {
-            start + 1
-        };
+        let mut at = if self.prints_at(start) { start } else { start + 1 };
         loop {
             at += run(&self.source[at..self.stop], ATTRIBUTE_END);
             if !self.prints_at(at) {
@@ -504,11 +468,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
         let (mut escaped, mut double) = (false, false);
         loop {
             let here = &self.source[from..self.stop];
-            let found = if escaped {
-                memchr2(b'<', b'-', here)
-            } else {
-                memchr(b'<', here)
-            };
+            let found = if escaped { memchr2(b'<', b'-', here) } else { memchr(b'<', here) };
             let Some(found) = found else {
                 self.emit(TokenKind::Raw, text, self.stop);
                 self.at = self.stop;
@@ -535,11 +495,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
                     return self.end_tag(at);
                 }
                 double = false;
-            } else if escaped
-                && !double
-                && rest.len() > 7
-                && rest[1..7].eq_ignore_ascii_case(b"script")
-            {
+            } else if escaped && !double && rest.len() > 7 && rest[1..7].eq_ignore_ascii_case(b"script") {
                 double = is_blank(rest[7]) || matches!(rest[7], b'/' | b'>');
             }
         }
@@ -554,9 +510,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
     }
 
     fn is_foreign(&self) -> bool {
-        self.foreign
-            .last()
-            .is_some_and(|(context, _)| *context != Context::Html)
+        self.foreign.last().is_some_and(|(context, _)| *context != Context::Html)
     }
 
     /// Follows `svg`, `math` and the HTML islands in them.
@@ -567,9 +521,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
             None | Some(Context::Html) if is("svg") => Context::Svg,
             None | Some(Context::Html) if is("math") => Context::Math,
             Some(Context::Svg) if is("foreignobject") || is("desc") || is("title") => Context::Html,
-            Some(Context::Math) if is("mi") || is("mo") || is("mn") || is("ms") || is("mtext") => {
-                Context::Html
-            }
+            Some(Context::Math) if is("mi") || is("mo") || is("mn") || is("ms") || is("mtext") => Context::Html,
             _ => return,
         };
         if !self_closing && self.foreign.len() < MAX_FOREIGN {
@@ -581,11 +533,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
         if self.foreign.is_empty() {
             return;
         }
-        if let Some(at) = self
-            .foreign
-            .iter()
-            .rposition(|(_, open)| open.eq_ignore_ascii_case(name))
-        {
+        if let Some(at) = self.foreign.iter().rposition(|(_, open)| open.eq_ignore_ascii_case(name)) {
             self.foreign.truncate(at);
         }
     }
@@ -593,18 +541,12 @@ impl<'a, S: Sink> Lexer<'a, S> {
 
 /// Bytes before the first of a class.
 fn run(bytes: &[u8], class: u8) -> usize {
-    bytes
-        .iter()
-        .position(|&b| CLASS[b as usize] & class != 0)
-        .unwrap_or(bytes.len())
+    bytes.iter().position(|&b| CLASS[b as usize] & class != 0).unwrap_or(bytes.len())
 }
 
 /// Bytes of a class at the start.
 fn run_of(bytes: &[u8], class: u8) -> usize {
-    bytes
-        .iter()
-        .position(|&b| CLASS[b as usize] & class == 0)
-        .unwrap_or(bytes.len())
+    bytes.iter().position(|&b| CLASS[b as usize] & class == 0).unwrap_or(bytes.len())
 }
 
 #[cfg(test)]
@@ -615,10 +557,7 @@ mod tests {
     fn check(source: &str, expected: &[(TokenKind, &str)]) {
         let mut tokens = Vec::new();
         lex(source.as_bytes(), &[], &mut tokens);
-        let found: Vec<_> = tokens
-            .iter()
-            .map(|t| (t.kind, &source[t.span().range()]))
-            .collect();
+        let found: Vec<_> = tokens.iter().map(|t| (t.kind, &source[t.span().range()])).collect();
         assert_eq!(found, expected);
     }
 
@@ -649,13 +588,7 @@ mod tests {
         use TokenKind::*;
         check(
             "<style></styl></style>",
-            &[
-                (StartTag, "<style"),
-                (TagEnd, ">"),
-                (Raw, "</styl>"),
-                (EndTag, "</style"),
-                (TagEnd, ">"),
-            ],
+            &[(StartTag, "<style"), (TagEnd, ">"), (Raw, "</styl>"), (EndTag, "</style"), (TagEnd, ">")],
         );
         let script = "<!--<script></script>--></script>";
         check(
@@ -670,14 +603,7 @@ mod tests {
         );
         check(
             "<svg><style><a>",
-            &[
-                (StartTag, "<svg"),
-                (TagEnd, ">"),
-                (StartTag, "<style"),
-                (TagEnd, ">"),
-                (StartTag, "<a"),
-                (TagEnd, ">"),
-            ],
+            &[(StartTag, "<svg"), (TagEnd, ">"), (StartTag, "<style"), (TagEnd, ">"), (StartTag, "<a"), (TagEnd, ">")],
         );
     }
 
@@ -686,9 +612,6 @@ mod tests {
         use TokenKind::*;
         check("a < b <3 </", &[(Text, "a < b <3 </")]);
         check("a</>b", &[(Text, "a"), (Nothing, "</>"), (Text, "b")]);
-        check(
-            "<!-->x<!-- a --!>",
-            &[(Comment, "<!-->"), (Text, "x"), (Comment, "<!-- a --!>")],
-        );
+        check("<!-->x<!-- a --!>", &[(Comment, "<!-->"), (Text, "x"), (Comment, "<!-- a --!>")]);
     }
 }

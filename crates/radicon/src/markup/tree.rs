@@ -79,23 +79,12 @@ impl Document {
 
     /// The same when the constructs are known already.
     pub fn with_constructs(source: &[u8], constructs: Constructs) -> Self {
-        let opaque: Vec<_> = constructs
-            .items
-            .iter()
-            .map(|item| Opaque {
-                span: item.span,
-                prints: item.kind.prints(),
-            })
-            .collect();
+        let opaque: Vec<_> =
+            constructs.items.iter().map(|item| Opaque { span: item.span, prints: item.kind.prints() }).collect();
         let mut tokens = Vec::with_capacity(source.len() / 12);
         lex(source, &opaque, &mut tokens);
         let (nodes, crossings) = Builder::build(source, &tokens, &constructs);
-        Self {
-            constructs,
-            tokens,
-            nodes,
-            crossings,
-        }
+        Self { constructs, tokens, nodes, crossings }
     }
 
     /// The bytes a node covers.
@@ -135,24 +124,14 @@ impl Document {
     /// The tokens of an element's start tag that are attributes.
     pub fn attributes(&self, node: u32) -> impl Iterator<Item = &Token> {
         let node = &self.nodes[node as usize];
-        let end = if node.kind == NodeKind::Element {
-            node.inner
-        } else {
-            node.first
-        };
-        self.tokens[node.first as usize..end as usize]
-            .iter()
-            .filter(|token| token.kind == TokenKind::Attribute)
+        let end = if node.kind == NodeKind::Element { node.inner } else { node.first };
+        self.tokens[node.first as usize..end as usize].iter().filter(|token| token.kind == TokenKind::Attribute)
     }
 
     /// The value of an attribute as written; empty if it has none.
     pub fn attribute<'s>(&self, source: &'s [u8], node: u32, name: &str) -> Option<&'s [u8]> {
-        let found = self.attributes(node).find(|token| {
-            token
-                .name()
-                .of(source)
-                .eq_ignore_ascii_case(name.as_bytes())
-        })?;
+        let found =
+            self.attributes(node).find(|token| token.name().of(source).eq_ignore_ascii_case(name.as_bytes()))?;
         Some(found.value(source).map_or(&[], |value| value.of(source)))
     }
 }
@@ -174,11 +153,7 @@ struct Builder<'a> {
 }
 
 impl<'a> Builder<'a> {
-    fn build(
-        source: &'a [u8],
-        tokens: &'a [Token],
-        constructs: &'a Constructs,
-    ) -> (Vec<Node>, Vec<Crossing>) {
+    fn build(source: &'a [u8], tokens: &'a [Token], constructs: &'a Constructs) -> (Vec<Node>, Vec<Crossing>) {
         let mut builder = Builder {
             source,
             tokens,
@@ -207,12 +182,7 @@ impl<'a> Builder<'a> {
                 TokenKind::Comment | TokenKind::Bogus => self.leaf(NodeKind::Comment, at, at + 1),
                 TokenKind::Doctype => self.leaf(NodeKind::Doctype, at, at + 1),
                 TokenKind::Construct => {
-                    while self
-                        .constructs
-                        .items
-                        .get(construct)
-                        .is_some_and(|item| item.span.start < token.start)
-                    {
+                    while self.constructs.items.get(construct).is_some_and(|item| item.span.start < token.start) {
                         construct += 1;
                     }
                     self.construct(construct, at)
@@ -234,16 +204,7 @@ impl<'a> Builder<'a> {
         let parent = self.stack.last().copied().unwrap_or(0);
         let depth = self.stack.len() as u32;
         let (first, inner) = (first as u32, inner as u32);
-        self.nodes.push(Node {
-            kind,
-            parent,
-            next: index + 1,
-            first,
-            inner,
-            close: inner,
-            last: inner,
-            depth,
-        });
+        self.nodes.push(Node { kind, parent, next: index + 1, first, inner, close: inner, last: inner, depth });
         if matches!(kind, NodeKind::Element | NodeKind::Pair | NodeKind::Root) {
             self.stack.push(index);
         }
@@ -271,9 +232,7 @@ impl<'a> Builder<'a> {
             if node.kind == NodeKind::Element {
                 let name = lower(self.tokens[node.first as usize].name().of(self.source));
                 if crossing_end != self.tokens.len() && !may_stay_open(&name) {
-                    self.crossings.push(Crossing {
-                        tag: self.tokens[node.first as usize].span(),
-                    });
+                    self.crossings.push(Crossing { tag: self.tokens[node.first as usize].span() });
                 }
                 self.forget(&name, top as u32);
             }
@@ -305,10 +264,7 @@ impl<'a> Builder<'a> {
     /// The token after a tag that starts at `at`; `None` if the tag is cut off.
     fn after_tag(&self, at: usize) -> Option<usize> {
         let inside = |token: &Token| {
-            matches!(
-                token.kind,
-                TokenKind::Attribute | TokenKind::Gap | TokenKind::Construct | TokenKind::TagEnd
-            )
+            matches!(token.kind, TokenKind::Attribute | TokenKind::Gap | TokenKind::Construct | TokenKind::TagEnd)
         };
         let mut end = at + 1;
         while let Some(token) = self.tokens.get(end).filter(|token| inside(token)) {
@@ -370,35 +326,14 @@ impl<'a> Builder<'a> {
         ];
         let bound = |builder: &Self, open: &[u8]| {
             // A cell bounds lists and paragraphs, but the parts of a table only a table does.
-            let parts: [&[u8]; 7] = [
-                b"td",
-                b"th",
-                b"tr",
-                b"thead",
-                b"tbody",
-                b"tfoot",
-                b"colgroup",
-            ];
-            let marks = if parts.contains(&open) {
-                &builder.tables
-            } else {
-                &builder.bounds
-            };
-            marks
-                .last()
-                .map_or(1, |&place| place + 1)
-                .max(builder.barrier())
+            let parts: [&[u8]; 7] = [b"td", b"th", b"tr", b"thead", b"tbody", b"tfoot", b"colgroup"];
+            let marks = if parts.contains(&open) { &builder.tables } else { &builder.bounds };
+            marks.last().map_or(1, |&place| place + 1).max(builder.barrier())
         };
         let found = CANDIDATES
             .iter()
             .filter(|open| implies_end(open, name))
-            .filter_map(|open| {
-                self.open
-                    .get(*open)?
-                    .last()
-                    .copied()
-                    .filter(|&place| place >= bound(self, open))
-            })
+            .filter_map(|open| self.open.get(*open)?.last().copied().filter(|&place| place >= bound(self, open)))
             .min();
         if let Some(place) = found {
             // Only the innermost level closes: what is open above it may itself be left open.
@@ -417,10 +352,7 @@ impl<'a> Builder<'a> {
             return self.cut(at);
         };
         let name = lower(self.tokens[at].name().of(self.source));
-        let place = self
-            .open
-            .get(&name)
-            .and_then(|places| places.last().copied());
+        let place = self.open.get(&name).and_then(|places| places.last().copied());
         match place {
             Some(place) if place >= self.barrier() => {
                 self.close_to(place as usize, at, at);
@@ -432,9 +364,7 @@ impl<'a> Builder<'a> {
             }
             found => {
                 if found.is_some() {
-                    self.crossings.push(Crossing {
-                        tag: self.tokens[at].span(),
-                    });
+                    self.crossings.push(Crossing { tag: self.tokens[at].span() });
                 }
                 self.leaf(NodeKind::Stray, at, end)
             }
@@ -444,11 +374,7 @@ impl<'a> Builder<'a> {
     /// A tag that the end of the file, or something else, cuts off.
     fn cut(&mut self, at: usize) -> usize {
         let mut end = at + 1;
-        while self
-            .tokens
-            .get(end)
-            .is_some_and(|token| matches!(token.kind, TokenKind::Attribute | TokenKind::Gap))
-        {
+        while self.tokens.get(end).is_some_and(|token| matches!(token.kind, TokenKind::Attribute | TokenKind::Gap)) {
             end += 1;
         }
         self.leaf(NodeKind::Stray, at, end)
@@ -490,23 +416,13 @@ impl<'a> Builder<'a> {
     fn closes_in_content(&self, construct: u32) -> bool {
         let start = self.constructs.items[construct as usize].span.start;
         let at = self.tokens.partition_point(|token| token.start < start);
-        if self
-            .tokens
-            .get(at)
-            .is_none_or(|token| token.start != start || token.kind != TokenKind::Construct)
-        {
+        if self.tokens.get(at).is_none_or(|token| token.start != start || token.kind != TokenKind::Construct) {
             return false;
         }
         // Inside a tag the token before is one of the tag's own.
-        let before = self.tokens[..at]
-            .iter()
-            .rev()
-            .find(|token| token.kind != TokenKind::Construct);
+        let before = self.tokens[..at].iter().rev().find(|token| token.kind != TokenKind::Construct);
         before.is_none_or(|token| {
-            !matches!(
-                token.kind,
-                TokenKind::StartTag | TokenKind::EndTag | TokenKind::Attribute | TokenKind::Gap
-            )
+            !matches!(token.kind, TokenKind::StartTag | TokenKind::EndTag | TokenKind::Attribute | TokenKind::Gap)
         })
     }
 }
@@ -527,9 +443,7 @@ mod tests {
         fn show(document: &Document, source: &[u8], node: u32, out: &mut String) {
             let word = match document.nodes[node as usize].kind {
                 NodeKind::Root => String::new(),
-                NodeKind::Element => {
-                    String::from_utf8_lossy(document.name(source, node)).to_ascii_lowercase()
-                }
+                NodeKind::Element => String::from_utf8_lossy(document.name(source, node)).to_ascii_lowercase(),
                 NodeKind::Text => ".".into(),
                 NodeKind::Comment => "!".into(),
                 NodeKind::Doctype => "doctype".into(),
@@ -560,21 +474,12 @@ mod tests {
         for (source, expected) in [
             ("<ul><li>a<li>b</ul>c", "(ul(li(.) li(.)) .)"),
             ("<p>a<div>b</div>", "(p(.) div(.))"),
-            (
-                "<table><tr><td>a<td>b<tr><td>c</table>",
-                "(table(tr(td(.) td(.)) tr(td(.))))",
-            ),
-            (
-                "<ul><li><ul><li>a</ul><li>b</ul>",
-                "(ul(li(ul(li(.))) li(.)))",
-            ),
+            ("<table><tr><td>a<td>b<tr><td>c</table>", "(table(tr(td(.) td(.)) tr(td(.))))"),
+            ("<ul><li><ul><li>a</ul><li>b</ul>", "(ul(li(ul(li(.))) li(.)))"),
             ("<br>a<img></p>", "(br . img stray)"),
             ("<b><i>a</b>c</i>", "(b(i(.)) . stray)"),
             ("<div a", "(stray)"),
-            (
-                "{% if a %}<b>x</b>{% else %}y{% endif %}",
-                "(pair(b(.) # .))",
-            ),
+            ("{% if a %}<b>x</b>{% else %}y{% endif %}", "(pair(b(.) # .))"),
             ("{% if a %}<b>{% endif %}x</b>", "(pair(b) . stray)"),
             ("<b>{% if a %}</b>{% endif %}x</b>", "(b(pair(stray) .))"),
             ("<b {% if a %}c{% endif %}>x</b>", "(b(.))"),
@@ -589,11 +494,7 @@ mod tests {
         let dialect = builtin_named("brace-percent").expect("a built-in dialect");
         let source = b"{% if a %}<main>{% endif %}x</main>";
         let document = Document::read(source, &dialect);
-        let tags: Vec<_> = document
-            .crossings
-            .iter()
-            .map(|crossing| crossing.tag.text(source).into_owned())
-            .collect();
+        let tags: Vec<_> = document.crossings.iter().map(|crossing| crossing.tag.text(source).into_owned()).collect();
         assert_eq!(tags, ["<main"]);
     }
 }

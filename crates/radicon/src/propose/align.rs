@@ -16,7 +16,9 @@ const MAX_CELLS: usize = 250_000;
 
 /// For each column the index within every list.
 pub(super) fn columns(lists: &[Vec<Key>]) -> Vec<Vec<usize>> {
-    let Some(reference) = reference(lists) else { return Vec::new() };
+    let Some(reference) = reference(lists) else {
+        return Vec::new();
+    };
     let base = &lists[reference];
     let mut matched: Vec<Vec<usize>> = vec![Vec::with_capacity(lists.len()); base.len()];
     let mut cache: FxHashMap<u64, Vec<(usize, usize)>> = FxHashMap::default();
@@ -143,10 +145,8 @@ fn anchors(a: &[Key], b: &[Key]) -> Option<Vec<(usize, usize)>> {
         places
     };
     let places = once(b);
-    let mut candidates: Vec<(usize, usize)> = once(a)
-        .into_iter()
-        .filter_map(|(whole, i)| Some((i?, (*places.get(&whole)?)?)))
-        .collect();
+    let mut candidates: Vec<(usize, usize)> =
+        once(a).into_iter().filter_map(|(whole, i)| Some((i?, (*places.get(&whole)?)?))).collect();
     candidates.sort_unstable();
     let mut piles: Vec<usize> = Vec::new();
     let mut before: Vec<Option<usize>> = vec![None; candidates.len()];
@@ -175,7 +175,12 @@ mod tests {
 
     /// Keys from letters: the letter is the whole, its lower case the tag.
     fn keys(text: &str) -> Vec<Key> {
-        let key = |c: char| Key { whole: c as u64, tag: c.to_ascii_lowercase() as u64, label: c.to_ascii_lowercase() as u64, ..Key::default() };
+        let key = |c: char| Key {
+            whole: c as u64,
+            tag: c.to_ascii_lowercase() as u64,
+            label: c.to_ascii_lowercase() as u64,
+            ..Key::default()
+        };
         text.chars().map(key).collect()
     }
 
@@ -195,7 +200,12 @@ mod tests {
 
     #[test]
     fn long_lists_are_cut_at_anchors() {
-        let long = |skip: u64| (0..2_000).filter(|n| n % 7 != skip).map(|n| Key { whole: n + 1, tag: 1, ..Key::default() }).collect::<Vec<_>>();
+        let long = |skip: u64| {
+            (0..2_000)
+                .filter(|n| n % 7 != skip)
+                .map(|n| Key { whole: n + 1, tag: 1, ..Key::default() })
+                .collect::<Vec<_>>()
+        };
         let found = columns(&[long(3), long(5)]);
         assert!(found.len() >= 2_000 * 5 / 7, "{}", found.len());
     }

@@ -1,9 +1,11 @@
 //! Which pages share a frame.
 //!
-//! A page is described by its features: start tags, scripts and comments,
-//! each with the element that holds it. Pages are gathered around leaders by
-//! what they share of the features that recur, weighted by length; the family
-//! that promises the greatest saving gets the layout.
+//! A page is described by its features: start tags, comments and texts, each
+//! with the element that holds it. What many pages carry, near the root, is
+//! frame; what few carry, deep inside, is content. Pages are gathered around
+//! leaders by what they share of the frame, weighted so; the family that
+//! promises the greatest saving gets the layout, and with it every page that
+//! holds most of what the family has in common.
 
 use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
@@ -11,84 +13,116 @@ use xxhash_rust::xxh3::xxh3_64_with_seed;
 use super::page::{Page, mix};
 use crate::markup::NodeKind;
 
-/// How much of a page's frame must be that of its family.
+/// How much of its family's frame a page must hold.
 const KINSHIP: f64 = 0.5;
 
 /// The most families that are told apart; pages beyond join none.
 const MAX_FAMILIES: usize = 64;
 
-/// Only the nodes nearest to the root make a frame.
-const MAX_FEATURES: usize = 600;
+/// Deeper nodes, and nodes beyond the first so many, are no frame.
+const MAX_DEPTH: u32 = 10;
+const MAX_NODES: usize = 3_000;
+
+/// A feature of a page: its hash, and its weight but for how many pages carry it.
+type Feature = (u64, f64);
 
 /// The pages of the family with the most to gain, and for the others how much
-/// of the family's frame they share (0 to 1). Empty if no two pages share a frame.
+/// of the family's frame they hold (0 to 1). Empty if no two pages share a frame.
 pub(super) fn main_family(pages: &[Page]) -> (Vec<usize>, FxHashMap<usize, f64>) {
-    let features: Vec<Vec<(u64, u32)>> = pages.iter().map(features).collect();
+    let mut features: Vec<Vec<Feature>> = pages.iter().map(features).collect();
     let mut carriers: FxHashMap<u64, usize> = FxHashMap::default();
     for (feature, _) in features.iter().flatten() {
         *carriers.entry(*feature).or_default() += 1;
     }
-    let recurs = (pages.len() / 50).clamp(2, 20);
-    let frame = |index: usize| features[index].iter().filter(|(feature, _)| carriers[feature] >= recurs);
-    let weight = |index: usize| frame(index).map(|(_, weight)| f64::from(*weight)).sum::<f64>();
-    let weights: Vec<f64> = (0..pages.len()).map(weight).collect();
+    for list in &mut features {
+        list.retain_mut(|(feature, weight)| {
+            let share = carriers[feature] as f64 / pages.len() as f64;
+            *weight *= share * share;
+            carriers[feature] > 1
+        });
+    }
+    let leaders = gather(&features);
+    let gain = |family: &Family| (family.members.len() as f64 - 1.0) * family.weight;
+    let best = leaders.iter().filter(|family| family.members.len() > 1).max_by(|a, b| gain(a).total_cmp(&gain(b)));
+    let Some(best) = best else {
+        return (Vec::new(), FxHashMap::default());
+    };
 
-    let mut families: Vec<(FxHashSet<u64>, f64, Vec<usize>)> = Vec::new();
-    // The heaviest frame that most pages carry leads; what comes later joins or leads its own.
-    let mut order: Vec<usize> = (0..pages.len()).filter(|&index| weights[index] > 0.0).collect();
-    let popularity = |index: usize| frame(index).map(|(feature, weight)| carriers[feature] as u64 * u64::from(*weight)).sum::<u64>();
-    order.sort_by_cached_key(|&index| (std::cmp::Reverse(popularity(index)), index));
+    // What most of its members carry is the family's frame.
+    let mut common: FxHashMap<u64, (usize, f64)> = FxHashMap::default();
+    for &(feature, weight) in best.members.iter().flat_map(|&member| &features[member]) {
+        let entry = common.entry(feature).or_insert((0, weight));
+        entry.0 += 1;
+    }
+    common.retain(|_, (count, _)| *count * 3 >= best.members.len() * 2);
+    let whole: f64 = sum(common.values().map(|(_, weight)| *weight));
+    let holds = |index: usize| {
+        let held =
+            features[index].iter().filter(|(feature, _)| common.contains_key(feature)).map(|(_, weight)| *weight);
+        if whole > 0.0 { held.sum::<f64>() / whole } else { 0.0 }
+    };
+    let (members, others): (Vec<_>, Vec<_>) =
+        (0..pages.len()).map(|index| (index, holds(index))).partition(|(_, share)| *share >= KINSHIP);
+    (members.into_iter().map(|(index, _)| index).collect(), others.into_iter().collect())
+}
+
+struct Family {
+    frame: FxHashSet<u64>,
+    weight: f64,
+    members: Vec<usize>,
+}
+
+/// Gathers pages around leaders, the most typical pages first.
+fn gather(features: &[Vec<Feature>]) -> Vec<Family> {
+    let weights: Vec<f64> = features.iter().map(|list| list.iter().map(|(_, weight)| weight).sum()).collect();
+    let mut order: Vec<usize> = (0..features.len()).filter(|&index| weights[index] > 0.0).collect();
+    order.sort_by(|&a, &b| weights[b].total_cmp(&weights[a]).then(a.cmp(&b)));
+    let mut families: Vec<Family> = Vec::new();
     for index in order {
-        let shared = |leader: &FxHashSet<u64>| -> f64 {
-            frame(index).filter(|(feature, _)| leader.contains(feature)).map(|(_, weight)| f64::from(*weight)).sum()
+        let kinship = |family: &Family| {
+            let shared: f64 = features[index]
+                .iter()
+                .filter(|(feature, _)| family.frame.contains(feature))
+                .map(|(_, weight)| weight)
+                .sum();
+            shared / family.weight.max(weights[index])
         };
-        let kinship = |(leader, heavy, _): &(FxHashSet<u64>, f64, Vec<usize>)| shared(leader) / heavy.max(weights[index]);
         let best = (0..families.len()).map(|at| (at, kinship(&families[at]))).max_by(|a, b| a.1.total_cmp(&b.1));
         match best {
-            Some((at, kin)) if kin >= KINSHIP => families[at].2.push(index),
+            Some((at, kin)) if kin >= KINSHIP => families[at].members.push(index),
             _ if families.len() < MAX_FAMILIES => {
-                families.push((frame(index).map(|(feature, _)| *feature).collect(), weights[index], vec![index]));
+                let frame = features[index].iter().map(|(feature, _)| *feature).collect();
+                families.push(Family { frame, weight: weights[index], members: vec![index] });
             }
             _ => {}
         }
     }
-    let gain = |family: &(FxHashSet<u64>, f64, Vec<usize>)| (family.2.len() as f64 - 1.0) * family.1;
-    let best = families.iter().filter(|family| family.2.len() > 1).max_by(|a, b| gain(a).total_cmp(&gain(b)));
-    let Some((leader, heavy, members)) = best else { return (Vec::new(), FxHashMap::default()) };
-    let mut members = members.clone();
-    members.sort_unstable();
-    let others = (0..pages.len())
-        .filter(|index| members.binary_search(index).is_err())
-        .map(|index| {
-            let shared: f64 =
-                features[index].iter().filter(|(feature, _)| leader.contains(feature)).map(|(_, weight)| f64::from(*weight)).sum();
-            (index, shared / heavy)
-        })
-        .collect();
-    (members, others)
+    families
 }
 
-/// The features of a page with their lengths, each once.
-fn features(page: &Page) -> Vec<(u64, u32)> {
-    let mut found: Vec<(u64, u32)> = Vec::new();
-    for (index, node) in page.document.nodes.iter().enumerate().skip(1) {
-        let parent = page.keys[node.parent as usize].label;
+/// A sum that does not depend on the order in which a hash map gives its values.
+fn sum(values: impl Iterator<Item = f64>) -> f64 {
+    let mut values: Vec<f64> = values.collect();
+    values.sort_by(f64::total_cmp);
+    values.into_iter().sum()
+}
+
+/// The features of a page, each once, in order of their hashes.
+fn features(page: &Page) -> Vec<Feature> {
+    let mut found: Vec<Feature> = Vec::new();
+    for (index, node) in page.document.nodes.iter().enumerate().skip(1).take(MAX_NODES) {
         let own = match node.kind {
             NodeKind::Element => page.normal.run(node.first, node.inner),
-            NodeKind::Comment | NodeKind::Doctype => page.normal.run(node.first, node.last),
-            // Text of a frame stands in links and headings; of prose nothing recurs.
-            NodeKind::Text => page.normal.run(node.first, node.last),
+            NodeKind::Comment | NodeKind::Doctype | NodeKind::Text => page.normal.run(node.first, node.last),
             _ => continue,
         };
-        if own.len() > 2 {
-            found.push((mix(parent, xxh3_64_with_seed(own, node.kind as u64)), own.len() as u32));
-        }
-        if index > MAX_FEATURES * 4 {
-            break;
+        if own.len() > 2 && node.depth <= MAX_DEPTH {
+            let parent = page.keys[page.document.nodes[index].parent as usize].label;
+            let weight = own.len() as f64 / f64::from(1 + node.depth);
+            found.push((mix(parent, xxh3_64_with_seed(own, node.kind as u64)), weight));
         }
     }
-    found.sort_unstable();
-    found.dedup();
-    found.truncate(MAX_FEATURES * 2);
+    found.sort_by_key(|(feature, _)| *feature);
+    found.dedup_by_key(|(feature, _)| *feature);
     found
 }

@@ -19,7 +19,8 @@ use serde::{Serialize, Serializer};
 use crate::dialect::{self, Dialect, Kind};
 use crate::markup::Constructs;
 use crate::prove::{PageProof, Strength, prove_page};
-use crate::site::{Role, Site, SourceFile, Template, folder, usual_folder};
+use crate::site::Change;
+use crate::site::{Role, Site, SourceFile, Template, usual_folder};
 use crate::text::{SourceId, count_lines, position};
 
 use page::Page;
@@ -82,6 +83,8 @@ pub struct ProposedBlock {
     pub default: bool,
     /// How many pages override it.
     pub overridden_by: usize,
+    /// Some of them: the first three by path.
+    pub such_as: Vec<String>,
     /// Bytes of all overrides together.
     pub bytes: usize,
 }
@@ -127,6 +130,17 @@ pub struct Proposal {
     pub left: Vec<Left>,
 }
 
+impl Proposal {
+    /// The changes to the disk that adopt it.
+    pub fn changes(&self, site: &Site) -> Vec<Change> {
+        let old = |path: &str| site.find(path).map(|id| site.get(id).source.to_vec());
+        self.files
+            .iter()
+            .map(|file| Change { path: file.path.clone(), old: old(&file.path), new: Some(file.bytes.clone()) })
+            .collect()
+    }
+}
+
 /// Proposes one base layout for the pages of a site that share a frame.
 ///
 /// The result is proven: every page of the site, put together with the
@@ -143,10 +157,8 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     let job = Job { site, options, dialect };
     let mut left = Vec::new();
     let candidates = job.candidates(&mut left);
-    let pages: Vec<Page> = candidates
-        .par_iter()
-        .map(|&id| Page::read(site.get(id), &site.get(id).dialect, options.strength))
-        .collect();
+    let pages: Vec<Page> =
+        candidates.par_iter().map(|&id| Page::read(site.get(id), &site.get(id).dialect, options.strength)).collect();
     let draft = job.draft(&pages, &mut left);
     Ok(job.proposal(&pages, draft, left))
 }
@@ -154,14 +166,18 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
 /// The dialect of most of the site's layouts, else `margin`.
 fn usual_dialect(site: &Site) -> Arc<Dialect> {
     let mut counts: Vec<(usize, &Arc<Dialect>)> = Vec::new();
-    for template in site.templates.iter().filter(|template| template.parent().is_some() && template.dialect.has_layouts()) {
+    for template in
+        site.templates.iter().filter(|template| template.parent().is_some() && template.dialect.has_layouts())
+    {
         match counts.iter_mut().find(|(_, dialect)| dialect.name == template.dialect.name) {
             Some((count, _)) => *count += 1,
             None => counts.push((1, &template.dialect)),
         }
     }
     let most = counts.into_iter().max_by_key(|(count, dialect)| (*count, std::cmp::Reverse(dialect.name.clone())));
-    most.map(|(_, dialect)| Arc::clone(dialect)).or_else(|| dialect::builtin_named("margin")).unwrap_or_else(dialect::plain)
+    most.map(|(_, dialect)| Arc::clone(dialect))
+        .or_else(|| dialect::builtin_named("margin"))
+        .unwrap_or_else(dialect::plain)
 }
 
 struct Job<'s> {
@@ -214,14 +230,21 @@ impl Job<'_> {
         let binding = |kind: Kind| matches!(kind, Kind::Block | Kind::Set | Kind::Inherited | Kind::Verbatim);
         if let Some(item) = template.constructs.items.iter().find(|item| binding(item.kind)) {
             let at = position(&template.source, item.span.start);
-            return Some(format!("line {}: `{}` would change its meaning inside a block", at.line, item.span.text(&template.source)));
+            return Some(format!(
+                "line {}: `{}` would change its meaning inside a block",
+                at.line,
+                item.span.text(&template.source)
+            ));
         }
         if template.dialect.forms.is_empty() {
             let constructs = Constructs::read(&template.source, &self.dialect);
             if let Some(item) = constructs.items.first() {
                 let at = position(&template.source, item.span.start);
                 let text: String = item.span.text(&template.source).chars().take(40).collect();
-                return Some(format!("line {}: the dialect `{}` would read `{text}` as a tag", at.line, self.dialect.name));
+                return Some(format!(
+                    "line {}: the dialect `{}` would read `{text}` as a tag",
+                    at.line, self.dialect.name
+                ));
             }
         }
         None
@@ -232,12 +255,20 @@ impl Job<'_> {
     fn draft(&self, pages: &[Page], left: &mut Vec<Left>) -> Option<Draft> {
         let (mut members, others) = family::main_family(pages);
         let mut out: FxHashMap<usize, String> = FxHashMap::default();
+        if members.is_empty() {
+            let alone = |page: &Page| Left { page: page.path.clone(), reason: "no other page shares its frame".into() };
+            left.extend(pages.iter().map(alone));
+            return None;
+        }
         for (page, shared) in others {
-            let reason = match (members.is_empty(), (shared * 100.0).round()) {
-                (true, _) => "no other page shares its frame".into(),
-                (false, percent) => format!("its frame is another one: {percent} % of the layout's markup stands in it"),
-            };
+            let percent = (shared * 100.0).round().max(0.0) as u32;
+            let reason = format!("its frame is another one: it holds {percent} % of what the others share");
             out.insert(page, reason);
+        }
+        if self.options.strength == Strength::Bytes {
+            let strangers = other_white_space(pages, &members);
+            members.retain(|member| !strangers.contains_key(member));
+            out.extend(strangers.into_iter().map(|(member, places)| (member, white_space_reason(places))));
         }
         let prices = Prices { layout: self.options.block_price, page: self.options.block_price };
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
@@ -272,11 +303,15 @@ impl Job<'_> {
         let mut own = vec![0_usize; pages.len()];
         let mut blame = vec![0_usize; pages.len()];
         let mut alone = vec![0_usize; pages.len()];
+        let mut blanks = vec![0_usize; pages.len()];
+        let exact = self.options.strength == Strength::Bytes;
         for hole in &holes {
+            let blanks_only = exact && hole.overriding() * 3 <= members.len() && hole.differs_in_blanks_only(pages);
             let overriding = hole.overriding().max(1);
             let few = overriding * 10 <= members.len();
             for (index, &member) in hole.members.iter().enumerate().filter(|(index, _)| !hole.follows[*index]) {
                 own[member] += hole.contents[index].len() + 40;
+                blanks[member] += usize::from(blanks_only);
                 if few {
                     blame[member] += price / overriding;
                     alone[member] += 1;
@@ -287,10 +322,20 @@ impl Job<'_> {
             let before = pages[member].source.len();
             let after = own[member] + 40;
             if after >= before {
-                found.insert(member, format!("with the layout it would not get smaller ({before} bytes now, {after} then)"));
+                found.insert(
+                    member,
+                    format!("with the layout it would not get smaller ({before} bytes now, {after} then)"),
+                );
+            } else if blanks[member] > 0 {
+                found.insert(member, white_space_reason(blanks[member]));
             } else if blame[member] > before - after && alone[member] > 4 {
                 let count = alone[member];
-                found.insert(member, format!("differs from nearly all other pages in {count} places; the layout would need a block for each"));
+                found.insert(
+                    member,
+                    format!(
+                        "differs from nearly all other pages in {count} places; the layout would need a block for each"
+                    ),
+                );
             }
         }
         found
@@ -312,14 +357,23 @@ impl Job<'_> {
                 layout = Some(path);
             } else {
                 let reason = "no layout that would make the pages smaller together".to_owned();
-                left.extend(draft.members.iter().map(|&member| Left { page: pages[member].path.clone(), reason: reason.clone() }));
+                left.extend(
+                    draft
+                        .members
+                        .iter()
+                        .map(|&member| Left { page: pages[member].path.clone(), reason: reason.clone() }),
+                );
             }
         }
         let (proof, new_site) = self.prove(&mut files, &mut left);
         if files.len() < 2 {
             (files, blocks, layout) = (Vec::new(), Vec::new(), None);
         }
-        let after = if files.is_empty() { before } else { size(new_site.templates.iter().map(|template| &template.source[..])) };
+        let after = if files.is_empty() {
+            before
+        } else {
+            size(new_site.templates.iter().map(|template| &template.source[..]))
+        };
         files.sort_by(|a, b| a.path.cmp(&b.path));
         left.sort();
         Proposal { files, layout, blocks, dialect: self.dialect.name.clone(), before, after, proof, left }
@@ -332,7 +386,11 @@ impl Job<'_> {
         let holes = holes(&draft.unified.pieces);
         let names = names(pages, &holes);
         let target = self.written_name(path);
-        let layout = ProposedFile { path: path.to_owned(), role: Role::Layout, bytes: writer.layout(&draft.unified.pieces, &names) };
+        let layout = ProposedFile {
+            path: path.to_owned(),
+            role: Role::Layout,
+            bytes: writer.layout(&draft.unified.pieces, &names),
+        };
         let page = |&member: &usize| ProposedFile {
             path: pages[member].path.clone(),
             role: Role::Page,
@@ -357,7 +415,14 @@ impl Job<'_> {
             line: lines.get(name.as_bytes()).copied().unwrap_or(1),
             default: !matches!(hole.default, HoleDefault::Empty),
             overridden_by: hole.overriding(),
-            bytes: hole.contents.iter().zip(&hole.follows).filter(|(_, follows)| !**follows).map(|(content, _)| content.len()).sum(),
+            such_as: overriding(hole).take(3).map(|member| pages[member].path.clone()).collect(),
+            bytes: hole
+                .contents
+                .iter()
+                .zip(&hole.follows)
+                .filter(|(_, follows)| !**follows)
+                .map(|(content, _)| content.len())
+                .sum(),
             name,
         };
         holes.iter().zip(names(pages, &holes)).map(block).collect()
@@ -367,9 +432,12 @@ impl Job<'_> {
     fn layout_path(&self) -> String {
         let layouts = self.site.templates.iter().filter(|template| template.role == Role::Layout);
         let root = self.site.roots.first().map_or("", |root| root.path.as_str());
-        let folder = usual_folder(layouts.map(|template| template.path.as_str()))
-            .unwrap_or_else(|| [root, "layouts"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/"));
-        let place = |name: String| if folder.is_empty() { name } else { format!("{folder}/{name}") };
+        let folder = usual_folder(layouts.map(|template| template.path.as_str())).unwrap_or_else(|| {
+            [root, "layouts"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
+        });
+        let place = |name: String| {
+            if folder.is_empty() { name } else { format!("{folder}/{name}") }
+        };
         let names = std::iter::once("base.html".to_owned()).chain((2..).map(|n| format!("base-{n}.html")));
         names.map(place).find(|path| self.site.find(path).is_none()).unwrap_or_else(|| "base.html".into())
     }
@@ -400,7 +468,9 @@ impl Job<'_> {
             let failed: FxHashMap<&str, String> = proof
                 .iter()
                 .filter(|page| page.strength.is_none())
-                .map(|page| (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default()))
+                .map(|page| {
+                    (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default())
+                })
                 .collect();
             let count = files.len();
             files.retain(|file| !failed.contains_key(file.path.as_str()));
@@ -423,6 +493,40 @@ impl Job<'_> {
     }
 }
 
+fn white_space_reason(places: usize) -> String {
+    let noun = if places == 1 { "place" } else { "places" };
+    format!("its white space differs from the other pages' in {places} {noun}, and exact output keeps it")
+}
+
+/// So many places make a page a stranger before anything is compared; fewer may
+/// all lie in what is its own.
+const MANY: usize = 3;
+
+/// Members with other white space than three quarters of the others before
+/// what they share with them, with the number of such places.
+fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usize> {
+    let mut counts: FxHashMap<(u64, u64), FxHashMap<u64, usize>> = FxHashMap::default();
+    let places = |member: usize| pages[member].blanks_before_nodes();
+    for &member in members {
+        for (node, blanks) in places(member) {
+            *counts.entry(node).or_default().entry(blanks).or_default() += 1;
+        }
+    }
+    let usual: FxHashMap<(u64, u64), u64> = counts
+        .into_iter()
+        .filter_map(|(node, kinds)| {
+            let all: usize = kinds.values().sum();
+            let (&blanks, &most) = kinds.iter().max_by_key(|(blanks, count)| (**count, **blanks))?;
+            (most * 4 >= all * 3 && all * 2 > members.len()).then_some((node, blanks))
+        })
+        .collect();
+    let odd = |&member: &usize| {
+        let differs = |(node, blanks): &((u64, u64), u64)| usual.get(node).is_some_and(|usual| usual != blanks);
+        (member, places(member).iter().filter(|place| differs(place)).count())
+    };
+    members.iter().map(odd).filter(|(_, count)| *count > MANY).collect()
+}
+
 /// A site as it would be with a proposal's files in place.
 fn apply(site: &Site, files: &[ProposedFile], dialect: &Arc<Dialect>) -> Site {
     let changed: FxHashMap<&str, &ProposedFile> = files.iter().map(|file| (file.path.as_str(), file)).collect();
@@ -438,6 +542,11 @@ fn apply(site: &Site, files: &[ProposedFile], dialect: &Arc<Dialect>) -> Site {
         .chain(files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())))
         .collect();
     Site::with_roots(sources, &dialects, &site.roots)
+}
+
+/// The pages that override a hole.
+fn overriding(hole: &Hole) -> impl Iterator<Item = usize> + '_ {
+    hole.members.iter().zip(&hole.follows).filter(|(_, follows)| !**follows).map(|(member, _)| *member)
 }
 
 /// All holes, the outer before the inner, in order of their places.
@@ -466,9 +575,4 @@ fn size<'a>(sources: impl Iterator<Item = &'a [u8]>) -> Size {
         bytes: sum.bytes + source.len(),
         lines: sum.lines + count_lines(source),
     })
-}
-
-/// The folder a path lies in, for listings.
-pub fn folder_of(path: &str) -> &str {
-    folder(path)
 }

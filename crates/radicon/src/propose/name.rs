@@ -20,7 +20,8 @@ pub(super) fn name(pages: &[Page], hole: &Hole) -> String {
 /// Makes a name out of any text; at most five words.
 pub(super) fn slug(text: &str) -> String {
     let lower = text.to_lowercase();
-    let words: Vec<&str> = lower.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).take(5).collect();
+    let words: Vec<&str> =
+        lower.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).take(5).collect();
     let name = words.join("_");
     match name.chars().next() {
         None => "content".into(),
@@ -44,7 +45,13 @@ fn called(page: &Page, node: u32) -> Option<String> {
     let tag = tag(page, node);
     match tag.as_str() {
         "main" | "article" => return Some("content".into()),
-        "nav" => return Some(attribute(page, node, "aria-label").filter(|label| label.len() < 24).unwrap_or_else(|| "navigation".into())),
+        "nav" => {
+            return Some(
+                attribute(page, node, "aria-label")
+                    .filter(|label| label.len() < 24)
+                    .unwrap_or_else(|| "navigation".into()),
+            );
+        }
         "header" | "footer" | "title" | "form" => return Some(tag),
         "aside" => return Some("sidebar".into()),
         "body" | "head" | "html" => return Some(tag),
@@ -53,7 +60,23 @@ fn called(page: &Page, node: u32) -> Option<String> {
     if let Some(id) = attribute(page, node, "id") {
         return Some(id);
     }
-    let class = attribute(page, node, "class").and_then(|class| class.split_whitespace().next().map(str::to_owned));
+    // Words for how something is laid out say nothing of what it is.
+    const LAYOUT_WORDS: [&str; 12] = [
+        "block",
+        "container",
+        "row",
+        "col",
+        "column",
+        "columns",
+        "wrapper",
+        "inner",
+        "outer",
+        "section",
+        "content",
+        "box",
+    ];
+    let class = attribute(page, node, "class")
+        .and_then(|class| class.split_whitespace().find(|word| !LAYOUT_WORDS.contains(word)).map(str::to_owned));
     class.or_else(|| attribute(page, node, "role")).or_else(|| match tag.as_str() {
         "h1" | "h2" | "h3" => Some("heading".into()),
         _ => None,
@@ -89,28 +112,46 @@ fn of_value(page: &Page, node: u32, token: u32) -> String {
     let tag = tag(page, node);
     let told = |name: &str| attribute(page, node, name);
     match (tag.as_str(), attribute_name.as_str()) {
-        ("meta", "content") => told("name").or_else(|| told("property")).or_else(|| told("http-equiv")).unwrap_or_else(|| "meta".into()),
+        ("meta", "content") => {
+            told("name").or_else(|| told("property")).or_else(|| told("http-equiv")).unwrap_or_else(|| "meta".into())
+        }
         ("link", "href") => match told("rel") {
-            Some(rel) if rel == "stylesheet" => format!("{} stylesheet", told("id").or_else(|| file_stem(&told("href")?)).unwrap_or_default()),
-            Some(rel) => rel,
+            Some(rel) if rel == "stylesheet" => {
+                format!("{} stylesheet", told("id").or_else(|| file_stem(&told("href")?)).unwrap_or_default())
+            }
+            Some(rel) => first_word(&rel),
             None => "link".into(),
         },
         ("script", "src") => format!("{} script", told("src").and_then(|src| file_stem(&src)).unwrap_or_default()),
-        ("img", "src" | "alt") => format!("{} {attribute_name}", told("class").or_else(|| told("id")).unwrap_or_else(|| "image".into())),
-        ("a", "href") => {
-            let rel = told("rel").filter(|rel| !rel.starts_with("no"));
-            let text = words_of(page, node);
-            format!("{} link", rel.or_else(|| told("id")).or(text).or_else(|| told("class")).unwrap_or_else(|| around(page, node)))
+        ("img", "src" | "alt") => {
+            format!("{} {attribute_name}", told("class").or_else(|| told("id")).unwrap_or_else(|| "image".into()))
         }
+        ("a", "href") => {
+            let rel = told("rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
+            let text = words_of(page, node);
+            format!(
+                "{} link",
+                rel.or_else(|| told("id")).or(text).or_else(|| told("class")).unwrap_or_else(|| around(page, node))
+            )
+        }
+        ("html", "lang") => "lang".into(),
         (_, name) => format!("{} {name}", called(page, node).unwrap_or_else(|| around(page, node))),
     }
+}
+
+fn first_word(text: &str) -> String {
+    text.split_whitespace().next().unwrap_or_default().to_owned()
 }
 
 /// The short text of an element.
 fn words_of(page: &Page, node: u32) -> Option<String> {
     let node = &page.document.nodes[node as usize];
     let tokens = &page.document.tokens[node.inner as usize..node.close as usize];
-    let text: Vec<_> = tokens.iter().filter(|token| token.kind == TokenKind::Text).map(|token| token.span().text(&page.source)).collect();
+    let text: Vec<_> = tokens
+        .iter()
+        .filter(|token| token.kind == TokenKind::Text)
+        .map(|token| token.span().text(&page.source))
+        .collect();
     let text = text.join(" ");
     let words: Vec<&str> = text.split_whitespace().collect();
     (!words.is_empty() && words.len() <= 4 && text.len() <= 40).then(|| words.join(" "))
@@ -120,7 +161,10 @@ fn file_stem(url: &str) -> Option<String> {
     let file = url.split(['?', '#']).next()?.rsplit('/').next()?;
     let stem = file.split('.').next()?;
     // A fingerprint in a file name says nothing.
-    let stem = stem.rsplit_once('-').filter(|(_, hash)| hash.len() >= 6 && hash.chars().all(|c| c.is_ascii_hexdigit())).map_or(stem, |(stem, _)| stem);
+    let stem = stem
+        .rsplit_once('-')
+        .filter(|(_, hash)| hash.len() >= 6 && hash.chars().all(|c| c.is_ascii_hexdigit()))
+        .map_or(stem, |(stem, _)| stem);
     (!stem.is_empty()).then(|| stem.to_owned())
 }
 
@@ -167,7 +211,17 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
         return "title".into();
     }
     if only(&["style", "link"]) && stylesheets {
-        return "styles".into();
+        // One style sheet of all pages is not the pages' own styles.
+        let sheet = |(&page, &span): (&usize, &Span)| match roots_of(&pages[page], span)[..] {
+            [node] => attribute(&pages[page], node, "href"),
+            _ => None,
+        };
+        let mut sheets: Vec<_> = hole.members.iter().zip(&hole.contents).map(sheet).collect();
+        sheets.dedup();
+        return match &sheets[..] {
+            [Some(href)] => format!("{} stylesheet", file_stem(href).unwrap_or_default()),
+            _ => "styles".into(),
+        };
     }
     if only(&["script"]) {
         return if in_head { "head scripts".into() } else { "scripts".into() };
@@ -178,8 +232,14 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     if in_head {
         return "head".into();
     }
+    if matches!(parent_tag.as_str(), "main" | "article") {
+        return "content".into();
+    }
     if let [Some(name)] = &names[..] {
         return name.clone();
+    }
+    if let Some(words) = words_of_default(pages, hole).or_else(|| word_before(page, hole.contents[0].start)) {
+        return words;
     }
     match parent_tag.as_str() {
         "body" | "" | "html" => "content".into(),
@@ -189,6 +249,25 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
         },
         _ => around(page, parent),
     }
+}
+
+/// The short text that most pages have in a hole which others leave empty or change.
+fn words_of_default(pages: &[Page], hole: &Hole) -> Option<String> {
+    let shown = hole.follows.iter().position(|follows| *follows)?;
+    let page = &pages[hole.members[shown]];
+    match roots_of(page, hole.contents[shown])[..] {
+        [node] => words_of(page, node).filter(|words| words.chars().any(char::is_alphabetic)),
+        _ => None,
+    }
+}
+
+/// The word in front of a hole that stands in running text.
+fn word_before(page: &Page, start: u32) -> Option<String> {
+    let before = &page.source[start.saturating_sub(40) as usize..start as usize];
+    let text = String::from_utf8_lossy(before).trim_end().to_owned();
+    let word: String =
+        text.chars().rev().take_while(|c| c.is_alphabetic()).collect::<Vec<_>>().into_iter().rev().collect();
+    (word.len() > 3 && word.len() < text.len()).then_some(word)
 }
 
 /// The outermost elements that lie wholly in a span.
@@ -227,7 +306,9 @@ mod tests {
 
     #[test]
     fn names_are_words_of_letters_and_digits() {
-        for (text, expected) in [("Main Content!", "main_content"), ("404", "part_404"), ("—", "content"), ("a b c d e f", "a_b_c_d_e")] {
+        for (text, expected) in
+            [("Main Content!", "main_content"), ("404", "part_404"), ("—", "content"), ("a b c d e f", "a_b_c_d_e")]
+        {
             assert_eq!(slug(text), expected);
         }
         let mut taken = Vec::new();

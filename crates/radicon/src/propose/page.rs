@@ -8,7 +8,7 @@ use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 use crate::dialect::Dialect;
 use crate::markup::elements::{Flow, element};
 use crate::markup::{Document, NodeKind, TokenKind};
-use crate::prove::{Normal, Strength};
+use crate::prove::{Normal, Strength, significance};
 use crate::site::Template;
 use crate::text::{Span, is_blank};
 
@@ -36,6 +36,8 @@ pub(super) struct Page {
     pub document: Document,
     pub normal: Normal,
     pub keys: Vec<Key>,
+    /// For each token whether every byte of it counts.
+    exact: Vec<bool>,
 }
 
 /// The attributes that tell elements of one name apart.
@@ -45,11 +47,13 @@ impl Page {
     pub fn read(template: &Template, dialect: &Dialect, strength: Strength) -> Self {
         let source = Arc::clone(&template.source);
         let document = Document::read(&source, dialect);
+        let exact =
+            significance(&source, &document.tokens, |_| false).into_iter().map(|shows| shows.is_exact()).collect();
         let normal = match strength {
             Strength::Bytes => Normal::exact(&source, &document.tokens),
             _ => Normal::of(&source, &document.tokens),
         };
-        let mut page = Self { path: template.path.clone(), source, document, normal, keys: Vec::new() };
+        let mut page = Self { path: template.path.clone(), source, document, normal, keys: Vec::new(), exact };
         page.keys = page.compute_keys();
         page
     }
@@ -122,6 +126,14 @@ impl Page {
         (first, last)
     }
 
+    /// Whether the byte at `offset` lies in text whose runs of white space count as one.
+    pub fn is_free_blank(&self, offset: u32) -> bool {
+        let tokens = &self.document.tokens;
+        let index = tokens.partition_point(|token| token.end <= offset);
+        let in_text = tokens.get(index).is_some_and(|token| token.kind == TokenKind::Text && token.start < offset);
+        in_text && !self.exact[index]
+    }
+
     /// How a node takes part in the flow; `None` for what does not.
     pub fn flow(&self, node: u32) -> Option<Flow> {
         match self.document.nodes[node as usize].kind {
@@ -131,6 +143,22 @@ impl Page {
             NodeKind::Text if self.normal_is_empty(node) => None,
             _ => Some(Flow::Inline),
         }
+    }
+
+    /// For every element that occurs once: what it is and where, and the white space before it.
+    pub fn blanks_before_nodes(&self) -> Vec<((u64, u64), u64)> {
+        let mut found = Vec::new();
+        for (index, node) in self.document.nodes.iter().enumerate().skip(1) {
+            if node.kind == NodeKind::Element {
+                let before = &self.source[..self.document.offset(node.first) as usize];
+                let blanks = before.iter().rev().take_while(|b| is_blank(**b)).count();
+                let key = (self.keys[node.parent as usize].label, self.keys[index].whole);
+                found.push((key, xxh3_64(&before[before.len() - blanks..])));
+            }
+        }
+        found.sort_unstable();
+        found.dedup_by_key(|(key, _)| *key);
+        found
     }
 
     /// Whether every byte of white space in a node counts.

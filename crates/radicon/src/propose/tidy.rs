@@ -9,6 +9,8 @@ use crate::markup::{Document, NodeKind, TokenKind};
 use crate::prove::significance;
 use crate::text::{Span, is_blank};
 
+use super::page::Page;
+
 /// How a site indents.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Style {
@@ -34,7 +36,9 @@ impl Style {
                 if rest.is_empty() || rest == b"\r" {
                     continue;
                 }
-                if rest.len() >= 5 && (rest[..5].eq_ignore_ascii_case(b"<head") || rest[..5].eq_ignore_ascii_case(b"<body")) {
+                if rest.len() >= 5
+                    && (rest[..5].eq_ignore_ascii_case(b"<head") || rest[..5].eq_ignore_ascii_case(b"<body"))
+                {
                     *(if blanks > 0 { &mut inside } else { &mut outside }) += 1;
                 }
                 match line.first() {
@@ -48,37 +52,30 @@ impl Style {
                 last = blanks;
             }
         }
-        let step = (1..steps.len()).max_by_key(|&step| (steps[step], std::cmp::Reverse(step))).filter(|&step| steps[step] > 0);
+        let step =
+            (1..steps.len()).max_by_key(|&step| (steps[step], std::cmp::Reverse(step))).filter(|&step| steps[step] > 0);
         let unit = if tabs > spaces { b"\t".to_vec() } else { vec![b' '; step.filter(|step| *step > 1).unwrap_or(2)] };
         Self { unit, inside_html: inside > outside }
     }
 }
 
-/// What a writer knows about its own text.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Hints {
-    /// Offsets of tags beside which white space does not show.
-    pub own_line: Vec<u32>,
-    /// Stretches that must stay as they are.
-    pub frozen: Vec<Span>,
-}
-
-/// The template with tidy indentation.
-pub(super) fn tidy(source: &[u8], dialect: &Dialect, hints: &Hints, style: &Style) -> Vec<u8> {
+/// The template with tidy indentation. `own_lines` are the offsets of tags
+/// beside which white space does not show.
+pub(super) fn tidy(source: &[u8], dialect: &Dialect, own_lines: &[u32], style: &Style) -> Vec<u8> {
     let document = Document::read(source, dialect);
     let tokens = &document.tokens;
-    let own = |start: u32| hints.own_line.binary_search(&start).is_ok();
+    let own = |start: u32| own_lines.binary_search(&start).is_ok();
     let flags = significance(source, tokens, |token| own(token.start));
     let levels = levels(source, &document, style, &own);
     let mut out = Vec::with_capacity(source.len());
     for (index, token) in tokens.iter().enumerate() {
         let bytes = token.span().of(source);
-        let frozen = hints.frozen.iter().any(|span| span.start <= token.start && token.end <= span.end);
-        if token.kind != TokenKind::Text || flags[index].is_exact() || frozen {
+        if token.kind != TokenKind::Text || flags[index].is_exact() {
             out.extend_from_slice(bytes);
             continue;
         }
-        let closes = |at: usize| tokens.get(at).is_none_or(|token| token.kind == TokenKind::EndTag || levels[at].closes);
+        let closes =
+            |at: usize| tokens.get(at).is_none_or(|token| token.kind == TokenKind::EndTag || levels[at].closes);
         let opens = index == 0 || levels[index].after_opening;
         let mut at = 0;
         while at < bytes.len() {
@@ -105,6 +102,42 @@ pub(super) fn tidy(source: &[u8], dialect: &Dialect, hints: &Hints, style: &Styl
     out
 }
 
+/// A stretch of a page moved to the left as a whole, so that it is indented by
+/// one step; its lines keep their places among each other. Only white space that
+/// does not show is taken away.
+pub(super) fn dedent(page: &Page, span: Span, unit: &[u8]) -> Vec<u8> {
+    let source = &page.source[..span.end as usize];
+    let first = source[..span.start as usize].iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+    // The starts of lines, and whether their indentation may change.
+    let starts: Vec<usize> = std::iter::once(first)
+        .chain(memchr::memchr_iter(b'\n', &source[span.start as usize..]).map(|at| span.start as usize + at + 1))
+        .filter(|&start| page.is_free_blank(start as u32) || start == first)
+        .collect();
+    let indent = |start: usize| {
+        let blanks = source[start..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
+        (source.get(start + blanks).is_some_and(|b| !is_blank(*b))).then(|| &source[start..start + blanks])
+    };
+    let mut shared: Option<&[u8]> = None;
+    for indent in starts.iter().filter_map(|&start| indent(start)) {
+        let known = shared.unwrap_or(indent);
+        let same = known.iter().zip(indent).take_while(|(a, b)| a == b).count();
+        shared = Some(&known[..same]);
+    }
+    let surplus = shared.map_or(0, |shared| shared.len().saturating_sub(unit.len()));
+    let mut out = Vec::with_capacity(span.len() + unit.len());
+    if source[first..span.start as usize].iter().all(|b| is_blank(*b)) {
+        out.extend_from_slice(&source[(first + surplus).min(span.start as usize)..span.start as usize]);
+    }
+    let mut at = span.start as usize;
+    for start in starts.into_iter().filter(|&start| start > span.start as usize) {
+        out.extend_from_slice(&source[at..start]);
+        let blanks = source[start..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
+        at = start + surplus.min(blanks);
+    }
+    out.extend_from_slice(&source[at..]);
+    out
+}
+
 #[derive(Clone, Copy, Default)]
 struct Line {
     /// Indentation of a line that begins with this token.
@@ -125,7 +158,9 @@ fn levels(source: &[u8], document: &Document, style: &Style, own: &dyn Fn(u32) -
             let holder = &document.nodes[parent];
             let steps = match holder.kind {
                 NodeKind::Root => false,
-                NodeKind::Element => style.inside_html || !document.name(source, node.parent).eq_ignore_ascii_case(b"html"),
+                NodeKind::Element => {
+                    style.inside_html || !document.name(source, node.parent).eq_ignore_ascii_case(b"html")
+                }
                 NodeKind::Pair => own(document.offset(holder.first)),
                 _ => true,
             };
@@ -155,7 +190,7 @@ mod tests {
     fn check(source: &str, expected: &str) {
         let dialect = builtin_named("margin").expect("a built-in dialect");
         let style = Style { unit: b"  ".to_vec(), inside_html: false };
-        let out = tidy(source.as_bytes(), &dialect, &Hints::default(), &style);
+        let out = tidy(source.as_bytes(), &dialect, &[], &style);
         assert_eq!(String::from_utf8_lossy(&out), expected);
         let normal = |bytes: &[u8]| Normal::of(bytes, &Document::read(bytes, &dialect).tokens).bytes;
         assert_eq!(normal(source.as_bytes()), normal(&out));
@@ -163,8 +198,14 @@ mod tests {
 
     #[test]
     fn lines_are_indented_by_depth() {
-        check("<html>\n <body>\n<div>\n\n<p>a\n   b</p>\n\n\n<p>c</p>\n    </div></body>\n</html>\n\n", "<html>\n<body>\n  <div>\n    <p>a\n      b</p>\n\n    <p>c</p>\n  </div></body>\n</html>\n");
-        check("<div>\n<pre>\n x\n</pre>\n<script>\n  a\n</script>\n</div>", "<div>\n  <pre>\n x\n</pre>\n  <script>\n  a\n</script>\n</div>");
+        check(
+            "<html>\n <body>\n<div>\n\n<p>a\n   b</p>\n\n\n<p>c</p>\n    </div></body>\n</html>\n\n",
+            "<html>\n<body>\n  <div>\n    <p>a\n      b</p>\n\n    <p>c</p>\n  </div></body>\n</html>\n",
+        );
+        check(
+            "<div>\n<pre>\n x\n</pre>\n<script>\n  a\n</script>\n</div>",
+            "<div>\n  <pre>\n x\n</pre>\n  <script>\n  a\n</script>\n</div>",
+        );
     }
 
     #[test]

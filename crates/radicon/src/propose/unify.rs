@@ -78,6 +78,21 @@ pub(super) struct Hole {
 }
 
 impl Hole {
+    /// Attributes that are not just there or not there.
+    fn is_reshaped_tag(&self) -> bool {
+        matches!(self.context, Context::Attributes { .. }) && self.contents.iter().all(|content| !content.is_empty())
+    }
+
+    /// Whether the contents differ in white space only.
+    pub fn differs_in_blanks_only(&self, pages: &[Page]) -> bool {
+        let solid = |index: usize| {
+            let text = self.contents[index].of(&pages[self.members[index]].source);
+            text.iter().copied().filter(|b| !is_blank(*b)).collect::<Vec<u8>>()
+        };
+        let first = solid(0);
+        (1..self.members.len()).all(|index| solid(index) == first)
+    }
+
     /// How many pages override it.
     pub fn overriding(&self) -> usize {
         self.follows.iter().filter(|follows| !**follows).count()
@@ -182,13 +197,22 @@ impl Unifier<'_> {
     }
 
     /// One template for lists of siblings that fill `runs`.
-    fn list(&self, members: &[usize], nodes: &[u32], units: Vec<Vec<Unit>>, runs: &[Run], level: Level, depth: usize) -> Unified {
+    fn list(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        units: Vec<Vec<Unit>>,
+        runs: &[Run],
+        level: Level,
+        depth: usize,
+    ) -> Unified {
         let keys: Vec<Vec<Key>> = units.iter().map(|list| list.iter().map(|unit| unit.key).collect()).collect();
         let columns = columns(&keys);
         let mut items = Vec::with_capacity(columns.len() * 2 + 1);
         let mut from: Vec<u32> = runs.iter().map(|run| run.0).collect();
         for column in columns.iter().map(Some).chain([None]) {
-            let column: Option<Vec<Unit>> = column.map(|places| places.iter().zip(&units).map(|(&at, list)| list[at]).collect());
+            let column: Option<Vec<Unit>> =
+                column.map(|places| places.iter().zip(&units).map(|(&at, list)| list[at]).collect());
             let to: Vec<u32> = match &column {
                 Some(units) => units.iter().map(|unit| unit.run.0).collect(),
                 None => runs.iter().map(|run| run.1).collect(),
@@ -213,7 +237,15 @@ impl Unifier<'_> {
     }
 
     /// What stands between two columns.
-    fn gap(&self, members: &[usize], nodes: &[u32], units: &[Vec<Unit>], runs: Vec<Run>, level: Level, depth: usize) -> Item {
+    fn gap(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        units: &[Vec<Unit>],
+        runs: Vec<Run>,
+        level: Level,
+        depth: usize,
+    ) -> Item {
         let mut item = self.item(members, runs);
         if item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) {
             item.default = self.shared_default(members, nodes, units, &item, depth);
@@ -242,7 +274,8 @@ impl Unifier<'_> {
             *counts.entry(signature).or_default() += 1;
         }
         let (&most, &count) = counts.iter().max_by_key(|(signature, count)| (**count, **signature))?;
-        if count < 3 || count * 2 <= members.len() || count == members.len() {
+        // A few odd pages must not cost the others a region; half the pages are not odd.
+        if count < 3 || count * 4 < members.len() * 3 || count == members.len() {
             return None;
         }
         let group: Vec<usize> = (0..members.len()).filter(|&index| signatures[index] == most).collect();
@@ -255,7 +288,10 @@ impl Unifier<'_> {
         let sub_runs: Vec<Run> = group.iter().map(|&index| item.runs[index]).collect();
         let unified = self.list(&sub_members, &sub_nodes, sub_units, &sub_runs, Level::Content, depth + 1);
         let follows: Vec<bool> = signatures.iter().map(|&signature| signature == most).collect();
-        let others: u64 = (0..members.len()).filter(|&index| !follows[index]).map(|index| item.lengths[index] + self.prices.page).sum();
+        let others: u64 = (0..members.len())
+            .filter(|&index| !follows[index])
+            .map(|index| item.lengths[index] + self.prices.page)
+            .sum();
         Some((unified.pieces, follows, unified.cost + others + self.prices.layout))
     }
 
@@ -280,8 +316,12 @@ impl Unifier<'_> {
     fn hole_cost(&self, hashes: &[u64], lengths: &[u64]) -> u64 {
         let default = majority(hashes);
         let default_hash = default.map_or(0, |index| hashes[index]);
-        let overrides: u64 =
-            hashes.iter().zip(lengths).filter(|(hash, _)| **hash != default_hash).map(|(_, length)| length + self.prices.page).sum();
+        let overrides: u64 = hashes
+            .iter()
+            .zip(lengths)
+            .filter(|(hash, _)| **hash != default_hash)
+            .map(|(_, length)| length + self.prices.page)
+            .sum();
         self.prices.layout + default.map_or(0, |index| lengths[index]) + overrides
     }
 
@@ -308,11 +348,11 @@ impl Unifier<'_> {
             Segment::Kept(index) => (*index, *index),
             Segment::Hole { from, to, .. } => (*from, *to),
         };
-        let try_join = |segments: &mut Vec<Segment>, first: usize, last: usize| {
+        let try_join = |segments: &mut Vec<Segment>, first: usize, last: usize, margin: u64| {
             let (from, to) = (bounds(&segments[first]).0, bounds(&segments[last]).1);
             let together = self.range_cost(members, items, from, to);
             let apart: u64 = segments[first..=last].iter().map(cost).sum();
-            let joins = together < apart;
+            let joins = together * (100 + margin) < apart * 100;
             if joins {
                 segments.splice(first..=last, [Segment::Hole { from, to, cost: together }]);
             }
@@ -323,7 +363,7 @@ impl Unifier<'_> {
             let next = (first + 1..segments.len()).find(|&at| unsettled(&segments[at]));
             match next {
                 Some(next) if unsettled(&segments[first]) => {
-                    if try_join(&mut segments, first, next) {
+                    if try_join(&mut segments, first, next, 0) {
                         // It may now pay to join with what stands before.
                         first = (0..first).rev().find(|&at| unsettled(&segments[at])).unwrap_or(first);
                     } else {
@@ -333,39 +373,54 @@ impl Unifier<'_> {
                 _ => first += 1,
             }
         }
-        // Several joins may pay together though no single one does.
+        // Several joins may pay together though no single one does; but then one
+        // block stands for many things, so it must pay well.
         let open: Vec<usize> = (0..segments.len()).filter(|&at| unsettled(&segments[at])).collect();
         if let (Some(&first), Some(&last)) = (open.first(), open.last())
             && open.len() > 2
         {
-            try_join(&mut segments, first, last);
+            try_join(&mut segments, first, last, 25);
         }
         segments
     }
 
     fn range_cost(&self, members: &[usize], items: &[Item], from: usize, to: usize) -> u64 {
-        let hash = |member: usize| items[from..=to].iter().fold(0, |sum, item| match item.hashes[member] {
-            0 => sum,
-            hash => mix(sum, hash),
-        });
+        let hash = |member: usize| {
+            items[from..=to].iter().fold(0, |sum, item| match item.hashes[member] {
+                0 => sum,
+                hash => mix(sum, hash),
+            })
+        };
         let hashes: Vec<u64> = (0..members.len()).map(hash).collect();
-        let lengths: Vec<u64> = (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
+        let lengths: Vec<u64> =
+            (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
         self.hole_cost(&hashes, &lengths)
     }
 
-    fn assemble(&self, members: &[usize], nodes: &[u32], mut items: Vec<Item>, segments: Vec<Segment>, level: Level) -> Unified {
+    fn assemble(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        mut items: Vec<Item>,
+        segments: Vec<Segment>,
+        level: Level,
+    ) -> Unified {
         let mut out = Unified::default();
         for segment in segments {
             match segment {
                 Segment::Kept(index) => {
-                    let Some(kept) = items[index].kept.take() else { continue };
+                    let Some(kept) = items[index].kept.take() else {
+                        continue;
+                    };
                     out.cost += kept.cost;
                     out.pieces.extend(kept.pieces);
                 }
                 Segment::Hole { from, to, cost } => {
                     out.cost += cost;
                     let shared = if from == to { items[from].default.take() } else { None };
-                    let runs = (0..members.len()).map(|member| (items[from].runs[member].0, items[to].runs[member].1)).collect();
+                    let runs = (0..members.len())
+                        .map(|member| (items[from].runs[member].0, items[to].runs[member].1))
+                        .collect();
                     self.push_hole(members, nodes, runs, shared, level, &mut out.pieces);
                 }
             }
@@ -419,7 +474,14 @@ impl Unifier<'_> {
         let (before, after) = (Span::new(full[0].start, contents[0].start), Span::new(contents[0].end, full[0].end));
         let page = members[0];
         pieces.push(Piece::Fixed { page, span: before });
-        pieces.push(Piece::Hole(Box::new(Hole { context, members: members.to_vec(), contents, follows, default, lines })));
+        pieces.push(Piece::Hole(Box::new(Hole {
+            context,
+            members: members.to_vec(),
+            contents,
+            follows,
+            default,
+            lines,
+        })));
         pieces.push(Piece::Fixed { page, span: after });
     }
 
@@ -450,7 +512,8 @@ impl Unifier<'_> {
     /// For exact output: the runs without the white space that all members share
     /// at their ends; as whole lines (`true`) if the dialect and the white space allow it.
     fn without_shared_blanks(&self, members: &[usize], full: &[Span]) -> (Vec<Span>, bool) {
-        let texts: Vec<&[u8]> = members.iter().zip(full).map(|(&page, span)| span.of(&self.pages[page].source)).collect();
+        let texts: Vec<&[u8]> =
+            members.iter().zip(full).map(|(&page, span)| span.of(&self.pages[page].source)).collect();
         let shared = |byte: &dyn Fn(&[u8], usize) -> Option<u8>| {
             let same = |at: &usize| {
                 let first = byte(texts[0], *at);
@@ -461,7 +524,9 @@ impl Unifier<'_> {
         let lead = shared(&|text, at| text.get(at).copied());
         let trail = shared(&|text, at| text.len().checked_sub(at + 1).map(|at| text[at]));
         let shortest = texts.iter().map(|text| text.len()).min().unwrap_or(0);
-        let cut = |start: usize, end: usize| full.iter().map(|span| Span::new(span.start + start as u32, span.end - end as u32)).collect();
+        let cut = |start: usize, end: usize| {
+            full.iter().map(|span| Span::new(span.start + start as u32, span.end - end as u32)).collect()
+        };
         let at_line_start = members.iter().zip(full).all(|(&page, span)| {
             let before = &self.pages[page].source[..span.start as usize];
             before.last().is_none_or(|b| *b == b'\n')
@@ -499,7 +564,13 @@ impl Unifier<'_> {
             return None;
         }
         let start = part(&|index| (node(index).first, node(index).inner));
-        let mut out = if equal(&start) { self.fixed(members[0], start[0]) } else { self.start_tag(members, nodes, &start)? };
+        let mut out =
+            if equal(&start) { self.fixed(members[0], start[0]) } else { self.start_tag(members, nodes, &start)? };
+        // Different attributes of an element without content: better the whole element.
+        let reshaped = |piece: &Piece| matches!(piece, Piece::Hole(hole) if hole.is_reshaped_tag());
+        if node(0).inner == node(0).last && out.pieces.iter().any(reshaped) {
+            return None;
+        }
         let inner = part(&|index| (node(index).inner, node(index).close));
         let children = members.iter().zip(nodes).map(|(&page, &node)| self.children(page, node)).collect();
         let content = if equal(&inner) {
@@ -516,7 +587,8 @@ impl Unifier<'_> {
 
     fn start_tag(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> Option<Unified> {
         let token = |index: usize, at: u32| &self.pages[members[index]].document.tokens[at as usize];
-        let plain = (0..members.len()).all(|index| (runs[index].0..runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
+        let plain = (0..members.len())
+            .all(|index| (runs[index].0..runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
         if !plain {
             return None;
         }
@@ -525,12 +597,20 @@ impl Unifier<'_> {
                 let page = &self.pages[members[index]];
                 let attribute = |at: u32| {
                     let token = token(index, at);
-                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at - 1) { at - 1 } else { at };
+                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at - 1) {
+                        at - 1
+                    } else {
+                        at
+                    };
                     let name = token.name().of(&page.source).to_ascii_lowercase();
                     let tag = mix(token.kind as u64 + 1, xxh3_64(&name));
                     let whole = self.hash(members[index], (first, at + 1));
                     let size = token.span().len() as u32;
-                    Unit { run: (first, at + 1), index: at, key: Key { whole, tag, label: tag, size, ..Key::default() } }
+                    Unit {
+                        run: (first, at + 1),
+                        index: at,
+                        key: Key { whole, tag, label: tag, size, ..Key::default() },
+                    }
                 };
                 let counts = |at: &u32| token(index, *at).kind != TokenKind::Gap;
                 (runs[index].0..runs[index].1).filter(counts).map(attribute).collect()
@@ -556,7 +636,9 @@ impl Unifier<'_> {
             let whole = page.span(unit.run);
             let before = Span::new(whole.start, value.start).of(&page.source);
             let after = Span::new(value.end, whole.end).of(&page.source);
-            if !before.ends_with(b"\"") && !before.ends_with(b"'") || *frame.get_or_insert((before, after)) != (before, after) {
+            if !before.ends_with(b"\"") && !before.ends_with(b"'")
+                || *frame.get_or_insert((before, after)) != (before, after)
+            {
                 return None;
             }
             let text = value.of(&page.source);
@@ -569,20 +651,29 @@ impl Unifier<'_> {
     }
 
     /// A hole with fixed bytes on both sides, all within `whole` of the first member.
-    fn framed(&self, members: &[usize], context: Context, whole: Span, contents: Vec<Span>, (hashes, lengths): (&[u64], &[u64])) -> Unified {
+    fn framed(
+        &self,
+        members: &[usize],
+        context: Context,
+        whole: Span,
+        contents: Vec<Span>,
+        (hashes, lengths): (&[u64], &[u64]),
+    ) -> Unified {
         let (default, follows) = choose_default(hashes);
         let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
         let cost = (before.len() + after.len()) as u64 + self.hole_cost(hashes, lengths);
         let page = members[0];
         let hole = Hole { context, members: members.to_vec(), contents, follows, default, lines: false };
-        let pieces = vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
+        let pieces =
+            vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
         Unified { pieces, cost }
     }
 
     /// Texts that differ in the middle: by words, in scripts and styles by lines.
     fn text(&self, members: &[usize], nodes: &[u32]) -> Option<Unified> {
         let span = |index: usize| self.pages[members[index]].document.span(nodes[index]);
-        let texts: Vec<&[u8]> = (0..members.len()).map(|index| span(index).of(&self.pages[members[index]].source)).collect();
+        let texts: Vec<&[u8]> =
+            (0..members.len()).map(|index| span(index).of(&self.pages[members[index]].source)).collect();
         let texts = &texts[..];
         let first = &self.pages[members[0]];
         let token = &first.document.tokens[first.document.nodes[nodes[0] as usize].first as usize];
@@ -592,7 +683,9 @@ impl Unifier<'_> {
         let shortest = texts.iter().map(|text| text.len()).min()?;
         let common = |ends: bool| {
             (0..shortest).take_while(move |&at| {
-                let byte = |text: &[u8]| if ends { text[text.len() - 1 - at] } else { text[at] };
+                let byte = |text: &[u8]| {
+                    if ends { text[text.len() - 1 - at] } else { text[at] }
+                };
                 texts.iter().all(|text| byte(text) == byte(texts[0]))
             })
         };
@@ -606,15 +699,20 @@ impl Unifier<'_> {
         if shared < if title { 3 } else { 12 } || (!title && shared * 4 < average) {
             return None;
         }
-        let contents: Vec<Span> =
-            (0..members.len()).map(|index| Span::new(span(index).start + prefix as u32, span(index).end - suffix as u32)).collect();
+        let contents: Vec<Span> = (0..members.len())
+            .map(|index| Span::new(span(index).start + prefix as u32, span(index).end - suffix as u32))
+            .collect();
         // What would begin or end with a blank is half a phrase.
-        let ragged = |text: &&[u8]| text[prefix..text.len() - suffix].first().is_some_and(|b| is_blank(*b))
-            || text[prefix..text.len() - suffix].last().is_some_and(|b| is_blank(*b));
+        let ragged = |text: &&[u8]| {
+            text[prefix..text.len() - suffix].first().is_some_and(|b| is_blank(*b))
+                || text[prefix..text.len() - suffix].last().is_some_and(|b| is_blank(*b))
+        };
         if token.kind != TokenKind::Raw && texts.iter().any(ragged) {
             return None;
         }
-        let hash = |text: &&[u8]| if text.len() == prefix + suffix { 0 } else { xxh3_64(&text[prefix..text.len() - suffix]) | 1 };
+        let hash = |text: &&[u8]| {
+            if text.len() == prefix + suffix { 0 } else { xxh3_64(&text[prefix..text.len() - suffix]) | 1 }
+        };
         let hashes: Vec<u64> = texts.iter().map(hash).collect();
         let lengths: Vec<u64> = contents.iter().map(|span| span.len() as u64).collect();
         Some(self.framed(members, Context::Text { node: nodes[0] }, span(0), contents, (&hashes, &lengths)))
@@ -634,7 +732,8 @@ fn line_cut(text: &[u8], at: usize) -> bool {
     at == 0 || at == text.len() || text[at - 1] == b'\n'
 }
 
-/// The member whose content more than half of all share; `None` if none, or nothing, is.
+/// The member whose content makes a good default: more than half of all share
+/// it, and no more than a quarter would have to say that they have nothing there.
 fn majority(hashes: &[u64]) -> Option<usize> {
     // Boyer and Moore 1981: the only candidate, then counted.
     let (mut candidate, mut lead) = (0, 0_usize);
@@ -648,8 +747,9 @@ fn majority(hashes: &[u64]) -> Option<usize> {
         }
     }
     let hash = *hashes.get(candidate)?;
-    let count = hashes.iter().filter(|other| **other == hash).count();
-    (hash != 0 && count * 2 > hashes.len()).then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
+    let count = |wanted: u64| hashes.iter().filter(|other| **other == wanted).count();
+    let good = hash != 0 && count(hash) * 2 > hashes.len() && count(0) * 4 <= hashes.len();
+    good.then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
 }
 
 fn choose_default(hashes: &[u64]) -> (Default, Vec<bool>) {
@@ -667,6 +767,8 @@ mod tests {
         assert_eq!(majority(&[1, 2, 1, 1]), Some(0));
         assert_eq!(majority(&[1, 2, 1, 2]), None);
         assert_eq!(majority(&[0, 0, 0, 5]), None);
+        assert_eq!(majority(&[5, 5, 5, 0]), Some(0));
+        assert_eq!(majority(&[5, 5, 5, 0, 0]), None);
     }
 
     #[test]

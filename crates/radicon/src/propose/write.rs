@@ -1,12 +1,12 @@
 //! Writing layouts and pages in a dialect.
 
 use super::page::Page;
-use super::tidy::{Hints, Style, tidy};
+use super::tidy::{Style, dedent, tidy};
 use super::unify::{Default, Hole, Piece};
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
 use crate::markup::Constructs;
 use crate::prove::Strength;
-use crate::text::{Span, is_blank, trim_blanks};
+use crate::text::{is_blank, trim_blanks};
 
 /// A tag, and how it stands in the file.
 struct Tag {
@@ -45,7 +45,11 @@ impl Writer<'_> {
     pub fn layout(&self, pieces: &[Piece], names: &[String]) -> Vec<u8> {
         let mut segments = Vec::new();
         self.pieces(pieces, names, &mut 0, &mut segments);
-        self.finish(segments)
+        let (bytes, own_lines) = self.finish(segments);
+        match self.strength {
+            Strength::Bytes => bytes,
+            _ => tidy(&bytes, self.dialect, &own_lines, self.style),
+        }
     }
 
     fn pieces(&self, pieces: &[Piece], names: &[String], next: &mut usize, out: &mut Vec<Segment>) {
@@ -55,7 +59,9 @@ impl Writer<'_> {
                 Piece::Hole(hole) => {
                     let name = names.get(*next).map_or("block", String::as_str);
                     *next += 1;
-                    let Some((open, close)) = self.tags(name, hole.lines, Place::Layout) else { continue };
+                    let Some((open, close)) = self.tags(name, hole.lines, Place::Layout) else {
+                        continue;
+                    };
                     let indent = self.line_indent(hole);
                     self.open(open, hole.lines, &indent, out);
                     match &hole.default {
@@ -81,27 +87,36 @@ impl Writer<'_> {
             out.push(Segment::Tag(Tag { plain, marked: None, own_line: true, before: false, after: false }));
             push(&mut out, b"\n");
         }
-        let mut was_short = false;
+        let mut apart = false;
         for (hole, name) in holes.iter().zip(names) {
-            let Some(member) = hole.members.iter().position(|&member| member == page) else { continue };
+            let Some(member) = hole.members.iter().position(|&member| member == page) else {
+                continue;
+            };
             if hole.follows[member] {
                 continue;
             }
             let content = self.content(hole, member);
             let lines = hole.lines && !trim_blanks(content).is_empty();
-            let Some((open, close)) = self.tags(name, lines, Place::Page) else { continue };
+            let Some((open, close)) = self.tags(name, lines, Place::Page) else {
+                continue;
+            };
             // One-line blocks stand together, others apart.
-            if !std::mem::replace(&mut was_short, !lines) || lines {
+            if std::mem::replace(&mut apart, lines) || lines {
                 push(&mut out, b"\n");
             }
             self.open(open, lines, b"", &mut out);
-            push(&mut out, content);
+            let indented = lines && self.strength != Strength::Bytes;
+            if indented {
+                out.push(Segment::Bytes(dedent(&self.pages[page], hole.contents[member], &self.style.unit)));
+            } else {
+                push(&mut out, content);
+            }
             self.close(close, lines, b"", &mut out);
             if !lines {
                 push(&mut out, b"\n");
             }
         }
-        self.finish(out)
+        self.finish(out).0
     }
 
     fn tags(&self, name: &str, own_line: bool, place: Place) -> Option<(Tag, Tag)> {
@@ -122,7 +137,9 @@ impl Writer<'_> {
     /// The indentation for tags on their own lines in exact output.
     fn line_indent(&self, hole: &Hole) -> Vec<u8> {
         let contents = (0..hole.members.len()).map(|member| self.content(hole, member));
-        let Some(content) = contents.into_iter().find(|content| !content.is_empty()) else { return Vec::new() };
+        let Some(content) = contents.into_iter().find(|content| !content.is_empty()) else {
+            return Vec::new();
+        };
         content.iter().copied().take_while(|b| matches!(b, b' ' | b'\t')).collect()
     }
 
@@ -135,7 +152,8 @@ impl Writer<'_> {
     }
 
     fn close(&self, tag: Tag, lines: bool, indent: &[u8], out: &mut Vec<Segment>) {
-        let empty = matches!(out.last(), Some(Segment::Bytes(bytes)) if bytes == b"\n") && matches!(out.iter().rev().nth(1), Some(Segment::Tag(_)));
+        let empty = matches!(out.last(), Some(Segment::Bytes(bytes)) if bytes == b"\n")
+            && matches!(out.iter().rev().nth(1), Some(Segment::Tag(_)));
         if lines && empty {
             // Nothing inside: both tags on one line.
             out.pop();
@@ -156,7 +174,9 @@ impl Writer<'_> {
         if self.strength == Strength::Bytes {
             return push(out, indent);
         }
-        let Some(Segment::Bytes(bytes)) = out.last_mut() else { return };
+        let Some(Segment::Bytes(bytes)) = out.last_mut() else {
+            return;
+        };
         let blanks = bytes.iter().rev().take_while(|b| is_blank(**b)).count();
         let text = bytes.len() - blanks;
         let lines = memchr::memchr_iter(b'\n', &bytes[text..]).count();
@@ -166,44 +186,36 @@ impl Writer<'_> {
         }
     }
 
-    fn finish(&self, segments: Vec<Segment>) -> Vec<u8> {
+    /// The bytes, and the offsets of the tags that have lines of their own.
+    fn finish(&self, segments: Vec<Segment>) -> (Vec<u8>, Vec<u32>) {
         let segments = if self.strength == Strength::Bytes { segments } else { without_blanks_after_tags(segments) };
-        let (bytes, hints) = self.assemble(&segments);
-        if self.strength == Strength::Bytes {
-            return bytes;
-        }
-        tidy(&bytes, self.dialect, &hints, self.style)
+        self.assemble(&segments)
     }
 
     /// Puts the segments together; tags that would take white space with them
     /// that belongs to a page are written with a mark against it.
-    fn assemble(&self, segments: &[Segment]) -> (Vec<u8>, Hints) {
+    fn assemble(&self, segments: &[Segment]) -> (Vec<u8>, Vec<u32>) {
         let mut marked = vec![false; segments.len()];
         let (mut bytes, mut places) = join(segments, &marked);
         if !matches!(self.dialect.rules.newline, Newline::Kept | Newline::Unknown) {
             let constructs = Constructs::read(&bytes, self.dialect);
             for &(index, at) in &places {
-                let Segment::Tag(tag) = &segments[index] else { continue };
+                let Segment::Tag(tag) = &segments[index] else {
+                    continue;
+                };
                 let found = constructs.items.binary_search_by_key(&at, |item| item.span.start);
-                let Some(item) = found.ok().map(|found| constructs.items[found]) else { continue };
-                let takes = (tag.before && item.reach.start < item.span.start) || (tag.after && item.reach.end > item.span.end);
+                let Some(item) = found.ok().map(|found| constructs.items[found]) else {
+                    continue;
+                };
+                let takes =
+                    (tag.before && item.reach.start < item.span.start) || (tag.after && item.reach.end > item.span.end);
                 marked[index] = takes && !tag.own_line;
             }
             (bytes, places) = join(segments, &marked);
         }
-        let mut hints = Hints::default();
-        let mut open: Option<u32> = None;
-        for &(index, at) in &places {
-            let Segment::Tag(tag) = &segments[index] else { continue };
-            if tag.own_line {
-                hints.own_line.push(at);
-            } else if let Some(start) = open.take() {
-                hints.frozen.push(Span::new(start, at));
-            } else if !tag.before {
-                open = Some(at);
-            }
-        }
-        (bytes, hints)
+        let own = |&&(index, _): &&(usize, u32)| matches!(&segments[index], Segment::Tag(tag) if tag.own_line);
+        let own_lines = places.iter().filter(own).map(|&(_, at)| at).collect();
+        (bytes, own_lines)
     }
 }
 
@@ -218,12 +230,16 @@ fn push(out: &mut Vec<Segment>, bytes: &[u8]) {
 fn without_blanks_after_tags(mut segments: Vec<Segment>) -> Vec<Segment> {
     for index in 1..segments.len() {
         let (before, after) = segments.split_at_mut(index);
-        if let (Some(Segment::Tag(Tag { own_line: true, .. })), Some(Segment::Bytes(bytes))) = (before.last(), after.first_mut()) {
+        if let (Some(Segment::Tag(Tag { own_line: true, .. })), Some(Segment::Bytes(bytes))) =
+            (before.last(), after.first_mut())
+        {
             let blanks = bytes.iter().take_while(|b| is_blank(**b)).count();
             let lines = memchr::memchr_iter(b'\n', &bytes[..blanks]).count();
             // The writer itself put the first line end there.
             let own: &[u8] = if lines > 2 { b"\n\n" } else { b"\n" };
-            bytes.splice(..blanks, own.iter().copied());
+            // The indentation of what follows stays.
+            let indent = bytes[..blanks].iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+            bytes.splice(..indent, own.iter().copied());
         }
     }
     segments

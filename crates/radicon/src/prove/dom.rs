@@ -26,9 +26,7 @@ pub fn tree(source: &[u8], document: &Document) -> Option<Vec<u8>> {
         return None;
     }
     let held = with_place_holders(source, document);
-    let sink = parse_document(Sink::default(), ParseOpts::default())
-        .from_utf8()
-        .one(&held[..]);
+    let sink = parse_document(Sink::default(), ParseOpts::default()).from_utf8().one(&held[..]);
     let mut out = Vec::with_capacity(held.len());
     sink.write(&mut out);
     let again = Document::read(&out, &dialect::plain());
@@ -49,31 +47,16 @@ fn with_place_holders<'s>(source: &'s [u8], document: &Document) -> Cow<'s, [u8]
         }
         out.extend_from_slice(&source[at..item.span.start as usize]);
         let name = format!("radicon{:016x}", xxh3_64(item.span.of(source)));
-        let in_content = document
-            .nodes
-            .binary_search_by_key(&item.span.start, |node| document.offset(node.first));
-        let is_node = |index: usize| {
-            matches!(
-                document.nodes[index].kind,
-                NodeKind::Construct | NodeKind::Pair
-            )
-        };
+        let in_content = document.nodes.binary_search_by_key(&item.span.start, |node| document.offset(node.first));
+        let is_node = |index: usize| matches!(document.nodes[index].kind, NodeKind::Construct | NodeKind::Pair);
         // Several nodes may start at one place; any of them will do.
-        let token = document
-            .tokens
-            .partition_point(|token| token.start < item.span.start);
-        let own = document
-            .tokens
-            .get(token)
-            .is_some_and(|t| t.kind == TokenKind::Construct && t.start == item.span.start);
+        let token = document.tokens.partition_point(|token| token.start < item.span.start);
+        let own =
+            document.tokens.get(token).is_some_and(|t| t.kind == TokenKind::Construct && t.start == item.span.start);
         let raw = token.checked_sub(1).is_some_and(|before| {
             matches!(
                 document.tokens[before].kind,
-                TokenKind::Raw
-                    | TokenKind::Escapable
-                    | TokenKind::StartTag
-                    | TokenKind::Gap
-                    | TokenKind::Attribute
+                TokenKind::Raw | TokenKind::Escapable | TokenKind::StartTag | TokenKind::Gap | TokenKind::Attribute
             )
         });
         if own && !raw && in_content.is_ok_and(is_node) {
@@ -92,11 +75,7 @@ enum Data {
     Doctype(String),
     Text(RefCell<String>),
     Comment(String),
-    Element {
-        name: QualName,
-        attributes: RefCell<Vec<(String, String)>>,
-        template: Cell<usize>,
-    },
+    Element { name: QualName, attributes: RefCell<Vec<(String, String)>>, template: Cell<usize> },
 }
 
 struct Entry {
@@ -115,9 +94,7 @@ struct Sink {
 
 impl Default for Sink {
     fn default() -> Self {
-        let sink = Self {
-            nodes: RefCell::new(Vec::new()),
-        };
+        let sink = Self { nodes: RefCell::new(Vec::new()) };
         sink.add(Data::Document);
         sink
     }
@@ -138,11 +115,7 @@ impl ElemName for Name {
 impl Sink {
     fn add(&self, data: Data) -> usize {
         let mut nodes = self.nodes.borrow_mut();
-        nodes.push(std::rc::Rc::new(Entry {
-            data,
-            parent: Cell::new(NONE),
-            children: RefCell::default(),
-        }));
+        nodes.push(std::rc::Rc::new(Entry { data, parent: Cell::new(NONE), children: RefCell::default() }));
         nodes.len() - 1
     }
 
@@ -155,14 +128,8 @@ impl Sink {
         let node = match child {
             NodeOrText::AppendNode(node) => node,
             NodeOrText::AppendText(text) => {
-                let before = place
-                    .checked_sub(1)
-                    .map(|place| entry.children.borrow()[place]);
-                if let Some(Data::Text(known)) = before
-                    .map(|node| self.get(node))
-                    .as_deref()
-                    .map(|entry| &entry.data)
-                {
+                let before = place.checked_sub(1).map(|place| entry.children.borrow()[place]);
+                if let Some(Data::Text(known)) = before.map(|node| self.get(node)).as_deref().map(|entry| &entry.data) {
                     known.borrow_mut().push_str(&text);
                     return;
                 }
@@ -178,10 +145,7 @@ impl Sink {
     fn detach(&self, node: usize) {
         let parent = self.get(node).parent.replace(NONE);
         if parent != NONE {
-            self.get(parent)
-                .children
-                .borrow_mut()
-                .retain(|&child| child != node);
+            self.get(parent).children.borrow_mut().retain(|&child| child != node);
         }
     }
 
@@ -201,39 +165,23 @@ impl Sink {
                 }
             };
             let push_children = |entry: &Entry, steps: &mut Vec<Step>| {
-                steps.extend(
-                    entry
-                        .children
-                        .borrow()
-                        .iter()
-                        .rev()
-                        .map(|&child| Step::Open(child)),
-                );
+                steps.extend(entry.children.borrow().iter().rev().map(|&child| Step::Open(child)));
             };
             match &node.data {
                 Data::Document => push_children(&node, &mut steps),
-                Data::Doctype(text) => {
-                    out.extend_from_slice(format!("<!doctype {text}>").as_bytes())
+                Data::Doctype(text) => out.extend_from_slice(format!("<!doctype {text}>").as_bytes()),
+                Data::Comment(text) => {
+                    out.extend_from_slice(format!("<!--{}-->", text.replace("--", "- -")).as_bytes())
                 }
-                Data::Comment(text) => out
-                    .extend_from_slice(format!("<!--{}-->", text.replace("--", "- -")).as_bytes()),
                 Data::Text(text) => {
                     let parent = self.get(node.parent.get());
                     let raw = matches!(&parent.data, Data::Element { name, .. }
                         if matches!(&*name.local, "script" | "style" | "xmp" | "iframe" | "noembed" | "noframes" | "plaintext"));
                     let text = text.borrow();
-                    let escaped = if raw {
-                        text.clone()
-                    } else {
-                        text.replace('&', "&amp;").replace('<', "&lt;")
-                    };
+                    let escaped = if raw { text.clone() } else { text.replace('&', "&amp;").replace('<', "&lt;") };
                     out.extend_from_slice(escaped.as_bytes());
                 }
-                Data::Element {
-                    name,
-                    attributes,
-                    template,
-                } => {
+                Data::Element { name, attributes, template } => {
                     let mut sorted = attributes.borrow().clone();
                     sorted.sort();
                     out.extend_from_slice(format!("<{}", name.local).as_bytes());
@@ -254,15 +202,7 @@ impl Sink {
 }
 
 fn pairs(attributes: Vec<Attribute>) -> Vec<(String, String)> {
-    attributes
-        .into_iter()
-        .map(|attribute| {
-            (
-                attribute.name.local.to_string(),
-                attribute.value.to_string(),
-            )
-        })
-        .collect()
+    attributes.into_iter().map(|attribute| (attribute.name.local.to_string(), attribute.value.to_string())).collect()
 }
 
 impl TreeSink for Sink {
@@ -280,29 +220,12 @@ impl TreeSink for Sink {
     fn elem_name<'a>(&'a self, target: &'a usize) -> Name {
         match &self.get(*target).data {
             Data::Element { name, .. } => Name(name.clone()),
-            _ => Name(QualName::new(
-                None,
-                Namespace::default(),
-                LocalName::default(),
-            )),
+            _ => Name(QualName::new(None, Namespace::default(), LocalName::default())),
         }
     }
-    fn create_element(
-        &self,
-        name: QualName,
-        attributes: Vec<Attribute>,
-        flags: ElementFlags,
-    ) -> usize {
-        let template = if flags.template {
-            self.add(Data::Document)
-        } else {
-            NONE
-        };
-        self.add(Data::Element {
-            name,
-            attributes: RefCell::new(pairs(attributes)),
-            template: Cell::new(template),
-        })
+    fn create_element(&self, name: QualName, attributes: Vec<Attribute>, flags: ElementFlags) -> usize {
+        let template = if flags.template { self.add(Data::Document) } else { NONE };
+        self.add(Data::Element { name, attributes: RefCell::new(pairs(attributes)), template: Cell::new(template) })
     }
     fn create_comment(&self, text: StrTendril) -> usize {
         self.add(Data::Comment(text.to_string()))
@@ -319,21 +242,10 @@ impl TreeSink for Sink {
         if parent == NONE {
             return;
         }
-        let place = self
-            .get(parent)
-            .children
-            .borrow()
-            .iter()
-            .position(|node| node == sibling)
-            .unwrap_or(0);
+        let place = self.get(parent).children.borrow().iter().position(|node| node == sibling).unwrap_or(0);
         self.attach(parent, place, child);
     }
-    fn append_based_on_parent_node(
-        &self,
-        element: &usize,
-        previous: &usize,
-        child: NodeOrText<usize>,
-    ) {
+    fn append_based_on_parent_node(&self, element: &usize, previous: &usize, child: NodeOrText<usize>) {
         if self.get(*element).parent.get() != NONE {
             self.append_before_sibling(element, child);
         } else {
@@ -383,12 +295,7 @@ mod tests {
     #[track_caller]
     fn check(a: &str, b: &str, same: bool) {
         let dialect = dialect::builtin_named("brace-percent").expect("a built-in dialect");
-        let tree = |source: &str| {
-            tree(
-                source.as_bytes(),
-                &Document::read(source.as_bytes(), &dialect),
-            )
-        };
+        let tree = |source: &str| tree(source.as_bytes(), &Document::read(source.as_bytes(), &dialect));
         assert_eq!(tree(a) == tree(b), same, "{a}\n{b}");
     }
 
@@ -396,18 +303,10 @@ mod tests {
     fn spelling_does_not_matter_and_meaning_does() {
         check("<p class=a id=\"b\">x", "<P id='b'   class='a'>x</P>", true);
         check("<p>&amp;&lt;</p>", "<p>&#38;&lt;</p>", true);
-        check(
-            "<ul><li>a<li>b</ul>",
-            "<ul><li>a</li> <li>b</li></ul>",
-            true,
-        );
+        check("<ul><li>a<li>b</ul>", "<ul><li>a</li> <li>b</li></ul>", true);
         check("<p class=a>x</p>", "<p class=b>x</p>", false);
         check("<p>x</p>", "<p>y</p>", false);
-        check(
-            "<p class='{{ \"a\" }}'>{{ x }}</p>",
-            "<p class=\"{{ \"a\" }}\">{{ x }}</p>",
-            true,
-        );
+        check("<p class='{{ \"a\" }}'>{{ x }}</p>", "<p class=\"{{ \"a\" }}\">{{ x }}</p>", true);
         check("<p>{{ x }}</p>", "<p>{{ y }}</p>", false);
         check("<p class='{{ x }}'>", "<p class='{{ y }}'>", false);
         check(
@@ -415,10 +314,6 @@ mod tests {
             "<table><tr><td>x</td></tr></table>",
             false,
         );
-        check(
-            "<template><p>a</p></template>",
-            "<template><p>b</p></template>",
-            false,
-        );
+        check("<template><p>a</p></template>", "<template><p>b</p></template>", false);
     }
 }

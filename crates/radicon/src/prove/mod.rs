@@ -86,16 +86,9 @@ pub struct Proof {
 /// still counts as equal; weaker ones are not tried.
 pub fn prove(old: &Site, new: &Site, weakest: Strength) -> Proof {
     let mut paths: Vec<&str> = old.pages().map(|id| old.get(id).path.as_str()).collect();
-    paths.extend(
-        new.pages()
-            .map(|id| new.get(id).path.as_str())
-            .filter(|path| old.find(path).is_none()),
-    );
+    paths.extend(new.pages().map(|id| new.get(id).path.as_str()).filter(|path| old.find(path).is_none()));
     paths.sort_unstable();
-    let pages: Vec<_> = paths
-        .par_iter()
-        .map(|path| prove_page(old, new, path, weakest))
-        .collect();
+    let pages: Vec<_> = paths.par_iter().map(|path| prove_page(old, new, path, weakest)).collect();
     let equal = pages.iter().all(|page| page.strength.is_some());
     Proof { pages, equal }
 }
@@ -104,26 +97,14 @@ pub fn prove(old: &Site, new: &Site, weakest: Strength) -> Proof {
 pub fn prove_page(old: &Site, new: &Site, path: &str, weakest: Strength) -> PageProof {
     let result = match (old.find(path), new.find(path)) {
         (Some(before), Some(after)) => compare(old, before, new, after, weakest),
-        (Some(_), None) => Err(Difference {
-            message: "the page is gone".into(),
-            before: None,
-            after: None,
-        }),
-        _ => Err(Difference {
-            message: "the page is new".into(),
-            before: None,
-            after: None,
-        }),
+        (Some(_), None) => Err(Difference { message: "the page is gone".into(), before: None, after: None }),
+        _ => Err(Difference { message: "the page is new".into(), before: None, after: None }),
     };
     let (strength, difference) = match result {
         Ok(strength) => (Some(strength), None),
         Err(difference) => (None, Some(difference)),
     };
-    PageProof {
-        page: path.to_owned(),
-        strength,
-        difference,
-    }
+    PageProof { page: path.to_owned(), strength, difference }
 }
 
 /// Flattens a page of each site and gives the greatest strength at which they are equal.
@@ -134,17 +115,9 @@ fn compare(
     after: SourceId,
     weakest: Strength,
 ) -> Result<Strength, Difference> {
-    let refuse = |message: String| Difference {
-        message,
-        before: None,
-        after: None,
-    };
-    let flat_before = Resolver::new(old)
-        .flatten(before)
-        .map_err(|error| refuse(format!("before: {error}")))?;
-    let flat_after = Resolver::new(new)
-        .flatten(after)
-        .map_err(|error| refuse(format!("after: {error}")))?;
+    let refuse = |message: String| Difference { message, before: None, after: None };
+    let flat_before = Resolver::new(old).flatten(before).map_err(|error| refuse(format!("before: {error}")))?;
+    let flat_after = Resolver::new(new).flatten(after).map_err(|error| refuse(format!("after: {error}")))?;
     if flat_before.bytes == flat_after.bytes {
         return Ok(Strength::Bytes);
     }
@@ -160,10 +133,7 @@ fn compare(
         return Ok(Strength::Blanks);
     }
     if weakest == Strength::Dom {
-        let trees = (
-            dom::tree(&flat_before.bytes, &document_before),
-            dom::tree(&flat_after.bytes, &document_after),
-        );
+        let trees = (dom::tree(&flat_before.bytes, &document_before), dom::tree(&flat_after.bytes, &document_after));
         if let (Some(before), Some(after)) = trees
             && before == after
         {
@@ -171,22 +141,13 @@ fn compare(
         }
     }
     let at = common_prefix(&normal_before.bytes, &normal_after.bytes) as u32;
-    let before =
-        normal_before.source_offset(&flat_before.bytes, &document_before.tokens, at) as usize;
+    let before = normal_before.source_offset(&flat_before.bytes, &document_before.tokens, at) as usize;
     let after = normal_after.source_offset(&flat_after.bytes, &document_after.tokens, at) as usize;
-    Err(difference(
-        old,
-        new,
-        (&flat_before, before),
-        (&flat_after, after),
-    ))
+    Err(difference(old, new, (&flat_before, before), (&flat_after, after)))
 }
 
 fn common_prefix(a: &[u8], b: &[u8]) -> usize {
-    a.iter()
-        .zip(b)
-        .position(|(a, b)| a != b)
-        .unwrap_or(a.len().min(b.len()))
+    a.iter().zip(b).position(|(a, b)| a != b).unwrap_or(a.len().min(b.len()))
 }
 
 fn difference(old: &Site, new: &Site, before: (&Flat, usize), after: (&Flat, usize)) -> Difference {
@@ -196,18 +157,10 @@ fn difference(old: &Site, new: &Site, before: (&Flat, usize), after: (&Flat, usi
     };
     let (before, after) = (side(old, before), side(new, after));
     let shown = |side: &Side| {
-        if side.text.is_empty() {
-            "the page ends".to_owned()
-        } else {
-            format!("`{}`", side.text)
-        }
+        if side.text.is_empty() { "the page ends".to_owned() } else { format!("`{}`", side.text) }
     };
     let message = format!("before: {}; after: {}", shown(&before), shown(&after));
-    Difference {
-        message,
-        before: Some(before),
-        after: Some(after),
-    }
+    Difference { message, before: Some(before), after: Some(after) }
 }
 
 /// The text around `at`: from the start of its word or tag, on one line.
@@ -219,15 +172,8 @@ fn excerpt(bytes: &[u8], at: usize) -> String {
         return String::new();
     }
     let window = at.saturating_sub(BACK);
-    let start = bytes[window..at]
-        .iter()
-        .rposition(|&b| is_blank(b) || b == b'>')
-        .map_or(at, |back| window + back + 1);
-    let start = if bytes[window..at].iter().any(|&b| is_blank(b) || b == b'>') {
-        start
-    } else {
-        window
-    };
+    let start = bytes[window..at].iter().rposition(|&b| is_blank(b) || b == b'>').map_or(at, |back| window + back + 1);
+    let start = if bytes[window..at].iter().any(|&b| is_blank(b) || b == b'>') { start } else { window };
     let text = String::from_utf8_lossy(&bytes[start..bytes.len().min(at + FORWARD)]).into_owned();
     text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
@@ -239,10 +185,7 @@ mod tests {
     use crate::site::{Settings, SourceFile};
 
     fn site(files: &[(&str, &str)]) -> Site {
-        let files = files
-            .iter()
-            .map(|(path, text)| SourceFile::new(*path, *text))
-            .collect();
+        let files = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         Site::read(files, builtin(), &Settings::default())
     }
 
@@ -250,14 +193,8 @@ mod tests {
     fn each_strength_is_recognised() {
         let old = site(&[("a.html", "<div class='x' id='y'>\n<p>one</p></div>")]);
         for (new, strength) in [
-            (
-                "<div class='x' id='y'>\n<p>one</p></div>",
-                Some(Strength::Bytes),
-            ),
-            (
-                "<div class='x' id='y'><p>one</p>\n</div>",
-                Some(Strength::Blanks),
-            ),
+            ("<div class='x' id='y'>\n<p>one</p></div>", Some(Strength::Bytes)),
+            ("<div class='x' id='y'><p>one</p>\n</div>", Some(Strength::Blanks)),
             ("<div id=y class=x><p>one</div>", Some(Strength::Dom)),
             ("<div class='x' id='y'><p>two</p></div>", None),
         ] {
@@ -271,21 +208,13 @@ mod tests {
         let old = site(&[("a.html", "<p>one</p>\n<p>two</p>")]);
         let new = site(&[
             ("base.html", "<p>one</p>\n<!--: block x --><!--: end x -->"),
-            (
-                "a.html",
-                "<!--: layout base.html -->\n<!--: block x --><p>too</p><!--: end x -->",
-            ),
+            ("a.html", "<!--: layout base.html -->\n<!--: block x --><p>too</p><!--: end x -->"),
         ]);
         let proof = prove(&old, &new, Strength::Dom);
         let difference = proof.pages[0].difference.as_ref().expect("a difference");
         let places: Vec<_> = [&difference.before, &difference.after]
             .into_iter()
-            .filter_map(|side| {
-                side.as_ref()?
-                    .origin
-                    .as_ref()
-                    .map(|o| (o.file.as_str(), o.line, o.block.as_deref()))
-            })
+            .filter_map(|side| side.as_ref()?.origin.as_ref().map(|o| (o.file.as_str(), o.line, o.block.as_deref())))
             .collect();
         assert_eq!(places, [("a.html", 2, None), ("a.html", 2, Some("x"))]);
         assert!(
@@ -297,16 +226,9 @@ mod tests {
 
     #[test]
     fn pages_that_come_or_go_are_differences() {
-        let proof = prove(
-            &site(&[("a.html", "x")]),
-            &site(&[("b.html", "x")]),
-            Strength::Dom,
-        );
-        let messages: Vec<_> = proof
-            .pages
-            .iter()
-            .filter_map(|page| page.difference.as_ref().map(|d| d.message.as_str()))
-            .collect();
+        let proof = prove(&site(&[("a.html", "x")]), &site(&[("b.html", "x")]), Strength::Dom);
+        let messages: Vec<_> =
+            proof.pages.iter().filter_map(|page| page.difference.as_ref().map(|d| d.message.as_str())).collect();
         assert_eq!(messages, ["the page is gone", "the page is new"]);
     }
 }

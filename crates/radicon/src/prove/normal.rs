@@ -29,10 +29,7 @@ impl Normal {
     /// The normal form of a source that was split into `tokens`.
     pub fn of(source: &[u8], tokens: &[Token]) -> Self {
         let flags = significance(source, tokens, |_| false);
-        let mut normal = Self {
-            bytes: Vec::with_capacity(source.len()),
-            at: Vec::with_capacity(tokens.len() + 1),
-        };
+        let mut normal = Self { bytes: Vec::with_capacity(source.len()), at: Vec::with_capacity(tokens.len() + 1) };
         let mut title = false;
         for (index, token) in tokens.iter().enumerate() {
             normal.at.push(normal.bytes.len() as u32);
@@ -60,15 +57,8 @@ impl Normal {
 
     /// Every byte as it is, for the strength `bytes`.
     pub fn exact(source: &[u8], tokens: &[Token]) -> Self {
-        let at = tokens
-            .iter()
-            .map(|token| token.start)
-            .chain([source.len() as u32])
-            .collect();
-        Self {
-            bytes: source.to_vec(),
-            at,
-        }
+        let at = tokens.iter().map(|token| token.start).chain([source.len() as u32]).collect();
+        Self { bytes: source.to_vec(), at }
     }
 
     /// The normal form of a run of tokens.
@@ -78,10 +68,7 @@ impl Normal {
 
     /// The offset in the source of an offset in the normal form.
     pub fn source_offset(&self, source: &[u8], tokens: &[Token], offset: u32) -> u32 {
-        let index = self
-            .at
-            .partition_point(|&at| at <= offset)
-            .saturating_sub(1);
+        let index = self.at.partition_point(|&at| at <= offset).saturating_sub(1);
         let Some(token) = tokens.get(index) else {
             return source.len() as u32;
         };
@@ -100,11 +87,7 @@ impl Normal {
         let mut at = skipped;
         while wanted > 0 && at < bytes.len() {
             let run = bytes[at..].iter().take_while(|b| is_blank(**b)).count();
-            at += if normal.len() == bytes.len() {
-                1
-            } else {
-                run.max(1)
-            };
+            at += if normal.len() == bytes.len() { 1 } else { run.max(1) };
             wanted -= 1;
         }
         token.start + at as u32
@@ -184,11 +167,7 @@ pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&To
                     Flow::Hidden => {}
                 }
                 if known.preserves && known.flow == Flow::Block {
-                    preserved = if start {
-                        preserved + 1
-                    } else {
-                        preserved.saturating_sub(1)
-                    };
+                    preserved = if start { preserved + 1 } else { preserved.saturating_sub(1) };
                 }
             }
             TokenKind::Construct if is_edge(token) => {
@@ -249,20 +228,11 @@ fn last_unquoted(source: &[u8], tokens: &[Token], gap: usize) -> bool {
     })
 }
 
-fn write_gap(
-    source: &[u8],
-    gap: &Token,
-    next: Option<&Token>,
-    after_unquoted: bool,
-    out: &mut Vec<u8>,
-) {
+fn write_gap(source: &[u8], gap: &Token, next: Option<&Token>, after_unquoted: bool, out: &mut Vec<u8>) {
     let bytes = gap.span().of(source);
     let before_end = next.is_none_or(|token| token.kind == TokenKind::TagEnd);
     let slashed = bytes.contains(&b'/');
-    if before_end
-        && !slashed
-        && !(after_unquoted && next.is_some_and(|token| token.span().len() == 2))
-    {
+    if before_end && !slashed && !(after_unquoted && next.is_some_and(|token| token.span().len() == 2)) {
         return;
     }
     let mut blank = false;
@@ -304,10 +274,7 @@ mod tests {
     #[test]
     fn insignificant_white_space_goes() {
         for (source, expected) in [
-            (
-                " <div>\n  <p> a  b\nc </p>\n</div>\n",
-                "<div><p>a b c</p></div>",
-            ),
+            (" <div>\n  <p> a  b\nc </p>\n</div>\n", "<div><p>a b c</p></div>"),
             ("<p>a <b>b</b> c<br> d</p>", "<p>a <b>b</b> c<br>d</p>"),
             ("<p>a<b> b </b>c</p>", "<p>a<b> b </b>c</p>"),
             ("<pre>\n a  b\n</pre> x", "<pre>\n a  b\n</pre>x"),
@@ -317,21 +284,12 @@ mod tests {
             ),
             ("a <!-- c --> <div>", "a<!-- c --><div>"),
             ("a <!-- c --> b", "a <!-- c --> b"),
-            (
-                "<a  href = 'x'\n class=y >z</a >",
-                "<a href='x' class=y>z</a>",
-            ),
+            ("<a  href = 'x'\n class=y >z</a >", "<a href='x' class=y>z</a>"),
             ("<br /><br/>", "<br/><br/>"),
             ("<a href=x /><a href=x/>", "<a href=x /><a href=x/>"),
-            (
-                "a {{ x }} <div> {{ y }} </div>",
-                "a {{ x }}<div>{{ y }}</div>",
-            ),
+            ("a {{ x }} <div> {{ y }} </div>", "a {{ x }}<div>{{ y }}</div>"),
             ("x <button> a </button> y", "x <button>a</button> y"),
-            (
-                "x <textarea> a </textarea> y",
-                "x <textarea> a </textarea> y",
-            ),
+            ("x <textarea> a </textarea> y", "x <textarea> a </textarea> y"),
         ] {
             assert_eq!(normal(source), expected, "{source}");
         }
@@ -343,15 +301,9 @@ mod tests {
         let document = Document::read(source.as_bytes(), &crate::dialect::plain());
         let normal = Normal::of(source.as_bytes(), &document.tokens);
         let back = |text: &str| {
-            let at = String::from_utf8_lossy(&normal.bytes)
-                .find(text)
-                .expect("in the normal form");
+            let at = String::from_utf8_lossy(&normal.bytes).find(text).expect("in the normal form");
             &source[normal.source_offset(source.as_bytes(), &document.tokens, at as u32) as usize..]
         };
-        assert!(
-            back("one").starts_with("one")
-                && back("two").starts_with("two")
-                && back("</p").starts_with("</p")
-        );
+        assert!(back("one").starts_with("one") && back("two").starts_with("two") && back("</p").starts_with("</p"));
     }
 }

@@ -66,9 +66,7 @@ impl Chain {
         for &source in &levels {
             let template = site.get(source);
             for (construct, block) in template.blocks() {
-                let listed = definitions
-                    .entry(block.name.of(&template.source).into())
-                    .or_default();
+                let listed = definitions.entry(block.name.of(&template.source).into()).or_default();
                 match listed.last_mut() {
                     Some(last) if last.source == source => {
                         if template.dialect.rules.twice != Twice::First {
@@ -79,11 +77,7 @@ impl Chain {
                 }
             }
         }
-        Self {
-            levels,
-            broken,
-            definitions,
-        }
+        Self { levels, broken, definitions }
     }
 
     /// The definitions of a block, the most derived first.
@@ -103,21 +97,13 @@ impl Chain {
         let parent = template.parent()?;
         let written = parent.target.text(&template.source);
         let message = match broken {
-            Break::Dynamic => format!(
-                "the parent `{}` is an expression; the chain ends here",
-                parent.expr.text(&template.source)
-            ),
+            Break::Dynamic => {
+                format!("the parent `{}` is an expression; the chain ends here", parent.expr.text(&template.source))
+            }
             Break::Missing(missing) => describe_missing(&written, missing),
             Break::Cycle(round) => {
-                let names: Vec<_> = round
-                    .iter()
-                    .chain(round.first())
-                    .map(|&id| site.get(id).path.as_str())
-                    .collect();
-                format!(
-                    "the parents come round to themselves: {}",
-                    names.join(" -> ")
-                )
+                let names: Vec<_> = round.iter().chain(round.first()).map(|&id| site.get(id).path.as_str()).collect();
+                format!("the parents come round to themselves: {}", names.join(" -> "))
             }
             Break::TooLong => format!("the chain has more than {MAX_LEVELS} levels"),
         };
@@ -127,20 +113,12 @@ impl Chain {
     /// The whole story as a value.
     pub fn report(&self, site: &Site) -> ChainReport {
         let page = site.get(self.levels[0]);
-        let lines: Vec<_> = self
-            .levels
-            .iter()
-            .map(|&id| (id, LineIndex::new(&site.get(id).source)))
-            .collect();
+        let lines: Vec<_> = self.levels.iter().map(|&id| (id, LineIndex::new(&site.get(id).source))).collect();
         let mut names: Vec<(usize, u32, &[u8])> = Vec::new();
         for (name, definitions) in &self.definitions {
             // In the order of the topmost file that defines them.
             if let Some(last) = definitions.last() {
-                let level = self
-                    .levels
-                    .iter()
-                    .position(|&id| id == last.source)
-                    .unwrap_or(0);
+                let level = self.levels.iter().position(|&id| id == last.source).unwrap_or(0);
                 names.push((self.levels.len() - level, last.construct, name));
             }
         }
@@ -148,20 +126,9 @@ impl Chain {
         let blocks = names
             .into_iter()
             .map(|(_, _, name)| {
-                let definitions: Vec<_> = self
-                    .definitions(name)
-                    .iter()
-                    .map(|d| definition(site, *d, &lines))
-                    .collect();
-                let effective = definitions
-                    .first()
-                    .map(|d| d.file.clone())
-                    .unwrap_or_default();
-                ChainBlock {
-                    name: String::from_utf8_lossy(name).into_owned(),
-                    definitions,
-                    effective,
-                }
+                let definitions: Vec<_> = self.definitions(name).iter().map(|d| definition(site, *d, &lines)).collect();
+                let effective = definitions.first().map(|d| d.file.clone()).unwrap_or_default();
+                ChainBlock { name: String::from_utf8_lossy(name).into_owned(), definitions, effective }
             })
             .collect();
         let chain = self
@@ -177,37 +144,19 @@ impl Chain {
             })
             .collect();
         let problems = self.problem(site).into_iter().collect();
-        ChainReport {
-            page: page.path.clone(),
-            chain,
-            blocks,
-            problems,
-        }
+        ChainReport { page: page.path.clone(), chain, blocks, problems }
     }
 }
 
-fn definition(
-    site: &Site,
-    definition: Definition,
-    lines: &[(SourceId, LineIndex)],
-) -> DefinitionReport {
+fn definition(site: &Site, definition: Definition, lines: &[(SourceId, LineIndex)]) -> DefinitionReport {
     let template = site.get(definition.source);
     let opener = &template.constructs.items[definition.construct as usize];
-    let line = lines
-        .iter()
-        .find(|(id, _)| *id == definition.source)
-        .map_or(1, |(_, index)| index.line(opener.span.start));
+    let line =
+        lines.iter().find(|(id, _)| *id == definition.source).map_or(1, |(_, index)| index.line(opener.span.start));
     let range = definition.construct as usize..opener.partner as usize;
-    let inherits = template.constructs.items[range]
-        .iter()
-        .any(|item| item.kind == Kind::Inherited);
+    let inherits = template.constructs.items[range].iter().any(|item| item.kind == Kind::Inherited);
     let inner = template.inner(definition.construct);
-    DefinitionReport {
-        file: template.path.clone(),
-        line,
-        bytes: inner.len(),
-        inherits,
-    }
+    DefinitionReport { file: template.path.clone(), line, bytes: inner.len(), inherits }
 }
 
 /// In plain words what was looked for and where.
@@ -277,46 +226,25 @@ mod tests {
     use crate::site::{Settings, SourceFile};
 
     fn report(files: &[(&str, &str)], page: &str) -> ChainReport {
-        let files = files
-            .iter()
-            .map(|(path, text)| SourceFile::new(*path, *text))
-            .collect();
+        let files = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         let site = Site::read(files, builtin(), &Settings::default());
-        Resolver::new(&site)
-            .chain(site.find(page).expect("a page"))
-            .report(&site)
+        Resolver::new(&site).chain(site.find(page).expect("a page")).report(&site)
     }
 
     #[test]
     fn the_most_derived_definition_wins() {
         let report = report(
             &[
-                (
-                    "base.html",
-                    "{% block a %}{% endblock %}\n{% block b %}{% endblock %}",
-                ),
-                (
-                    "mid.html",
-                    "{% extends 'base.html' %}{% block b %}x{{ super() }}{% endblock %}",
-                ),
-                (
-                    "page.html",
-                    "{% extends 'mid.html' %}\n{% block b %}y{% endblock %}",
-                ),
+                ("base.html", "{% block a %}{% endblock %}\n{% block b %}{% endblock %}"),
+                ("mid.html", "{% extends 'base.html' %}{% block b %}x{{ super() }}{% endblock %}"),
+                ("page.html", "{% extends 'mid.html' %}\n{% block b %}y{% endblock %}"),
             ],
             "page.html",
         );
-        let files: Vec<_> = report
-            .chain
-            .iter()
-            .map(|level| level.file.as_str())
-            .collect();
+        let files: Vec<_> = report.chain.iter().map(|level| level.file.as_str()).collect();
         assert_eq!(files, ["page.html", "mid.html", "base.html"]);
-        let blocks: Vec<_> = report
-            .blocks
-            .iter()
-            .map(|block| (block.name.as_str(), block.effective.as_str()))
-            .collect();
+        let blocks: Vec<_> =
+            report.blocks.iter().map(|block| (block.name.as_str(), block.effective.as_str())).collect();
         assert_eq!(blocks, [("a", "base.html"), ("b", "page.html")]);
         assert_eq!(report.blocks[1].definitions[0].line, 2);
         assert!(report.blocks[1].definitions[1].inherits);
@@ -326,30 +254,14 @@ mod tests {
     fn broken_chains_say_where_and_why() {
         for (files, words) in [
             (
-                vec![
-                    ("a.html", "{% extends 'b.html' %}"),
-                    ("b.html", "{% extends 'a.html' %}"),
-                ],
+                vec![("a.html", "{% extends 'b.html' %}"), ("b.html", "{% extends 'a.html' %}")],
                 "a.html -> b.html -> a.html",
             ),
-            (
-                vec![("a.html", "\n {% extends 'c.html' %}")],
-                "a.html:2:2: no template `c.html`",
-            ),
-            (
-                vec![("a.html", "{% if 1 %}{% endif %}{% extends x %}")],
-                "`x` is an expression",
-            ),
+            (vec![("a.html", "\n {% extends 'c.html' %}")], "a.html:2:2: no template `c.html`"),
+            (vec![("a.html", "{% if 1 %}{% endif %}{% extends x %}")], "`x` is an expression"),
         ] {
             let report = report(&files, "a.html");
-            assert!(
-                report
-                    .problems
-                    .iter()
-                    .any(|problem| problem.to_string().contains(words)),
-                "{:?}",
-                report.problems
-            );
+            assert!(report.problems.iter().any(|problem| problem.to_string().contains(words)), "{:?}", report.problems);
         }
     }
 }

@@ -11,7 +11,7 @@ use super::{Chain, Definition, MAX_NESTING, MAX_PAGE};
 use crate::dialect::{Kind, Part};
 use crate::markup::{ALONE, Construct};
 use crate::site::{Problem, Site, Template};
-use crate::text::{LineIndex, SourceId, Span};
+use crate::text::{LineIndex, SourceId, Span, is_blank};
 
 /// Why a page cannot be put together.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -61,6 +61,28 @@ pub struct Origin {
     pub block: Option<String>,
 }
 
+/// A flattened page for people and programs.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct FlatReport {
+    /// The page's path.
+    pub page: String,
+    /// The page put together; bytes that are not UTF-8 are shown as U+FFFD.
+    pub text: String,
+    /// For each line of the text where it comes from.
+    pub origins: Vec<OriginLine>,
+    /// What could not be resolved and was kept as it stands.
+    pub problems: Vec<Problem>,
+}
+
+/// Where a line of a flattened page comes from.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct OriginLine {
+    /// The line in the page, 1-based.
+    pub line: u32,
+    /// The place from which the first thing on it that is not white space comes.
+    pub origin: Origin,
+}
+
 /// A page put together.
 #[derive(Clone, Debug, Default)]
 pub struct Flat {
@@ -75,49 +97,51 @@ pub struct Flat {
 impl Flat {
     /// Where the byte at `offset` comes from; for the end of the page, where its last byte does.
     pub fn origin(&self, site: &Site, offset: u32) -> Option<Origin> {
-        let index = self
-            .stretches
-            .partition_point(|stretch| stretch.at <= offset)
-            .checked_sub(1)?;
+        self.origin_with(site, offset, &mut FxHashMap::default())
+    }
+
+    fn origin_with(&self, site: &Site, offset: u32, lines: &mut FxHashMap<SourceId, LineIndex>) -> Option<Origin> {
+        let index = self.stretches.partition_point(|stretch| stretch.at <= offset).checked_sub(1)?;
         let stretch = self.stretches[index];
         let within = (offset - stretch.at).min(stretch.span.len() as u32);
         let template = site.get(stretch.source);
-        let at = LineIndex::new(&template.source)
-            .position(&template.source, stretch.span.start + within);
+        let known = lines.entry(stretch.source).or_insert_with(|| LineIndex::new(&template.source));
+        let at = known.position(&template.source, stretch.span.start + within);
         let block = match stretch.via {
             Via::Block(definition) => Some(block_name(site, definition)),
             Via::Base | Via::Include(..) => None,
         };
-        Some(Origin {
-            file: template.path.clone(),
-            line: at.line,
-            column: at.column,
-            block,
-        })
+        Some(Origin { file: template.path.clone(), line: at.line, column: at.column, block })
+    }
+
+    /// The page with the origin of each line.
+    pub fn report(&self, site: &Site, page: SourceId) -> FlatReport {
+        let mut origins = Vec::new();
+        let mut lines = FxHashMap::default();
+        let mut start = 0_usize;
+        for (number, line) in (1..).zip(self.bytes.split_inclusive(|&b| b == b'\n')) {
+            let blanks = line.iter().position(|&b| !is_blank(b)).unwrap_or(0);
+            if let Some(origin) = self.origin_with(site, (start + blanks) as u32, &mut lines) {
+                origins.push(OriginLine { line: number, origin });
+            }
+            start += line.len();
+        }
+        let text = String::from_utf8_lossy(&self.bytes).into_owned();
+        FlatReport { page: site.get(page).path.clone(), text, origins, problems: self.problems.clone() }
     }
 }
 
 fn block_name(site: &Site, definition: Definition) -> String {
     let template = site.get(definition.source);
-    template.constructs.items[definition.construct as usize]
-        .name
-        .text(&template.source)
-        .into_owned()
+    template.constructs.items[definition.construct as usize].name.text(&template.source).into_owned()
 }
 
 pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
-    let mut flattener = Flattener {
-        site,
-        flat: Flat::default(),
-        chains: FxHashMap::default(),
-        active: Vec::new(),
-        full: false,
-    };
+    let mut flattener =
+        Flattener { site, flat: Flat::default(), chains: FxHashMap::default(), active: Vec::new(), full: false };
     flattener.template(id, Via::Base);
     if flattener.full {
-        return Err(FlattenError::TooLarge {
-            page: site.get(id).path.clone(),
-        });
+        return Err(FlattenError::TooLarge { page: site.get(id).path.clone() });
     }
     flattener.flat.problems.sort();
     flattener.flat.problems.dedup();
@@ -154,11 +178,7 @@ impl Flattener<'_> {
                 chain
             }
         };
-        let frame = Frame {
-            chain: Rc::clone(&chain),
-            block: None,
-            via,
-        };
+        let frame = Frame { chain: Rc::clone(&chain), block: None, via };
         let (base, children) = chain.levels.split_last().unwrap_or((&id, &[]));
         for &child in children {
             self.loose_bindings(child, via);
@@ -176,11 +196,7 @@ impl Flattener<'_> {
                 self.copy(child, item.span, via);
             }
             let pair = item.part == Part::Open && item.kind == Kind::Block && item.partner != ALONE;
-            at = if pair {
-                item.partner as usize + 1
-            } else {
-                at + 1
-            };
+            at = if pair { item.partner as usize + 1 } else { at + 1 };
         }
     }
 
@@ -191,10 +207,7 @@ impl Flattener<'_> {
         let items = &template.constructs.items;
         let mut cursor = span.start;
         let mut at = first;
-        while let Some(item) = items
-            .get(at)
-            .filter(|item| item.span.start < span.end && !self.full)
-        {
+        while let Some(item) = items.get(at).filter(|item| item.span.start < span.end && !self.full) {
             let end = self.construct(source, template, at, item, frame, cursor);
             match end {
                 Some((next, resume)) => {
@@ -228,20 +241,8 @@ impl Flattener<'_> {
                 let name = item.name.of(&template.source);
                 let definitions = frame.chain.definitions(name).to_vec();
                 self.copy(source, text, frame.via);
-                let own = Definition {
-                    source,
-                    construct: at as u32,
-                };
-                self.block(
-                    if definitions.is_empty() {
-                        vec![own]
-                    } else {
-                        definitions
-                    },
-                    0,
-                    frame,
-                    (template, item),
-                );
+                let own = Definition { source, construct: at as u32 };
+                self.block(if definitions.is_empty() { vec![own] } else { definitions }, 0, frame, (template, item));
                 let closer = &template.constructs.items[item.partner as usize];
                 return Some((item.partner as usize + 1, closer.reach.end));
             }
@@ -259,16 +260,12 @@ impl Flattener<'_> {
                         "the included name `{}` is an expression; kept as it is",
                         item.expr.text(&template.source)
                     );
-                    self.flat
-                        .problems
-                        .push(template.problem(item.span.start, message));
+                    self.flat.problems.push(template.problem(item.span.start, message));
                     return None;
                 }
                 match self.site.target(source, item) {
                     Ok(target) => {
-                        if self.too_deep(template, item)
-                            || self.includes_itself(template, item, target)
-                        {
+                        if self.too_deep(template, item) || self.includes_itself(template, item, target) {
                             return None;
                         }
                         self.copy(source, text, frame.via);
@@ -279,9 +276,9 @@ impl Flattener<'_> {
                     }
                     Err(missing) => {
                         let written = item.target.text(&template.source);
-                        self.flat.problems.push(
-                            template.problem(item.span.start, describe_missing(&written, &missing)),
-                        );
+                        self.flat
+                            .problems
+                            .push(template.problem(item.span.start, describe_missing(&written, &missing)));
                         return None;
                     }
                 }
@@ -291,32 +288,21 @@ impl Flattener<'_> {
         Some((at + 1, item.reach.end))
     }
 
-    fn block(
-        &mut self,
-        definitions: Vec<Definition>,
-        index: usize,
-        frame: &Frame,
-        from: (&Template, &Construct),
-    ) {
+    fn block(&mut self, definitions: Vec<Definition>, index: usize, frame: &Frame, from: (&Template, &Construct)) {
         let definition = definitions[index];
         let via = Via::Block(definition);
         if self.active.contains(&via) {
             let name = block_name(self.site, definition);
-            self.flat.problems.push(from.0.problem(
-                from.1.span.start,
-                format!("the block `{name}` stands inside itself"),
-            ));
+            self.flat
+                .problems
+                .push(from.0.problem(from.1.span.start, format!("the block `{name}` stands inside itself")));
             return;
         }
         if self.too_deep(from.0, from.1) {
             return;
         }
         let template = self.site.get(definition.source);
-        let inner = Frame {
-            chain: Rc::clone(&frame.chain),
-            block: Some((definitions, index)),
-            via,
-        };
+        let inner = Frame { chain: Rc::clone(&frame.chain), block: Some((definitions, index)), via };
         self.active.push(via);
         self.content(
             definition.source,
@@ -330,12 +316,9 @@ impl Flattener<'_> {
     fn too_deep(&mut self, template: &Template, item: &Construct) -> bool {
         let deep = self.active.len() >= MAX_NESTING;
         if deep {
-            let message = format!(
-                "more than {MAX_NESTING} blocks and includes inside each other; not followed further"
-            );
-            self.flat
-                .problems
-                .push(template.problem(item.span.start, message));
+            let message =
+                format!("more than {MAX_NESTING} blocks and includes inside each other; not followed further");
+            self.flat.problems.push(template.problem(item.span.start, message));
         }
         deep
     }
@@ -346,31 +329,19 @@ impl Flattener<'_> {
             .active
             .iter()
             .filter_map(|via| match *via {
-                Via::Include(source, construct) => self
-                    .site
-                    .target(
-                        source,
-                        &self.site.get(source).constructs.items[construct as usize],
-                    )
-                    .ok(),
+                Via::Include(source, construct) => {
+                    self.site.target(source, &self.site.get(source).constructs.items[construct as usize]).ok()
+                }
                 Via::Base | Via::Block(_) => None,
             })
             .collect();
         let Some(start) = targets.iter().position(|&active| active == target) else {
             return false;
         };
-        let names: Vec<_> = targets[start..]
-            .iter()
-            .chain([&target])
-            .map(|&id| self.site.get(id).path.as_str())
-            .collect();
-        let message = format!(
-            "the includes come round to themselves: {}",
-            names.join(" -> ")
-        );
-        self.flat
-            .problems
-            .push(template.problem(item.span.start, message));
+        let names: Vec<_> =
+            targets[start..].iter().chain([&target]).map(|&id| self.site.get(id).path.as_str()).collect();
+        let message = format!("the includes come round to themselves: {}", names.join(" -> "));
+        self.flat.problems.push(template.problem(item.span.start, message));
         true
     }
 
@@ -383,15 +354,8 @@ impl Flattener<'_> {
             self.full = true;
             return;
         }
-        self.flat
-            .bytes
-            .extend_from_slice(span.of(&self.site.get(source).source));
-        self.flat.stretches.push(Stretch {
-            at: at as u32,
-            source,
-            span,
-            via,
-        });
+        self.flat.bytes.extend_from_slice(span.of(&self.site.get(source).source));
+        self.flat.stretches.push(Stretch { at: at as u32, source, span, via });
     }
 }
 
@@ -403,24 +367,12 @@ mod tests {
     use crate::site::{Settings, SourceFile};
 
     fn flat(files: &[(&str, &str)], page: &str) -> (String, Vec<String>) {
-        let files = files
-            .iter()
-            .map(|(path, text)| SourceFile::new(*path, *text))
-            .collect();
+        let files = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         let site = Site::read(files, builtin(), &Settings::default());
-        let flat = Resolver::new(&site)
-            .flatten(site.find(page).expect("a page"))
-            .expect("a page of a sane size");
-        let copied: usize = flat
-            .stretches
-            .iter()
-            .map(|stretch| stretch.span.len())
-            .sum();
+        let flat = Resolver::new(&site).flatten(site.find(page).expect("a page")).expect("a page of a sane size");
+        let copied: usize = flat.stretches.iter().map(|stretch| stretch.span.len()).sum();
         assert_eq!(copied, flat.bytes.len(), "every byte has an origin");
-        (
-            String::from_utf8_lossy(&flat.bytes).into_owned(),
-            flat.problems.iter().map(ToString::to_string).collect(),
-        )
+        (String::from_utf8_lossy(&flat.bytes).into_owned(), flat.problems.iter().map(ToString::to_string).collect())
     }
 
     const BASE: (&str, &str) = (
@@ -430,30 +382,17 @@ mod tests {
 
     #[test]
     fn blocks_are_overridden_nested_and_inherited() {
-        let mid = (
-            "mid.html",
-            "{% extends 'base.html' %}lost{% block b %}[{{ super() }}]{% endblock %}",
-        );
+        let mid = ("mid.html", "{% extends 'base.html' %}lost{% block b %}[{{ super() }}]{% endblock %}");
         for (page, expected) in [
             ("{% extends 'base.html' %}", "<AN|B>{{ x }}"),
-            (
-                "{% extends 'mid.html' %}{% block n %}x{% endblock %}",
-                "<Ax|[B]>{{ x }}",
-            ),
-            (
-                "{% extends 'mid.html' %}{% block b %}({{ super() }}){% endblock %}",
-                "<AN|([B])>{{ x }}",
-            ),
+            ("{% extends 'mid.html' %}{% block n %}x{% endblock %}", "<Ax|[B]>{{ x }}"),
+            ("{% extends 'mid.html' %}{% block b %}({{ super() }}){% endblock %}", "<AN|([B])>{{ x }}"),
             (
                 "{% extends 'mid.html' %}{% block a %}{% block n %}y{% endblock %}{{ super() }}{% endblock %}",
                 "<yAy|[B]>{{ x }}",
             ),
         ] {
-            assert_eq!(
-                flat(&[BASE, mid, ("p.html", page)], "p.html"),
-                (expected.to_owned(), vec![]),
-                "{page}"
-            );
+            assert_eq!(flat(&[BASE, mid, ("p.html", page)], "p.html"), (expected.to_owned(), vec![]), "{page}");
         }
     }
 
@@ -461,19 +400,10 @@ mod tests {
     fn partials_bring_their_own_chain() {
         let files = [
             BASE,
-            (
-                "card.html",
-                "{% extends 'base.html' %}{% block a %}card{% endblock %}",
-            ),
-            (
-                "p.html",
-                "{% extends 'base.html' %}{% block b %}{% include 'card.html' %}{% endblock %}{% set t = 1 %}",
-            ),
+            ("card.html", "{% extends 'base.html' %}{% block a %}card{% endblock %}"),
+            ("p.html", "{% extends 'base.html' %}{% block b %}{% include 'card.html' %}{% endblock %}{% set t = 1 %}"),
         ];
-        assert_eq!(
-            flat(&files, "p.html").0,
-            "{% set t = 1 %}<AN|<card|B>{{ x }}>{{ x }}"
-        );
+        assert_eq!(flat(&files, "p.html").0, "{% set t = 1 %}<AN|<card|B>{{ x }}>{{ x }}");
     }
 
     #[test]
@@ -487,47 +417,22 @@ mod tests {
             "a.html",
         );
         assert_eq!(text, "123{% include 'b.html' %}");
-        assert!(
-            problems[0].contains("b.html -> c.html -> b.html"),
-            "{problems:?}"
-        );
-        let (text, problems) = flat(
-            &[(
-                "a.html",
-                "{% include 'x.html' %}{% include y %}{% include 'a.html' %}",
-            )],
-            "a.html",
-        );
-        assert_eq!(
-            text,
-            "{% include 'x.html' %}{% include y %}{% include 'a.html' %}"
-        );
+        assert!(problems[0].contains("b.html -> c.html -> b.html"), "{problems:?}");
+        let (text, problems) =
+            flat(&[("a.html", "{% include 'x.html' %}{% include y %}{% include 'a.html' %}")], "a.html");
+        assert_eq!(text, "{% include 'x.html' %}{% include y %}{% include 'a.html' %}");
         assert_eq!(problems.len(), 3, "{problems:?}");
     }
 
     #[test]
     fn pages_that_explode_are_stopped() {
         let mut files: Vec<(String, String)> = (0..40)
-            .map(|n| {
-                (
-                    format!("{n}.html"),
-                    format!(
-                        "{{% include '{0}.html' %}}{{% include '{0}.html' %}}",
-                        n + 1
-                    ),
-                )
-            })
+            .map(|n| (format!("{n}.html"), format!("{{% include '{0}.html' %}}{{% include '{0}.html' %}}", n + 1)))
             .collect();
         files.push(("40.html".into(), "x".repeat(100_000)));
-        let files = files
-            .into_iter()
-            .map(|(path, text)| SourceFile::new(path, text))
-            .collect();
+        let files = files.into_iter().map(|(path, text)| SourceFile::new(path, text)).collect();
         let site = Site::read(files, builtin(), &Settings::default());
         let page = site.find("0.html").expect("a page");
-        assert!(matches!(
-            Resolver::new(&site).flatten(page),
-            Err(FlattenError::TooLarge { .. })
-        ));
+        assert!(matches!(Resolver::new(&site).flatten(page), Err(FlattenError::TooLarge { .. })));
     }
 }

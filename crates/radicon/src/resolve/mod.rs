@@ -4,7 +4,7 @@ mod chain;
 mod flatten;
 
 pub use chain::{Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport};
-pub use flatten::{Flat, FlattenError, Origin, Stretch, Via};
+pub use flatten::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 
 use crate::site::Site;
 use crate::text::SourceId;

@@ -3,6 +3,7 @@
 
 mod roots;
 mod settings;
+mod survey;
 
 use std::sync::Arc;
 
@@ -18,6 +19,7 @@ use crate::text::{MAX_SOURCE, Position, SourceId, Span, position};
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
 pub use settings::{Settings, SettingsError};
+pub use survey::{Survey, SurveyFile, Totals};
 
 /// A file as it comes in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,11 +33,19 @@ pub struct SourceFile {
 impl SourceFile {
     /// A file from its path and content.
     pub fn new(path: impl Into<String>, bytes: impl Into<Vec<u8>>) -> Self {
-        Self {
-            path: path.into(),
-            bytes: bytes.into(),
-        }
+        Self { path: path.into(), bytes: bytes.into() }
     }
+}
+
+/// A change to one file of a site.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// The file's path from the site's folder.
+    pub path: String,
+    /// Its content as it was read; `None` if it must not exist yet.
+    pub old: Option<Vec<u8>>,
+    /// Its new content; `None` to remove it.
+    pub new: Option<Vec<u8>>,
 }
 
 /// Something that could not be read or resolved; the rest goes on without it.
@@ -52,11 +62,7 @@ pub struct Problem {
 impl std::fmt::Display for Problem {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self.at {
-            Some(at) => write!(
-                f,
-                "{}:{}:{}: {}",
-                self.file, at.line, at.column, self.message
-            ),
+            Some(at) => write!(f, "{}:{}:{}: {}", self.file, at.line, at.column, self.message),
             None => write!(f, "{}: {}", self.file, self.message),
         }
     }
@@ -104,40 +110,23 @@ impl Template {
             }
         }
         let (_, dialect, constructs) = best;
-        Self {
-            path: file.path,
-            source: file.bytes.into(),
-            dialect,
-            constructs,
-            role: Role::Page,
-            unreadable,
-        }
+        Self { path: file.path, source: file.bytes.into(), dialect, constructs, role: Role::Page, unreadable }
     }
 
     /// The construct that names its parent.
     pub fn parent(&self) -> Option<&Construct> {
-        self.constructs
-            .items
-            .iter()
-            .find(|item| item.kind == Kind::Parent)
+        self.constructs.items.iter().find(|item| item.kind == Kind::Parent)
     }
 
     /// The includes it holds.
     pub fn includes(&self) -> impl Iterator<Item = &Construct> {
-        self.constructs
-            .items
-            .iter()
-            .filter(|item| item.kind == Kind::Include)
+        self.constructs.items.iter().filter(|item| item.kind == Kind::Include)
     }
 
     /// The opening tags of its blocks that are closed, with their indices.
     pub fn blocks(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        let opens = |item: &Construct| {
-            item.kind == Kind::Block && item.part == Part::Open && item.partner != ALONE
-        };
-        (0..)
-            .zip(&self.constructs.items)
-            .filter(move |(_, item)| opens(item))
+        let opens = |item: &Construct| item.kind == Kind::Block && item.part == Part::Open && item.partner != ALONE;
+        (0..).zip(&self.constructs.items).filter(move |(_, item)| opens(item))
     }
 
     /// What stands between a pair's tags, white space that goes with the tags left out.
@@ -149,11 +138,7 @@ impl Template {
 
     /// A problem at a place of this template.
     pub fn problem(&self, offset: u32, message: impl Into<String>) -> Problem {
-        Problem {
-            file: self.path.clone(),
-            at: Some(position(&self.source, offset)),
-            message: message.into(),
-        }
+        Problem { file: self.path.clone(), at: Some(position(&self.source, offset)), message: message.into() }
     }
 }
 
@@ -212,21 +197,15 @@ impl Site {
     /// Reads a site from its files. `dialects` are tried on every file whose
     /// path fits, the first of those that explain the most constructs counts.
     pub fn read(files: Vec<SourceFile>, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
-        let mut templates: Vec<_> = files
-            .into_par_iter()
-            .map(|file| Template::read(file, dialects))
-            .collect();
+        let plain = dialect::plain();
+        // What is no page by its name is a template only if some dialect explains it.
+        let counts = |template: &Template| !template.dialect.forms.is_empty() || plain.fits(&template.path);
+        let mut templates: Vec<_> =
+            files.into_par_iter().map(|file| Template::read(file, dialects)).filter(counts).collect();
         templates.sort_by(|a, b| a.path.cmp(&b.path));
         templates.dedup_by(|a, b| a.path == b.path);
-        let by_path = (0..)
-            .zip(&templates)
-            .map(|(id, template)| (template.path.clone(), SourceId(id)))
-            .collect();
-        let mut site = Self {
-            templates,
-            roots: Vec::new(),
-            by_path,
-        };
+        let by_path = (0..).zip(&templates).map(|(id, template)| (template.path.clone(), SourceId(id))).collect();
+        let mut site = Self { templates, roots: Vec::new(), by_path };
         site.roots = match &settings.roots {
             Some(roots) => roots.iter().map(|root| Root::configured(root)).collect(),
             None => roots::infer(&site),
@@ -237,10 +216,8 @@ impl Site {
 
     /// A site of the same settings with other files: for proposals.
     pub fn with_roots(files: Vec<SourceFile>, dialects: &[Arc<Dialect>], roots: &[Root]) -> Self {
-        let settings = Settings {
-            roots: Some(roots.iter().map(|root| root.path.clone()).collect()),
-            ..Settings::default()
-        };
+        let settings =
+            Settings { roots: Some(roots.iter().map(|root| root.path.clone()).collect()), ..Settings::default() };
         Self::read(files, dialects, &settings)
     }
 
@@ -278,17 +255,12 @@ impl Site {
     pub fn find_named(&self, name: &str) -> Option<SourceId> {
         let name = name.trim_start_matches("./");
         let under = |root: &Root| self.find(&join(&root.path, name)?);
-        self.find(name)
-            .or_else(|| self.roots.iter().find_map(under))
+        self.find(name).or_else(|| self.roots.iter().find_map(under))
     }
 
     /// The pages, in order of their paths.
     pub fn pages(&self) -> impl Iterator<Item = SourceId> + '_ {
-        (0..)
-            .map(SourceId)
-            .zip(&self.templates)
-            .filter(|(_, template)| template.role == Role::Page)
-            .map(|(id, _)| id)
+        (0..).map(SourceId).zip(&self.templates).filter(|(_, template)| template.role == Role::Page).map(|(id, _)| id)
     }
 
     /// The parent of a template: `None` if it names none or a dynamic one.
@@ -316,17 +288,9 @@ impl Site {
         let name = roots::with_slashes(written, rules);
         let mut tried = Vec::new();
         let mut outside = false;
-        let folder = if rules.relative && !name.starts_with('/') {
-            Some(folder(&template.path))
-        } else {
-            None
-        };
-        let starts = folder.into_iter().chain(
-            self.roots
-                .iter()
-                .filter(|_| folder.is_none())
-                .map(|root| root.path.as_str()),
-        );
+        let folder = if rules.relative && !name.starts_with('/') { Some(folder(&template.path)) } else { None };
+        let starts =
+            folder.into_iter().chain(self.roots.iter().filter(|_| folder.is_none()).map(|root| root.path.as_str()));
         for start in starts {
             for suffix in &rules.suffixes {
                 match join(start, &format!("{}{suffix}", name.trim_start_matches('/'))) {
@@ -339,11 +303,7 @@ impl Site {
                 }
             }
         }
-        Err(if outside && tried.is_empty() {
-            Missing::Outside
-        } else {
-            Missing::NotFound(tried)
-        })
+        Err(if outside && tried.is_empty() { Missing::Outside } else { Missing::NotFound(tried) })
     }
 }
 
@@ -373,40 +333,24 @@ mod tests {
 
     #[track_caller]
     fn site(files: &[(&str, &str)]) -> Site {
-        let files = files
-            .iter()
-            .map(|(path, text)| SourceFile::new(*path, *text))
-            .collect();
+        let files = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         Site::read(files, dialect::builtin(), &Settings::default())
     }
 
     #[test]
     fn roles_come_from_who_names_whom() {
         let site = site(&[
-            (
-                "base.html",
-                "{% block a %}{% endblock %}{% include 'nav.html' %}",
-            ),
+            ("base.html", "{% block a %}{% endblock %}{% include 'nav.html' %}"),
             ("nav.html", "<nav></nav>"),
             ("index.html", "{% extends 'base.html' %}"),
         ]);
-        let roles: Vec<_> = site
-            .templates
-            .iter()
-            .map(|template| template.role)
-            .collect();
+        let roles: Vec<_> = site.templates.iter().map(|template| template.role).collect();
         assert_eq!(roles, [Role::Layout, Role::Page, Role::Partial]);
     }
 
     #[test]
     fn names_never_lead_out_of_the_site() {
-        let site = site(&[
-            (
-                "a/x.html",
-                "{% include '../../etc/passwd' %}{% include '/b.html' %}",
-            ),
-            ("b.html", ""),
-        ]);
+        let site = site(&[("a/x.html", "{% include '../../etc/passwd' %}{% include '/b.html' %}"), ("b.html", "")]);
         let from = site.find("a/x.html").expect("a file");
         assert_eq!(site.lookup(from, "../../etc/passwd"), Err(Missing::Outside));
         assert_eq!(site.lookup(from, "/b.html"), Ok(SourceId(1)));
@@ -419,11 +363,7 @@ mod tests {
             ("t.html", "{% if a %}{% endif %}"),
             ("m.html", "<!--: partial doc.html -->"),
         ]);
-        let names: Vec<_> = site
-            .templates
-            .iter()
-            .map(|template| template.dialect.name.as_str())
-            .collect();
+        let names: Vec<_> = site.templates.iter().map(|template| template.dialect.name.as_str()).collect();
         assert_eq!(names, ["plain", "margin", "brace-percent"]);
     }
 

@@ -23,10 +23,7 @@ pub struct Root {
 impl Root {
     /// A root that somebody named.
     pub(super) fn configured(path: &str) -> Self {
-        Self {
-            path: path.trim_matches('/').to_owned(),
-            why: "named in radicon.toml".into(),
-        }
+        Self { path: path.trim_matches('/').to_owned(), why: "named in radicon.toml".into() }
     }
 }
 
@@ -38,10 +35,7 @@ const MAX_ROOTS: usize = 256;
 pub(super) fn infer(site: &Site) -> Vec<Root> {
     let written = written_names(site);
     if written.is_empty() {
-        return vec![Root {
-            path: String::new(),
-            why: "no template names another one".into(),
-        }];
+        return vec![Root { path: String::new(), why: "no template names another one".into() }];
     }
     let mut unexplained: FxHashSet<usize> = (0..written.len()).collect();
     let candidates = candidates(site, &written);
@@ -49,13 +43,8 @@ pub(super) fn infer(site: &Site) -> Vec<Root> {
     while roots.len() < MAX_ROOTS {
         let gain = |hits: &Vec<usize>| hits.iter().filter(|hit| unexplained.contains(hit)).count();
         // Most names first; of equals the shorter path.
-        let best = candidates
-            .iter()
-            .map(|(path, hits)| (gain(hits), std::cmp::Reverse(path)))
-            .max();
-        let Some((explained, std::cmp::Reverse(path))) =
-            best.filter(|(explained, _)| *explained > 0)
-        else {
+        let best = candidates.iter().map(|(path, hits)| (gain(hits), std::cmp::Reverse(path))).max();
+        let Some((explained, std::cmp::Reverse(path))) = best.filter(|(explained, _)| *explained > 0) else {
             break;
         };
         for hit in &candidates[path] {
@@ -65,10 +54,7 @@ pub(super) fn infer(site: &Site) -> Vec<Root> {
             (0, all) => format!("{explained} of {all} written names resolve beneath it"),
             _ => format!("{explained} names that no root before explains resolve beneath it"),
         };
-        roots.push(Root {
-            path: path.clone(),
-            why,
-        });
+        roots.push(Root { path: path.clone(), why });
     }
     if roots.is_empty() {
         roots.push(Root {
@@ -85,10 +71,7 @@ fn written_names(site: &Site) -> Vec<(SourceId, String)> {
     for (id, template) in (0..).map(SourceId).zip(&site.templates) {
         let targets = &template.dialect.targets;
         for item in &template.constructs.items {
-            if !matches!(item.kind, Kind::Parent | Kind::Include)
-                || item.dynamic
-                || item.target.is_empty()
-            {
+            if !matches!(item.kind, Kind::Parent | Kind::Include) || item.dynamic || item.target.is_empty() {
                 continue;
             }
             let name = with_slashes(&item.target.text(&template.source), targets);
@@ -115,14 +98,9 @@ fn candidates(site: &Site, written: &[(SourceId, String)]) -> BTreeMap<String, V
             let file = format!("{name}{suffix}");
             let tail = file.rsplit('/').next().unwrap_or(&file);
             for path in by_tail.get(tail).into_iter().flatten() {
-                let root = path
-                    .strip_suffix(&file)
-                    .filter(|root| root.is_empty() || root.ends_with('/'));
+                let root = path.strip_suffix(&file).filter(|root| root.is_empty() || root.ends_with('/'));
                 if let Some(root) = root.filter(|_| **path != template.path) {
-                    found
-                        .entry(root.trim_end_matches('/').to_owned())
-                        .or_default()
-                        .push(index);
+                    found.entry(root.trim_end_matches('/').to_owned()).or_default().push(index);
                 }
             }
         }
@@ -159,25 +137,15 @@ mod tests {
     #[test]
     fn roots_are_where_the_names_resolve() {
         let files = [
-            (
-                "shop/templates/shop/list.html",
-                "{% extends 'base.html' %}{% include 'shop/item.html' %}",
-            ),
+            ("shop/templates/shop/list.html", "{% extends 'base.html' %}{% include 'shop/item.html' %}"),
             ("shop/templates/shop/item.html", ""),
             ("core/templates/base.html", "{% block a %}{% endblock %}"),
             ("core/templates/page.html", "{% extends 'base.html' %}"),
         ];
-        let files = files
-            .iter()
-            .map(|(path, text)| SourceFile::new(*path, *text))
-            .collect();
+        let files = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         let site = Site::read(files, builtin(), &Settings::default());
         let paths: Vec<_> = site.roots.iter().map(|root| root.path.as_str()).collect();
         assert_eq!(paths, ["core/templates", "shop/templates"]);
-        assert!(
-            site.roots[0].why.contains("2 of 3"),
-            "{}",
-            site.roots[0].why
-        );
+        assert!(site.roots[0].why.contains("2 of 3"), "{}", site.roots[0].why);
     }
 }

@@ -34,10 +34,7 @@ impl Settings {
     /// With line and column: TOML syntax, an unknown key, a wrong value.
     pub fn parse(text: &str) -> Result<Self, SettingsError> {
         toml::from_str(text).map_err(|error| SettingsError {
-            at: position(
-                text.as_bytes(),
-                error.span().map_or(0, |span| span.start as u32),
-            ),
+            at: position(text.as_bytes(), error.span().map_or(0, |span| span.start as u32)),
             message: error.message().to_owned(),
         })
     }
@@ -49,14 +46,8 @@ mod tests {
 
     #[test]
     fn mistakes_are_placed() {
-        assert_eq!(
-            Settings::parse("roots = ['a']").map(|s| s.roots),
-            Ok(Some(vec!["a".to_owned()]))
-        );
+        assert_eq!(Settings::parse("roots = ['a']").map(|s| s.roots), Ok(Some(vec!["a".to_owned()])));
         let error = Settings::parse("ignore = []\nrots = []").expect_err("an unknown key");
-        assert!(
-            error.at.line == 2 && error.message.contains("rots"),
-            "{error}"
-        );
+        assert!(error.at.line == 2 && error.message.contains("rots"), "{error}");
     }
 }
