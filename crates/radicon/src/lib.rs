@@ -28,7 +28,7 @@
 //! let page = |name: &str, text: &str| {
 //!     let frame = "<!DOCTYPE html>\n<html>\n<body>\n<nav><a href=\"/\">Tidewater</a> <a href=\"/fares\">Fares</a></nav>\n<main>\n";
 //!     let foot = "</main>\n<footer>Seven harbours, every day, all year, since 1871</footer>\n</body>\n</html>\n";
-//!     SourceFile::new(name, format!("{frame}<h1>{text}</h1>\n{foot}"))
+//!     SourceFile::new(name, format!("{frame}<h1>{text}</h1>\n<p>All about {text}.</p>\n{foot}"))
 //! };
 //! let files = vec![page("a.html", "Old Pier"), page("b.html", "Gull Point"), page("c.html", "Sandhaven")];
 //! let site = Site::read(files, dialect::builtin(), &Settings::default());

@@ -11,7 +11,7 @@ use super::{DiskError, STATE_FOLDER};
 use crate::site::Change;
 
 /// What was written.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Adopted {
     /// Files that were not there before.
     pub created: Vec<String>,

@@ -1,0 +1,129 @@
+//! The arguments, as people write them.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use radicon::Strength;
+
+/// Turns copied page skeletons into layouts with named blocks, and proves that
+/// no page changed.
+#[derive(Parser, Debug)]
+#[command(name = "radicon", version, max_term_width = 100, after_help = AFTER)]
+pub struct Arguments {
+    /// The site's folder [default: the nearest one upwards with a radicon.toml, else this one].
+    #[arg(long, global = true, value_name = "DIR")]
+    pub site: Option<PathBuf>,
+    /// How to print results.
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+const AFTER: &str =
+    "Start with `radicon survey`, or with `radicon demo DIR` to see the whole job done on a made-up site.
+Exit code 0: fine; 1: differences or a proof that failed; 2: wrong use or unreadable input.";
+
+/// How results are printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// For programs; the schemas are in docs/schema.
+    Json,
+}
+
+/// What to do.
+#[derive(Subcommand, Debug)]
+pub enum Command {
+    /// What is there: files by role and dialect, roots, sizes, and the next thing to do.
+    Survey,
+    /// The override chain of a page: for each block who defines it and who wins.
+    Chain {
+        /// A page, by its path or as the site names it.
+        page: String,
+    },
+    /// A page put together from its layouts and partials.
+    Flatten {
+        /// A page, by its path or as the site names it.
+        page: String,
+        /// Show beside each line which file and line it comes from.
+        #[arg(long)]
+        origins: bool,
+    },
+    /// Propose a base layout for pages that were copied from each other, with its proof.
+    Propose {
+        /// How to propose.
+        #[command(flatten)]
+        how: How,
+        /// Print the proposed layout too.
+        #[arg(long)]
+        show: bool,
+        /// Write the whole new site, untouched files too, into a new folder.
+        #[arg(long, value_name = "DIR")]
+        into: Option<PathBuf>,
+    },
+    /// Are all pages of two folders the same?
+    Prove {
+        /// The folder with the site as it was.
+        old: PathBuf,
+        /// The folder with the site as it is now.
+        new: PathBuf,
+        /// The weakest strength that still counts as equal.
+        #[arg(long, value_enum, default_value_t = StrengthArgument::Dom)]
+        strength: StrengthArgument,
+    },
+    /// Write the proposal into the site, all files or none.
+    Adopt {
+        /// How to propose.
+        #[command(flatten)]
+        how: How,
+        /// Take the last adoption back.
+        #[arg(long)]
+        undo: bool,
+        /// Also change files with changes that are not committed.
+        #[arg(long)]
+        uncommitted: bool,
+    },
+    /// Write the demo site into a new folder and run the whole job on it.
+    Demo {
+        /// A folder that does not exist yet, or is empty.
+        dir: PathBuf,
+    },
+}
+
+/// How to propose.
+#[derive(Args, Debug)]
+pub struct How {
+    /// Keep every byte of every page, also white space that does not show.
+    #[arg(long)]
+    pub strict: bool,
+    /// The dialect to write [default: that of the site's layouts, else margin].
+    #[arg(long, value_name = "NAME")]
+    pub dialect: Option<String>,
+    /// What a block must save, in bytes; higher gives fewer, bigger blocks.
+    #[arg(long, value_name = "BYTES", default_value_t = radicon::Options::default().block_price)]
+    pub block_price: u64,
+}
+
+/// How equal pages must be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum StrengthArgument {
+    /// Byte for byte.
+    Bytes,
+    /// But for insignificant white space.
+    Blanks,
+    /// As a standard HTML parser reads them.
+    Dom,
+}
+
+impl From<StrengthArgument> for Strength {
+    fn from(argument: StrengthArgument) -> Self {
+        match argument {
+            StrengthArgument::Bytes => Strength::Bytes,
+            StrengthArgument::Blanks => Strength::Blanks,
+            StrengthArgument::Dom => Strength::Dom,
+        }
+    }
+}

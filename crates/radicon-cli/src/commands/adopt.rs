@@ -1,0 +1,69 @@
+//! `adopt`: the proposal written into the site, and taken back.
+
+use std::io::Write;
+
+use anyhow::{Result, bail};
+use radicon::disk::{self, Adopted};
+use radicon::propose;
+
+use super::{is_json, json, load, options, out, propose as proposing, site_folder};
+use crate::arguments::{Arguments, How};
+use crate::output::{count, headline, next};
+use crate::{DIFFERENT, FINE};
+
+pub fn run(arguments: &Arguments, how: &How, uncommitted: bool) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
+    let mut out = out();
+    if proposal.layout.is_none() {
+        if is_json(arguments) {
+            json(&mut out, &Adopted::default())?;
+        } else {
+            proposing::print(&proposal, false, &mut out)?;
+        }
+        return Ok(DIFFERENT);
+    }
+    let changes = proposal.changes(&loaded.site);
+    let paths: Vec<&str> = changes.iter().map(|change| change.path.as_str()).collect();
+    let dirty = disk::uncommitted(&loaded.folder, &paths);
+    if let Some(first) = dirty.first().filter(|_| !uncommitted) {
+        let others = if dirty.len() > 1 { format!(" and {}", count(dirty.len() - 1, "other")) } else { String::new() };
+        bail!(
+            "{first}{others} has changes that are not committed; commit them, or say --uncommitted; nothing was written"
+        );
+    }
+    let adopted = disk::adopt(&loaded.folder, &changes)?;
+    if is_json(arguments) {
+        json(&mut out, &adopted)?;
+        return Ok(FINE);
+    }
+    proposing::print(&proposal, false, &mut out)?;
+    writeln!(out)?;
+    headline(&mut out, &summary(&adopted))?;
+    next(&mut out, "look at the site; radicon adopt --undo takes it back")?;
+    Ok(FINE)
+}
+
+pub fn undo(arguments: &Arguments) -> Result<u8> {
+    let folder = site_folder(arguments)?;
+    disk::recover(&folder)?;
+    let adopted = disk::undo(&folder)?;
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &adopted)?;
+        return Ok(FINE);
+    }
+    headline(&mut out, &format!("Taken back: {}", summary(&adopted)))?;
+    next(&mut out, "radicon survey")?;
+    Ok(FINE)
+}
+
+fn summary(adopted: &Adopted) -> String {
+    let parts = [("created", &adopted.created), ("changed", &adopted.changed), ("removed", &adopted.removed)];
+    let parts: Vec<String> = parts
+        .iter()
+        .filter(|(_, files)| !files.is_empty())
+        .map(|(word, files)| format!("{} {word}", count(files.len(), "file")))
+        .collect();
+    parts.join(", ")
+}

@@ -1,0 +1,52 @@
+//! `demo`: the demo site, and the whole job done on it.
+
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::{Context, Result, bail};
+use include_dir::{Dir, include_dir};
+use radicon::{Options, Strength, disk, propose, prove};
+
+use super::{out, propose as proposing, sources};
+use crate::arguments::Arguments;
+use crate::output::{FAINT, GOOD, PLAIN, count, headline, next};
+use crate::{DIFFERENT, FINE};
+
+/// The pages of a made-up ferry line.
+static SITE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
+
+pub fn run(_: &Arguments, folder: &Path) -> Result<u8> {
+    if std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some()) {
+        bail!("{}: the folder is not empty; name a new one", folder.display());
+    }
+    let (old, new) = (folder.join("tidewater"), folder.join("tidewater-new"));
+    std::fs::create_dir_all(&old).with_context(|| format!("{} cannot be made", old.display()))?;
+    SITE.extract(&old).with_context(|| format!("the demo cannot be written into {}", old.display()))?;
+
+    let mut out = out();
+    let loaded = disk::load(&old)?;
+    headline(&mut out, "1. The site as its authors left it")?;
+    let totals = loaded.site.survey(&loaded.problems).totals;
+    writeln!(out, "   {}: {}, copied from each other for years\n", old.display(), count(totals.pages, "page"))?;
+
+    headline(&mut out, "2. radicon propose --show")?;
+    writeln!(out)?;
+    let proposal = propose(&loaded.site, &Options::default())?;
+    proposing::print(&proposal, true, &mut out)?;
+
+    writeln!(out)?;
+    headline(&mut out, "3. A page that is left with what is its own")?;
+    let page = proposal.files.iter().find(|file| file.path == "harbours/heronsea.html");
+    if let Some(page) = page {
+        writeln!(out, "   {FAINT}{}{PLAIN}\n{}", page.path, String::from_utf8_lossy(&page.bytes).trim_end())?;
+    }
+
+    disk::write_site(&old, &sources(&proposal), &new)?;
+    let proof = prove(&loaded.site, &disk::load(&new)?.site, Strength::Blanks);
+    let result = if proof.equal { "equal" } else { "different" };
+    writeln!(out)?;
+    headline(&mut out, &format!("4. radicon prove {} {}", old.display(), new.display()))?;
+    writeln!(out, "   {GOOD}{} {result}{PLAIN}", count(proof.pages.len(), "page"))?;
+    next(&mut out, &format!("radicon --site {} adopt, and radicon --site {0} adopt --undo", old.display()))?;
+    Ok(if proof.equal { FINE } else { DIFFERENT })
+}

@@ -1,0 +1,146 @@
+//! One command, one file: each calls the library and shows the value it gives.
+
+mod adopt;
+mod chain;
+mod demo;
+mod flatten;
+mod propose;
+mod prove;
+mod survey;
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use anyhow::{Context, Result, bail};
+use radicon::dialect::Dialect;
+use radicon::disk::{self, Loaded, Recovery};
+use radicon::{Options, Problem, SourceFile, Strength, dialect, text};
+use serde::Serialize;
+
+use crate::arguments::{Arguments, Command, Format, How};
+use crate::output::{BAD, FAINT, PLAIN, count};
+
+/// Runs a command; gives the exit code.
+pub fn run(arguments: &Arguments) -> Result<u8> {
+    match &arguments.command {
+        Command::Survey => survey::run(arguments),
+        Command::Chain { page } => chain::run(arguments, page),
+        Command::Flatten { page, origins } => flatten::run(arguments, page, *origins),
+        Command::Propose { how, show, into } => propose::run(arguments, how, *show, into.as_deref()),
+        Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
+        Command::Adopt { undo: true, .. } => adopt::undo(arguments),
+        Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),
+        Command::Demo { dir } => demo::run(arguments, dir),
+    }
+}
+
+/// Standard output, with colours only on a terminal.
+fn out() -> impl Write {
+    anstream::stdout().lock()
+}
+
+fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
+    match &arguments.site {
+        Some(folder) => Ok(folder.clone()),
+        None => Ok(disk::find_site(&std::env::current_dir().context("the current folder cannot be read")?)),
+    }
+}
+
+/// Reads the site, finishing first what an interrupted run left behind.
+fn load(arguments: &Arguments) -> Result<Loaded> {
+    let folder = site_folder(arguments)?;
+    match disk::recover(&folder)? {
+        Recovery::Clean => {}
+        Recovery::RolledBack => {
+            anstream::eprintln!("An interrupted run had not begun to change files; its traces are removed.")
+        }
+        Recovery::RolledForward => anstream::eprintln!("An interrupted run was finished."),
+    }
+    load_folder(&folder)
+}
+
+/// Reads a site that must hold at least one template.
+fn load_folder(folder: &Path) -> Result<Loaded> {
+    let loaded = disk::load(folder)?;
+    if loaded.site.templates.is_empty() {
+        let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
+        let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };
+        let kinds = dialect::plain().files.join(", ");
+        bail!(
+            "no templates beneath {}; looked for {kinds} in files that no ignore file excludes{why}",
+            folder.display()
+        );
+    }
+    Ok(loaded)
+}
+
+fn options(loaded: &Loaded, how: &How) -> Result<Options> {
+    let strength = if how.strict { Strength::Bytes } else { Strength::Blanks };
+    let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
+    Ok(Options { strength, dialect, block_price: how.block_price })
+}
+
+fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
+    let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();
+    match loaded.dialects.iter().find(|dialect| dialect.name == name) {
+        Some(dialect) => Ok(Arc::clone(dialect)),
+        None => bail!("no dialect `{name}`; {}", suggestion(name, &names)),
+    }
+}
+
+/// The template that somebody means by a path or a name.
+fn find_page(loaded: &Loaded, page: &str) -> Result<text::SourceId> {
+    let site = &loaded.site;
+    if let Some(id) = site.find_named(page) {
+        return Ok(id);
+    }
+    // A path from the current folder that leads into the site.
+    let there = Path::new(page).canonicalize().ok().zip(loaded.folder.canonicalize().ok());
+    let relative =
+        there.and_then(|(path, folder)| Some(path.strip_prefix(folder).ok()?.to_string_lossy().into_owned()));
+    if let Some(id) = relative.and_then(|path| site.find(&path)) {
+        return Ok(id);
+    }
+    let names: Vec<&str> = site.templates.iter().map(|template| template.path.as_str()).collect();
+    bail!("no template `{page}` beneath {}; {}", loaded.folder.display(), suggestion(page, &names))
+}
+
+fn suggestion(written: &str, known: &[&str]) -> String {
+    match text::did_you_mean(written, known.iter().copied()) {
+        Some(meant) => format!("did you mean `{meant}`?"),
+        None if known.len() <= 8 => format!("there are: {}", known.join(", ")),
+        None => format!("`radicon survey` lists all {}", known.len()),
+    }
+}
+
+fn json(out: &mut impl Write, value: &impl Serialize) -> Result<()> {
+    let mut bytes = serde_json::to_vec_pretty(value)?;
+    bytes.push(b'\n');
+    Ok(out.write_all(&bytes)?)
+}
+
+/// Shows what could not be read or resolved.
+fn problems(out: &mut impl Write, problems: &[Problem]) -> Result<()> {
+    const MOST: usize = 20;
+    if problems.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{BAD}{}{PLAIN}", count(problems.len(), "problem"))?;
+    for problem in problems.iter().take(MOST) {
+        writeln!(out, "  {problem}")?;
+    }
+    if problems.len() > MOST {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", problems.len() - MOST)?;
+    }
+    Ok(())
+}
+
+/// The files of a proposal as they are written.
+fn sources(proposal: &radicon::Proposal) -> Vec<SourceFile> {
+    proposal.files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())).collect()
+}
+
+fn is_json(arguments: &Arguments) -> bool {
+    arguments.format == Format::Json
+}

@@ -1,0 +1,162 @@
+//! `propose`: a restructuring, with its proof.
+
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::Result;
+use radicon::{Proposal, Strength, disk, propose};
+
+use super::{is_json, json, load, options, out, problems, sources};
+use crate::arguments::{Arguments, How};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, change, count, headline, next, number};
+use crate::{DIFFERENT, FINE};
+
+pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
+    if let Some(into) = into {
+        disk::write_site(&loaded.folder, &sources(&proposal), into)?;
+    }
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &proposal)?;
+        return Ok(code(&proposal));
+    }
+    print(&proposal, show, &mut out)?;
+    problems(&mut out, &loaded.problems)?;
+    let folder = loaded.folder.display();
+    match (&proposal.layout, into) {
+        (None, _) => next(&mut out, "radicon survey, to see what each file is")?,
+        (Some(_), Some(into)) => next(&mut out, &format!("read {0}, then radicon prove {folder} {0}", into.display()))?,
+        (Some(_), None) => {
+            next(&mut out, "radicon propose --into NEW-DIR to read all files, or radicon adopt to write them")?
+        }
+    }
+    Ok(code(&proposal))
+}
+
+fn code(proposal: &Proposal) -> u8 {
+    if proposal.proof.iter().all(|page| page.strength.is_some()) { FINE } else { DIFFERENT }
+}
+
+/// Shows a proposal.
+pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()> {
+    let Some(layout) = &proposal.layout else {
+        headline(out, "Nothing to propose: no layout would make these pages smaller together.")?;
+        return left(proposal, out);
+    };
+    let pages = proposal.files.len() - 1;
+    let all = pages + proposal.left.len();
+    headline(
+        out,
+        &format!("One layout for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
+    )?;
+    writeln!(out)?;
+    let columns = [
+        ("block", Align::Left),
+        ("line", Align::Right),
+        ("default", Align::Left),
+        ("pages", Align::Right),
+        ("bytes", Align::Right),
+        ("such as", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for block in &proposal.blocks {
+        let default = if block.default { "yes" } else { "-" };
+        let dots = if block.overridden_by > block.such_as.len() { ", …" } else { "" };
+        let such_as = if block.overridden_by == pages { "all".into() } else { block.such_as.join(", ") + dots };
+        table.row([
+            block.name.clone(),
+            number(block.line as usize),
+            default.into(),
+            number(block.overridden_by),
+            number(block.bytes),
+            such_as,
+        ]);
+    }
+    writeln!(out, "  {layout}")?;
+    table.print(out)?;
+    writeln!(out)?;
+    sizes(proposal, out)?;
+    proof(proposal, out)?;
+    left(proposal, out)?;
+    drifted(proposal, pages, out)?;
+    if show && let Some(file) = proposal.files.iter().find(|file| file.path == *layout) {
+        writeln!(out)?;
+        headline(out, layout)?;
+        writeln!(out, "{}", String::from_utf8_lossy(&file.bytes).trim_end())?;
+    }
+    Ok(())
+}
+
+fn sizes(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    let mut table =
+        Table::new(&[("", Align::Left), ("before", Align::Right), ("after", Align::Right), ("change", Align::Right)]);
+    let (before, after) = (proposal.before, proposal.after);
+    for (word, before, after) in [
+        ("files", before.files, after.files),
+        ("lines", before.lines, after.lines),
+        ("bytes", before.bytes, after.bytes),
+    ] {
+        table.row([word.into(), number(before), number(after), change(before, after)]);
+    }
+    Ok(table.print(out)?)
+}
+
+fn proof(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    let equal = |strength: Strength| proposal.proof.iter().filter(|page| page.strength == Some(strength)).count();
+    let proven: Vec<String> = [Strength::Bytes, Strength::Blanks, Strength::Dom]
+        .into_iter()
+        .filter(|&strength| equal(strength) > 0)
+        .map(|strength| format!("{} at {}", number(equal(strength)), strength.word()))
+        .collect();
+    let failed = proposal.proof.iter().filter(|page| page.strength.is_none()).count();
+    let colour = if failed == 0 { GOOD } else { BAD };
+    let all = if failed == 0 { "no page changes" } else { "some pages would change" };
+    Ok(writeln!(
+        out,
+        "\n{colour}Proven: {all}{PLAIN} ({} equal: {})",
+        count(proposal.proof.len() - failed, "page"),
+        proven.join(", ")
+    )?)
+}
+
+/// Pages that keep their form, grouped by reason.
+fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    const MOST: usize = 12;
+    let mut reasons: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for left in &proposal.left {
+        reasons.entry(&left.reason).or_default().push(&left.page);
+    }
+    if reasons.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{} left as they are", count(proposal.left.len(), "page"))?;
+    let mut reasons: Vec<_> = reasons.into_iter().collect();
+    reasons.sort_by_key(|(reason, pages)| (std::cmp::Reverse(pages.len()), *reason));
+    for (reason, pages) in reasons.iter().take(MOST) {
+        let shown = pages.iter().take(3).copied().collect::<Vec<_>>().join(", ");
+        let dots = if pages.len() > 3 { format!(" and {} more", pages.len() - 3) } else { String::new() };
+        writeln!(out, "  {shown}{dots}\n    {FAINT}{reason}{PLAIN}")?;
+    }
+    if reasons.len() > MOST {
+        writeln!(out, "  {FAINT}and more, for {} other reasons; --format json lists all{PLAIN}", reasons.len() - MOST)?;
+    }
+    Ok(())
+}
+
+/// Blocks that are there for one page only: mostly a copy that was left behind.
+fn drifted(proposal: &Proposal, pages: usize, out: &mut impl Write) -> Result<()> {
+    let lonely: Vec<_> =
+        proposal.blocks.iter().filter(|block| block.default && block.overridden_by == 1 && pages > 3).collect();
+    if lonely.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\nIs one page out of step? Make it like the others, and the block goes away:")?;
+    let mut table = Table::new(&[("", Align::Left), ("", Align::Left)]);
+    for block in lonely {
+        table.row([block.name.clone(), block.such_as.join(", ")]);
+    }
+    Ok(table.print(out)?)
+}

@@ -1,0 +1,78 @@
+//! `prove`: are all pages the same?
+
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::Result;
+use radicon::{Difference, Strength, prove};
+
+use super::{is_json, json, load_folder, out};
+use crate::arguments::Arguments;
+use crate::output::{BAD, FAINT, GOOD, PLAIN, count, next, number};
+use crate::{DIFFERENT, FINE};
+
+/// The most pages whose difference is shown.
+const MOST: usize = 10;
+
+pub fn run(arguments: &Arguments, old: &Path, new: &Path, weakest: Strength) -> Result<u8> {
+    let (before, after) = (load_folder(old)?, load_folder(new)?);
+    let proof = prove(&before.site, &after.site, weakest);
+    let code = if proof.equal { FINE } else { DIFFERENT };
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &proof)?;
+        return Ok(code);
+    }
+    for strength in [Strength::Bytes, Strength::Blanks, Strength::Dom] {
+        let equal = proof.pages.iter().filter(|page| page.strength == Some(strength)).count();
+        if equal > 0 {
+            let meaning = match strength {
+                Strength::Bytes => "byte for byte",
+                Strength::Blanks => "but for white space that does not show",
+                Strength::Dom => "as an HTML parser reads them",
+            };
+            writeln!(
+                out,
+                "{GOOD}{} equal at {}{PLAIN} {FAINT}({meaning}){PLAIN}",
+                count(equal, "page"),
+                strength.word()
+            )?;
+        }
+    }
+    let different: Vec<_> = proof.pages.iter().filter(|page| page.strength.is_none()).collect();
+    if !different.is_empty() {
+        writeln!(out, "{BAD}{} not equal{PLAIN}", count(different.len(), "page"))?;
+    }
+    for page in different.iter().take(MOST) {
+        writeln!(out, "\n{}", page.page)?;
+        if let Some(difference) = &page.difference {
+            show(difference, &mut out)?;
+        }
+    }
+    if different.len() > MOST {
+        writeln!(out, "\n{FAINT}and {} more; --format json lists all{PLAIN}", number(different.len() - MOST))?;
+    }
+    match different.first() {
+        None => next(&mut out, "nothing: no page changed")?,
+        Some(page) => next(&mut out, &format!("radicon --site {} flatten {} --origins", new.display(), page.page))?,
+    }
+    Ok(code)
+}
+
+fn show(difference: &Difference, out: &mut impl Write) -> Result<()> {
+    let mut shown = false;
+    for (word, side) in [("before", &difference.before), ("after", &difference.after)] {
+        let Some(side) = side else { continue };
+        shown = true;
+        let text = if side.text.is_empty() { "(the page ends)" } else { &side.text };
+        writeln!(out, "  {word:6}  {text}")?;
+        if let Some(origin) = &side.origin {
+            let block = origin.block.as_ref().map(|name| format!(", block {name}")).unwrap_or_default();
+            writeln!(out, "          {FAINT}{}:{}:{}{block}{PLAIN}", origin.file, origin.line, origin.column)?;
+        }
+    }
+    if !shown {
+        writeln!(out, "  {}", difference.message)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,122 @@
+//! `survey`: what is there.
+
+use std::collections::BTreeMap;
+use std::io::Write;
+
+use anyhow::Result;
+use radicon::{Role, Survey};
+
+use super::{is_json, json, load, out, problems};
+use crate::FINE;
+use crate::arguments::Arguments;
+use crate::output::{Align, FAINT, PLAIN, Table, count, headline, next, number};
+
+/// Sites with more templates are shown by folder.
+const LISTED: usize = 40;
+
+pub fn run(arguments: &Arguments) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let survey = loaded.site.survey(&loaded.problems);
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &survey)?;
+        return Ok(FINE);
+    }
+    let totals = survey.totals;
+    let sums =
+        format!("{}, {} lines, {} bytes", count(totals.files, "template"), number(totals.lines), number(totals.bytes));
+    headline(&mut out, &sums)?;
+    writeln!(out)?;
+    if survey.files.len() <= LISTED {
+        files(&survey, &mut out)?
+    } else {
+        folders(&survey, &mut out)?
+    }
+    writeln!(out)?;
+    roles(&survey, &mut out)?;
+    writeln!(out)?;
+    let mut table = Table::new(&[("root", Align::Left), ("why", Align::Left)]);
+    for root in &survey.roots {
+        table.row([if root.path.is_empty() { ".".into() } else { root.path.clone() }, root.why.clone()]);
+    }
+    table.print(&mut out)?;
+    problems(&mut out, &survey.problems)?;
+    let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
+    match without {
+        0 | 1 => next(&mut out, "radicon chain PAGE, to see how a page is put together")?,
+        _ => next(&mut out, &format!("radicon propose, to find a layout for the {without} pages that have none"))?,
+    }
+    Ok(FINE)
+}
+
+fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    let columns = [
+        ("file", Align::Left),
+        ("role", Align::Left),
+        ("dialect", Align::Left),
+        ("lines", Align::Right),
+        ("parent", Align::Left),
+        ("blocks", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for file in &survey.files {
+        let parent = file.parent.clone().unwrap_or_else(|| "-".into());
+        table.row([
+            file.path.clone(),
+            word(file.role).into(),
+            file.dialect.clone(),
+            number(file.lines),
+            parent,
+            file.blocks.join(" "),
+        ]);
+    }
+    Ok(table.print(out)?)
+}
+
+fn folders(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    let mut sums: BTreeMap<(String, &str, &str), (usize, usize, usize)> = BTreeMap::new();
+    for file in &survey.files {
+        let top = file.path.split('/').next().filter(|_| file.path.contains('/')).unwrap_or(".");
+        let sum = sums.entry((top.to_owned(), word(file.role), &file.dialect)).or_default();
+        *sum = (sum.0 + 1, sum.1 + file.lines, sum.2 + file.bytes);
+    }
+    let columns = [
+        ("folder", Align::Left),
+        ("role", Align::Left),
+        ("dialect", Align::Left),
+        ("files", Align::Right),
+        ("lines", Align::Right),
+        ("bytes", Align::Right),
+    ];
+    let mut table = Table::new(&columns);
+    let mut rows: Vec<_> = sums.into_iter().collect();
+    rows.sort_by(|a, b| b.1.2.cmp(&a.1.2).then(a.0.cmp(&b.0)));
+    let more = rows.len().saturating_sub(LISTED);
+    for ((folder, role, dialect), (files, lines, bytes)) in rows.into_iter().take(LISTED) {
+        table.row([folder, role.into(), dialect.into(), number(files), number(lines), number(bytes)]);
+    }
+    table.print(out)?;
+    if more > 0 {
+        writeln!(out, "  {FAINT}and {more} more folders; --format json lists every file{PLAIN}")?;
+    }
+    Ok(())
+}
+
+fn roles(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    let mut kinds: BTreeMap<(Role, &str), usize> = BTreeMap::new();
+    for file in &survey.files {
+        *kinds.entry((file.role, &file.dialect)).or_default() += 1;
+    }
+    let list: Vec<String> =
+        kinds.iter().map(|((role, dialect), files)| format!("{} in {dialect}", count(*files, word(*role)))).collect();
+    Ok(writeln!(out, "  {}", list.join(", "))?)
+}
+
+/// The word for a role.
+pub fn word(role: Role) -> &'static str {
+    match role {
+        Role::Page => "page",
+        Role::Layout => "layout",
+        Role::Partial => "partial",
+    }
+}

@@ -1,0 +1,158 @@
+//! Tables, numbers and colours for the terminal.
+
+use std::io::{self, Write};
+
+use anstyle::{AnsiColor, Style};
+
+/// What the eye should find first.
+pub const STRONG: Style = Style::new().bold();
+/// What can be passed over.
+pub const FAINT: Style = Style::new().dimmed();
+/// What is as it should be.
+pub const GOOD: Style = AnsiColor::Green.on_default();
+/// What is not.
+pub const BAD: Style = AnsiColor::Red.on_default().bold();
+/// Back to normal.
+pub const PLAIN: anstyle::Reset = anstyle::Reset;
+
+/// The width that output is made for, in columns.
+pub const WIDTH: usize = 100;
+
+/// Where a column's text stands.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Align {
+    Left,
+    Right,
+}
+
+/// Rows with aligned columns.
+pub struct Table {
+    columns: Vec<(String, Align)>,
+    rows: Vec<Vec<String>>,
+}
+
+impl Table {
+    /// A table with these column heads.
+    pub fn new(columns: &[(&str, Align)]) -> Self {
+        let columns = columns.iter().map(|(head, align)| ((*head).to_owned(), *align)).collect();
+        Self { columns, rows: Vec::new() }
+    }
+
+    /// Adds a row.
+    pub fn row(&mut self, cells: impl IntoIterator<Item = String>) {
+        self.rows.push(cells.into_iter().collect());
+    }
+
+    /// Prints it, two columns in. The last column is cut where the line would grow too long.
+    pub fn print(&self, out: &mut impl Write) -> io::Result<()> {
+        let mut widths: Vec<usize> = self.columns.iter().map(|(head, _)| width(head)).collect();
+        for row in &self.rows {
+            for (known, cell) in widths.iter_mut().zip(row) {
+                *known = (*known).max(width(cell));
+            }
+        }
+        if self.columns.iter().any(|(head, _)| !head.is_empty()) {
+            let heads: Vec<String> = self.columns.iter().map(|(head, _)| head.clone()).collect();
+            write!(out, "{FAINT}")?;
+            self.line(&heads, &widths, out)?;
+            write!(out, "{PLAIN}")?;
+        }
+        self.rows.iter().try_for_each(|row| self.line(row, &widths, out))
+    }
+
+    fn line(&self, cells: &[String], widths: &[usize], out: &mut impl Write) -> io::Result<()> {
+        let mut line = String::from(" ");
+        for (index, (cell, (_, align))) in cells.iter().zip(&self.columns).enumerate() {
+            line.push(' ');
+            let room = WIDTH.saturating_sub(width(&line)).max(12);
+            let last = index + 1 == self.columns.len();
+            let cell = if last { shorten(cell, room) } else { cell.clone() };
+            let pad = " ".repeat(widths[index].saturating_sub(width(&cell)));
+            match align {
+                Align::Right => line.push_str(&format!("{pad}{cell}")),
+                Align::Left if last => line.push_str(&cell),
+                Align::Left => line.push_str(&format!("{cell}{pad}")),
+            }
+            line.push(' ');
+        }
+        writeln!(out, "{}", line.trim_end())
+    }
+}
+
+fn width(text: &str) -> usize {
+    text.chars().count()
+}
+
+/// The text cut to a number of columns.
+pub fn shorten(text: &str, room: usize) -> String {
+    if width(text) <= room {
+        return text.to_owned();
+    }
+    let mut short: String = text.chars().take(room.saturating_sub(1)).collect();
+    short.push('…');
+    short
+}
+
+/// A number with its thousands apart: `35,626`.
+pub fn number(value: usize) -> String {
+    let digits = value.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index) % 3 == 0 {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A number of things: `1 page`, `2 pages`.
+pub fn count(value: usize, noun: &str) -> String {
+    let ending = if value == 1 { "" } else { "s" };
+    format!("{} {noun}{ending}", number(value))
+}
+
+/// The change from one number to another in percent: `-54 %`.
+pub fn change(before: usize, after: usize) -> String {
+    if before == 0 || before == after {
+        return String::new();
+    }
+    let percent = (after as f64 / before as f64 - 1.0) * 100.0;
+    format!("{percent:+.0} %")
+}
+
+/// A headline.
+pub fn headline(out: &mut impl Write, text: &str) -> io::Result<()> {
+    writeln!(out, "{STRONG}{text}{PLAIN}")
+}
+
+/// The next thing to do.
+pub fn next(out: &mut impl Write, text: &str) -> io::Result<()> {
+    writeln!(out, "\nNext: {text}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!([number(7), number(1234), number(1_234_567)], ["7", "1,234", "1,234,567"]);
+        assert_eq!([change(200, 100), change(100, 101), change(5, 5)], ["-50 %", "+1 %", ""]);
+        assert_eq!([count(1, "page"), count(0, "page")], ["1 page", "0 pages"]);
+    }
+
+    #[test]
+    fn tables_are_aligned_and_not_too_wide() {
+        let mut table = Table::new(&[("name", Align::Left), ("n", Align::Right), ("note", Align::Left)]);
+        table.row(["a".into(), "10".into(), "x".repeat(200)]);
+        table.row(["long name".into(), "5".into(), "short".into()]);
+        let mut out = Vec::new();
+        table.print(&mut anstream::StripStream::new(&mut out)).expect("written");
+        let text = String::from_utf8(out).expect("text");
+        let lines: Vec<_> = text.lines().collect();
+        assert_eq!(lines[0], "  name        n  note");
+        assert_eq!(lines[2], "  long name   5  short");
+        assert!(lines[1].chars().count() <= WIDTH && lines[1].ends_with('…'), "{}", lines[1]);
+    }
+}
