@@ -226,6 +226,8 @@ pub(crate) struct Candidate {
     pub forms: Vec<u16>,
     /// The target is an expression instead of a name.
     pub dynamic: bool,
+    /// What must stand behind the opening delimiter, to pass others over quickly.
+    pub word: Vec<u8>,
 }
 
 /// How one template engine writes its constructs.
@@ -306,7 +308,10 @@ fn add(all: &mut Vec<Candidate>, kind: Kind, part: Part, pattern: Pattern, form:
         |c: &&mut Candidate| c.part == part && part != Part::Open && c.dynamic == dynamic && c.pattern == pattern;
     match all.iter_mut().find(same) {
         Some(candidate) => candidate.forms.push(form),
-        None => all.push(Candidate { kind, part, pattern, forms: vec![form], dynamic }),
+        None => {
+            let word = pattern.first_word().to_vec();
+            all.push(Candidate { kind, part, pattern, forms: vec![form], dynamic, word });
+        }
     }
 }
 

@@ -137,6 +137,15 @@ impl Pattern {
         &self.tail
     }
 
+    /// The fixed bytes that must follow the opening delimiter, marks and white space.
+    pub(crate) fn first_word(&self) -> &[u8] {
+        let after = self.pieces.iter().skip(2).find(|piece| !matches!(piece, Piece::Blank(_)));
+        match after {
+            Some(Piece::Literal(bytes)) => bytes,
+            _ => &[],
+        }
+    }
+
     /// How much of it is fixed; of several that match, the most specific counts.
     pub(crate) fn specificity(&self) -> usize {
         self.specificity
@@ -443,13 +452,14 @@ impl Reader<'_> {
         at: usize,
         quote: Option<u8>,
     ) -> Option<usize> {
-        let stop = stop_bytes(pieces).or_else(|| stop_bytes(rest)).unwrap_or(self.tail).to_vec();
+        let tail = self.tail;
+        let stop = stop_bytes(pieces).or_else(|| stop_bytes(rest)).unwrap_or(tail);
         if stop.is_empty() {
             return None;
         }
-        let first = at + memmem::find(&self.source[at..], &stop)?;
+        let first = at + find(&self.source[at..], stop)?;
         if place != Place::Text
-            && let Some(end) = self.minded(place, pieces, rest, at, quote, &stop)
+            && let Some(end) = self.minded(place, pieces, rest, at, quote, stop)
         {
             return Some(end);
         }
@@ -458,7 +468,7 @@ impl Reader<'_> {
             if let Some(end) = self.ends_expression(place, pieces, rest, at, found, quote) {
                 return Some(end);
             }
-            found = found + 1 + memmem::find(&self.source[found + 1..], &stop)?;
+            found = found + 1 + find(&self.source[found + 1..], stop)?;
         }
         None
     }
@@ -528,6 +538,12 @@ impl Reader<'_> {
         }
         result
     }
+}
+
+/// Where a short needle is; most stand near, so no searcher is built.
+fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
+    let (&first, rest) = needle.split_first()?;
+    memchr::memchr_iter(first, haystack).find(|&at| haystack[at + 1..].starts_with(rest))
 }
 
 /// The next fixed bytes of a pattern.

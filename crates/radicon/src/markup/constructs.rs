@@ -2,7 +2,7 @@
 
 use memchr::memmem;
 
-use crate::dialect::{Dialect, Kind, Newline, Part};
+use crate::dialect::{Candidate, Captures, Dialect, Kind, Marks, Newline, Part};
 use crate::text::{Span, is_blank};
 
 /// No partner: a single tag, or a pair's tag that lacks the other half.
@@ -29,8 +29,6 @@ pub struct Construct {
     pub partner: u32,
     /// White space around the tag that goes with it: trim marks and line ends.
     pub reach: Span,
-    /// Index of the form, or the first of several that share this closer.
-    form: u16,
 }
 
 /// Something about the syntax that cannot be right.
@@ -54,11 +52,11 @@ pub struct Constructs {
 impl Constructs {
     /// Reads the constructs of `source` in `dialect`. Any input is fine.
     pub fn read(source: &[u8], dialect: &Dialect) -> Self {
-        let mut found = Self::default();
-        scan(source, dialect, &mut found);
-        pair(source, dialect, &mut found);
-        reach(source, dialect, &mut found.items);
-        found
+        let mut scan = Scan { source, dialect, found: Self::default(), tags: Vec::new() };
+        scan.find();
+        scan.pair();
+        scan.reach();
+        scan.found
     }
 
     /// The first construct that does not end before `offset`.
@@ -67,93 +65,182 @@ impl Constructs {
     }
 }
 
-fn scan(source: &[u8], dialect: &Dialect, found: &mut Constructs) {
-    let Some(delimiters) = &dialect.delimiters else {
-        return;
-    };
-    let mut at = 0;
-    // A delimiter that opens again and again but never closes must not cost a search each time.
-    let mut last_tail: Vec<(Vec<u8>, Option<usize>)> = Vec::new();
-    while let Some(hit) = delimiters.find(aho_corasick::Input::new(source).range(at..)) {
-        at = hit.start() + 1;
-        for candidate in &dialect.candidates[hit.pattern().as_usize()] {
-            let tail = candidate.pattern.tail();
-            let last = match last_tail.iter().find(|(known, _)| known == tail) {
-                Some((_, last)) => *last,
-                None => {
-                    let last = memmem::rfind(source, tail);
-                    last_tail.push((tail.to_vec(), last));
-                    last
-                }
-            };
-            if !tail.is_empty() && last.is_none_or(|last| last < hit.start()) {
-                continue;
-            }
-            let Some((end, captures)) = candidate.pattern.read(source, hit.start(), &dialect.marks) else {
-                continue;
-            };
-            let mut construct = Construct {
-                span: Span::from_range(hit.start()..end),
-                kind: candidate.kind,
-                part: candidate.part,
-                target: captures.target,
-                name: captures.name,
-                expr: captures.expr,
-                dynamic: candidate.dynamic,
-                partner: ALONE,
-                reach: Span::new(hit.start() as u32, end as u32),
-                form: candidate.forms[0],
-            };
-            trim(source, &mut construct, captures.trim_left, captures.trim_right);
-            if captures.exact {
-                construct.form |= EXACT;
-            }
-            at = end;
-            found.items.push(construct);
-            if construct.part == Part::Open && matches!(construct.kind, Kind::Verbatim | Kind::Comment) {
-                at = inert(source, dialect, found, end);
-            }
-            break;
-        }
-    }
+/// What is known of a construct while reading.
+#[derive(Clone, Copy)]
+struct Tag<'d> {
+    /// The forms it may belong to.
+    forms: &'d [u16],
+    /// The line rule does not hold for it.
+    exact: bool,
 }
 
-/// Set in `form` while the line rule is still to be applied.
-const EXACT: u16 = 1 << 15;
+struct Scan<'s> {
+    source: &'s [u8],
+    dialect: &'s Dialect,
+    found: Constructs,
+    /// One for each construct.
+    tags: Vec<Tag<'s>>,
+}
 
-/// Passes over the content of a verbatim region or comment pair; gives where to go on.
-fn inert(source: &[u8], dialect: &Dialect, found: &mut Constructs, from: usize) -> usize {
-    let Some(&opener) = found.items.last() else {
-        return from;
-    };
-    let form = &dialect.forms[(opener.form & !EXACT) as usize];
-    let mut at = from;
-    while at < source.len() {
-        let closers =
-            form.close.iter().filter_map(|close| Some((at + memmem::find(&source[at..], close.lead())?, close)));
-        let Some((start, _)) = closers.min_by_key(|(start, _)| *start) else {
-            break;
-        };
-        let read = |close: &crate::dialect::Pattern| close.read(source, start, &dialect.marks);
-        if let Some((end, captures)) = form.close.iter().find_map(read) {
-            if opener.kind == Kind::Comment {
-                if let Some(whole) = found.items.last_mut() {
-                    whole.part = Part::Single;
-                    whole.span.end = end as u32;
-                    whole.reach.end = whole.reach.end.max(end as u32);
+impl<'s> Scan<'s> {
+    /// Finds every construct.
+    fn find(&mut self) {
+        let (source, dialect) = (self.source, self.dialect);
+        let Some(delimiters) = &dialect.delimiters else { return };
+        // A delimiter that opens again and again but never closes must not cost a search each time.
+        let mut last_tails: Vec<(&[u8], usize)> = Vec::new();
+        let mut at = 0;
+        while let Some(hit) = delimiters.find(aho_corasick::Input::new(source).range(at..)) {
+            at = hit.start() + 1;
+            let word = after_marks(&source[hit.end()..], &dialect.marks);
+            let fitting = dialect.candidates[hit.pattern().as_usize()].iter().filter(|candidate| {
+                // A shorter delimiter of the same beginning leaves more to compare.
+                candidate.pattern.lead().len() != hit.len() || word.starts_with(&candidate.word)
+            });
+            for candidate in fitting {
+                let tail = candidate.pattern.tail();
+                let known = last_tails.iter().find(|(known, _)| *known == tail).map(|(_, last)| *last);
+                let last = known.unwrap_or_else(|| {
+                    let last = memmem::rfind(source, tail).map_or(0, |last| last + 1);
+                    last_tails.push((tail, last));
+                    last
+                });
+                if last <= hit.start() {
+                    continue;
                 }
+                let Some((end, captures)) = candidate.pattern.read(source, hit.start(), &dialect.marks) else {
+                    continue;
+                };
+                self.push(candidate, hit.start()..end, &captures);
+                at = end;
+                if candidate.part == Part::Open && matches!(candidate.kind, Kind::Verbatim | Kind::Comment) {
+                    at = self.inert(end);
+                }
+                break;
+            }
+        }
+    }
+
+    fn push(&mut self, candidate: &'s Candidate, range: std::ops::Range<usize>, captures: &Captures) {
+        let span = Span::from_range(range);
+        let mut construct = Construct {
+            span,
+            kind: candidate.kind,
+            part: candidate.part,
+            target: captures.target,
+            name: captures.name,
+            expr: captures.expr,
+            dynamic: candidate.dynamic,
+            partner: ALONE,
+            reach: span,
+        };
+        trim(self.source, &mut construct, captures.trim_left, captures.trim_right);
+        self.found.items.push(construct);
+        self.tags.push(Tag { forms: &candidate.forms, exact: captures.exact });
+    }
+
+    /// Passes over the content of a verbatim region or comment pair; gives where to go on.
+    fn inert(&mut self, from: usize) -> usize {
+        let (source, dialect) = (self.source, self.dialect);
+        let (Some(&opener), Some(&tag)) = (self.found.items.last(), self.tags.last()) else { return from };
+        let form = &dialect.forms[tag.forms[0] as usize];
+        let mut at = from;
+        while at < source.len() {
+            let leads = form.close.iter().filter_map(|close| Some(at + memmem::find(&source[at..], close.lead())?));
+            let Some(start) = leads.min() else { break };
+            let Some((end, captures)) = form.close.iter().find_map(|close| close.read(source, start, &dialect.marks))
+            else {
+                at = start + 1;
+                continue;
+            };
+            if let Some(whole) = self.found.items.last_mut().filter(|_| opener.kind == Kind::Comment) {
+                whole.part = Part::Single;
+                whole.span.end = end as u32;
+                whole.reach.end = whole.reach.end.max(end as u32);
                 return end;
             }
             let span = Span::from_range(start..end);
             let mut closer = Construct { span, reach: span, part: Part::Close, ..opener };
-            closer.form &= !EXACT;
             trim(source, &mut closer, captures.trim_left, captures.trim_right);
-            found.items.push(closer);
+            self.found.items.push(closer);
+            self.tags.push(Tag { exact: captures.exact, ..tag });
             return end;
         }
-        at = start + 1;
+        from
     }
-    from
+
+    /// Gives every opener its closer; what is left over is an error.
+    fn pair(&mut self) {
+        let mut open: Vec<u32> = Vec::new();
+        let mut errors = Vec::new();
+        for index in 0..self.found.items.len() {
+            let item = self.found.items[index];
+            match item.part {
+                Part::Single => {}
+                Part::Open => open.push(index as u32),
+                Part::Branch => match open.last() {
+                    Some(&opener) if self.fits(opener as usize, index) => self.found.items[index].partner = opener,
+                    _ => errors.push((index, "stands outside the pair that it divides")),
+                },
+                Part::Close => {
+                    // A closer reaches over at most this many unclosed openers.
+                    let reached = open.iter().rev().take(64);
+                    let Some(depth) = reached.clone().position(|&opener| self.fits(opener as usize, index)) else {
+                        errors.push((index, "closes nothing"));
+                        continue;
+                    };
+                    errors.extend(
+                        open.split_off(open.len() - depth).into_iter().map(|open| (open as usize, "is never closed")),
+                    );
+                    if let Some(opener) = open.pop() {
+                        self.found.items[opener as usize].partner = index as u32;
+                        self.found.items[index].partner = opener;
+                        self.found.items[index].kind = self.found.items[opener as usize].kind;
+                    }
+                }
+            }
+        }
+        errors.extend(open.into_iter().map(|open| (open as usize, "is never closed")));
+        errors.sort_unstable();
+        let error = |(index, what): (usize, &str)| {
+            let span = self.found.items[index].span;
+            SyntaxError { span, message: format!("`{}` {what}", span.text(self.source)) }
+        };
+        self.found.errors = errors.into_iter().map(error).collect();
+    }
+
+    /// Whether the tag at `part` may divide or close the pair that the one at `opener` opens.
+    fn fits(&self, opener: usize, part: usize) -> bool {
+        let (from, to) = (&self.found.items[opener], &self.found.items[part]);
+        let named =
+            to.part != Part::Close || to.name.is_empty() || to.name.of(self.source) == from.name.of(self.source);
+        named && self.tags[opener].forms.iter().any(|form| self.tags[part].forms.contains(form))
+    }
+
+    /// Lets line ends go with the tags by the dialect's rule. Only tags that
+    /// never reach the page take white space with them; the others stay as they are.
+    fn reach(&mut self) {
+        match self.dialect.rules.newline {
+            Newline::Kept | Newline::Unknown => {}
+            Newline::Eaten => {
+                for (item, tag) in self.found.items.iter_mut().zip(&self.tags) {
+                    if !item.kind.prints() && !tag.exact {
+                        let end = item.span.end as usize;
+                        item.reach.end = item.reach.end.max((end + line_end(&self.source[end..])) as u32);
+                    }
+                }
+            }
+            Newline::Line => whole_lines(self.source, &mut self.found.items, &self.tags),
+        }
+    }
+}
+
+/// What follows an opening delimiter, its marks and white space.
+fn after_marks<'s>(rest: &'s [u8], marks: &Marks) -> &'s [u8] {
+    let mark = marks.trim.iter().chain(&marks.exact).find(|mark| rest.starts_with(mark));
+    let rest = &rest[mark.map_or(0, Vec::len)..];
+    let blanks = rest.iter().take_while(|&&b| is_blank(b)).count();
+    &rest[blanks..]
 }
 
 fn trim(source: &[u8], construct: &mut Construct, left: bool, right: bool) {
@@ -168,80 +255,8 @@ fn trim(source: &[u8], construct: &mut Construct, left: bool, right: bool) {
     }
 }
 
-/// Gives every opener its closer; what is left over is an error.
-fn pair(source: &[u8], dialect: &Dialect, found: &mut Constructs) {
-    let mut open: Vec<u32> = Vec::new();
-    for index in 0..found.items.len() {
-        let item = found.items[index];
-        match item.part {
-            Part::Single => {}
-            Part::Open => open.push(index as u32),
-            Part::Branch => match open.last() {
-                Some(&opener) if fits(source, dialect, &found.items[opener as usize], &item) => {
-                    found.items[index].partner = opener;
-                }
-                _ => found.errors.push(error(source, item.span, "stands outside the pair that it divides")),
-            },
-            Part::Close => {
-                let fitting = |&opener: &u32| fits(source, dialect, &found.items[opener as usize], &item);
-                // A closer reaches over at most this many unclosed openers.
-                let Some(depth) = open.iter().rev().take(64).position(fitting) else {
-                    found.errors.push(error(source, item.span, "closes nothing"));
-                    continue;
-                };
-                for unclosed in open.split_off(open.len() - depth) {
-                    found.errors.push(error(source, found.items[unclosed as usize].span, "is never closed"));
-                }
-                if let Some(opener) = open.pop() {
-                    found.items[index].partner = opener;
-                    found.items[opener as usize].partner = index as u32;
-                    found.items[index].kind = found.items[opener as usize].kind;
-                }
-            }
-        }
-    }
-    for unclosed in open {
-        found.errors.push(error(source, found.items[unclosed as usize].span, "is never closed"));
-    }
-    found.errors.sort_by_key(|error| error.span);
-}
-
-fn error(source: &[u8], span: Span, what: &str) -> SyntaxError {
-    SyntaxError { span, message: format!("`{}` {what}", span.text(source)) }
-}
-
-/// Whether `part` may divide or close the pair that `opener` opens.
-fn fits(source: &[u8], dialect: &Dialect, opener: &Construct, part: &Construct) -> bool {
-    let form = &dialect.forms[(opener.form & !EXACT) as usize];
-    let patterns = if part.part == Part::Close { &form.close } else { &form.branch };
-    let shown = part.span.of(source);
-    let named = part.part != Part::Close || part.name.is_empty() || part.name.of(source) == opener.name.of(source);
-    named
-        && patterns
-            .iter()
-            .any(|pattern| pattern.read(shown, 0, &dialect.marks).is_some_and(|(end, _)| end == shown.len()))
-}
-
-/// Lets line ends go with the tags by the dialect's rule. Only tags that never
-/// reach the page take white space with them; the others stay as they are.
-fn reach(source: &[u8], dialect: &Dialect, items: &mut [Construct]) {
-    match dialect.rules.newline {
-        Newline::Kept | Newline::Unknown => {}
-        Newline::Eaten => {
-            for item in items.iter_mut().filter(|item| !item.kind.prints() && item.form & EXACT == 0) {
-                let end = item.span.end as usize;
-                item.reach.end = item.reach.end.max((end + line_end(&source[end..])) as u32);
-            }
-        }
-        Newline::Line => whole_lines(source, items),
-    }
-    for item in items {
-        item.form &= !EXACT;
-    }
-}
-
 /// A line that holds nothing but tags and blanks goes as a whole.
-fn whole_lines(source: &[u8], items: &mut [Construct]) {
+fn whole_lines(source: &[u8], items: &mut [Construct], tags: &[Tag<'_>]) {
     let mut first = 0;
     while first < items.len() {
         let start = source[..items[first].span.start as usize].iter().rposition(|&b| b == b'\n').map_or(0, |at| at + 1);
@@ -249,7 +264,7 @@ fn whole_lines(source: &[u8], items: &mut [Construct]) {
         let mut next = first;
         let mut end = items[first].span.end as usize;
         loop {
-            alone &= items[next].kind.resolved() && items[next].form & EXACT == 0;
+            alone &= items[next].kind.resolved() && !tags[next].exact;
             alone &= !source[items[next].span.range()].contains(&b'\n');
             next += 1;
             let gap = items.get(next).map_or(&source[end..], |item| &source[end..item.span.start as usize]);

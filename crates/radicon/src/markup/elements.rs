@@ -130,21 +130,20 @@ pub fn element(name: &[u8]) -> Element {
 const UNKNOWN: Element =
     Element { flow: Flow::Inline, content: Content::Markup, preserves: false, ends_paragraph: false };
 
-/// The start tags that end an open element of name `open` when they follow it.
-pub fn implies_end(open: &[u8], next: &[u8]) -> bool {
-    match open {
-        b"li" => next == b"li",
-        b"dt" | b"dd" => matches!(next, b"dt" | b"dd"),
-        b"p" => element(next).ends_paragraph,
-        b"option" => matches!(next, b"option" | b"optgroup"),
-        b"optgroup" => next == b"optgroup",
-        b"td" | b"th" => matches!(next, b"td" | b"th" | b"tr" | b"tbody" | b"thead" | b"tfoot"),
-        b"tr" => matches!(next, b"tr" | b"tbody" | b"thead" | b"tfoot"),
-        b"thead" | b"tbody" | b"tfoot" => matches!(next, b"tbody" | b"thead" | b"tfoot"),
-        b"colgroup" => matches!(next, b"tr" | b"tbody" | b"thead" | b"tfoot"),
-        b"rt" | b"rp" => matches!(next, b"rt" | b"rp"),
-        b"head" => next == b"body",
-        _ => false,
+/// The open elements that a start tag of this name ends without saying so,
+/// paragraphs left out (for those see [`Element::ends_paragraph`]).
+pub fn implied_ends(name: &[u8]) -> &'static [&'static [u8]] {
+    match name {
+        b"li" => &[b"li"],
+        b"dt" | b"dd" => &[b"dt", b"dd"],
+        b"option" => &[b"option"],
+        b"optgroup" => &[b"option", b"optgroup"],
+        b"td" | b"th" => &[b"td", b"th"],
+        b"tr" => &[b"td", b"th", b"tr", b"colgroup"],
+        b"thead" | b"tbody" | b"tfoot" => &[b"td", b"th", b"tr", b"thead", b"tbody", b"tfoot", b"colgroup"],
+        b"rt" | b"rp" => &[b"rt", b"rp"],
+        b"body" => &[b"head"],
+        _ => &[],
     }
 }
 

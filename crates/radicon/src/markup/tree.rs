@@ -3,7 +3,7 @@
 use rustc_hash::FxHashMap;
 
 use super::constructs::{ALONE, Constructs};
-use super::elements::{Content, bounds_implied_end, element, implies_end, may_stay_open};
+use super::elements::{Content, bounds_implied_end, element, implied_ends, may_stay_open};
 use super::lexer::{Opaque, Token, TokenKind, lex};
 use crate::dialect::{Dialect, Part};
 use crate::text::Span;
@@ -144,8 +144,8 @@ struct Builder<'a> {
     crossings: Vec<Crossing>,
     /// Open nodes, outermost first.
     stack: Vec<u32>,
-    /// For each name the places on the stack where it is open.
-    open: FxHashMap<Vec<u8>, Vec<u32>>,
+    /// For the hash of each name the places on the stack where it is open.
+    open: FxHashMap<u64, Vec<u32>>,
     /// Places on the stack of open construct pairs, and of bounds of implied ends.
     pairs: Vec<u32>,
     bounds: Vec<u32>,
@@ -230,19 +230,19 @@ impl<'a> Builder<'a> {
             self.finish(top, at, at);
             let node = self.nodes[self.stack[top] as usize];
             if node.kind == NodeKind::Element {
-                let name = lower(self.tokens[node.first as usize].name().of(self.source));
-                if crossing_end != self.tokens.len() && !may_stay_open(&name) {
+                let name = self.name(node.first as usize);
+                if crossing_end != self.tokens.len() && !may_stay_open(name.bytes()) {
                     self.crossings.push(Crossing { tag: self.tokens[node.first as usize].span() });
                 }
-                self.forget(&name, top as u32);
+                self.forget(name.hash, top as u32);
             }
             self.pop_marks(top as u32);
             self.stack.pop();
         }
     }
 
-    fn forget(&mut self, name: &[u8], place: u32) {
-        if let Some(places) = self.open.get_mut(name)
+    fn forget(&mut self, name: u64, place: u32) {
+        if let Some(places) = self.open.get_mut(&name)
             && places.last() == Some(&place)
         {
             places.pop();
@@ -255,6 +255,21 @@ impl<'a> Builder<'a> {
                 marks.pop();
             }
         }
+    }
+
+    /// The name of the tag at a token.
+    fn name(&self, at: usize) -> Name {
+        let written = self.tokens[at].name().of(self.source);
+        let mut known = Name { short: [0; Name::MOST], length: 0, hash: 0 };
+        if written.len() <= Name::MOST {
+            known.short[..written.len()].copy_from_slice(written);
+            known.short[..written.len()].make_ascii_lowercase();
+            known.length = written.len();
+            known.hash = hash(known.bytes());
+        } else {
+            known.hash = hash(&written.to_ascii_lowercase());
+        }
+        known
     }
 
     fn barrier(&self) -> u32 {
@@ -280,12 +295,12 @@ impl<'a> Builder<'a> {
         let Some(end) = self.after_tag(at) else {
             return self.cut(at);
         };
-        let name = lower(self.tokens[at].name().of(self.source));
-        self.end_implied(&name, at);
-        let void = element(&name).content == Content::Void;
+        let name = self.name(at);
+        let known = element(name.bytes());
+        self.end_implied(&name, known.ends_paragraph, at);
         let slash = self.tokens[end - 1].span().len() == 2;
         // Outside svg and math a slash means nothing, but nobody closes `<path …/>` again.
-        if void || (slash && element(&name) == element(b"")) {
+        if known.content == Content::Void || (slash && known == element(b"")) {
             let index = self.push(NodeKind::Element, at, end);
             self.stack.pop();
             let node = &mut self.nodes[index as usize];
@@ -294,52 +309,39 @@ impl<'a> Builder<'a> {
         }
         let place = self.stack.len() as u32;
         self.push(NodeKind::Element, at, end);
-        if bounds_implied_end(&name) {
+        if bounds_implied_end(name.bytes()) {
             self.bounds.push(place);
-            if matches!(&name[..], b"table" | b"template") {
+            if matches!(name.bytes(), b"table" | b"template") {
                 self.tables.push(place);
             }
         }
-        self.open.entry(name).or_default().push(place);
+        self.open.entry(name.hash).or_default().push(place);
         end
     }
 
     /// Ends the elements that this start tag ends without saying so.
-    fn end_implied(&mut self, name: &[u8], at: usize) {
-        const CANDIDATES: [&[u8]; 16] = [
-            b"li",
-            b"dt",
-            b"dd",
-            b"p",
-            b"option",
-            b"optgroup",
-            b"td",
-            b"th",
-            b"tr",
-            b"thead",
-            b"tbody",
-            b"tfoot",
-            b"colgroup",
-            b"rt",
-            b"rp",
-            b"head",
-        ];
+    fn end_implied(&mut self, name: &Name, ends_paragraph: bool, at: usize) {
+        let candidates = implied_ends(name.bytes());
+        if candidates.is_empty() && !ends_paragraph {
+            return;
+        }
         let bound = |builder: &Self, open: &[u8]| {
             // A cell bounds lists and paragraphs, but the parts of a table only a table does.
             let parts: [&[u8]; 7] = [b"td", b"th", b"tr", b"thead", b"tbody", b"tfoot", b"colgroup"];
             let marks = if parts.contains(&open) { &builder.tables } else { &builder.bounds };
             marks.last().map_or(1, |&place| place + 1).max(builder.barrier())
         };
-        let found = CANDIDATES
+        let paragraph: &[&[u8]] = if ends_paragraph { &[b"p"] } else { &[] };
+        let found = candidates
             .iter()
-            .filter(|open| implies_end(open, name))
-            .filter_map(|open| self.open.get(*open)?.last().copied().filter(|&place| place >= bound(self, open)))
+            .chain(paragraph)
+            .filter_map(|open| self.open.get(&hash(open))?.last().copied().filter(|&place| place >= bound(self, open)))
             .min();
         if let Some(place) = found {
-            // Only the innermost level closes: what is open above it may itself be left open.
+            // What is open above may itself be left open; else nothing is implied.
             let closes = self.stack[place as usize + 1..].iter().all(|&index| {
-                let first = self.nodes[index as usize].first as usize;
-                may_stay_open(&lower(self.tokens[first].name().of(self.source)))
+                let node = &self.nodes[index as usize];
+                node.kind == NodeKind::Element && may_stay_open(self.name(node.first as usize).bytes())
             });
             if closes {
                 self.close_to(place as usize - 1, at, self.tokens.len());
@@ -351,13 +353,13 @@ impl<'a> Builder<'a> {
         let Some(end) = self.after_tag(at) else {
             return self.cut(at);
         };
-        let name = lower(self.tokens[at].name().of(self.source));
-        let place = self.open.get(&name).and_then(|places| places.last().copied());
+        let name = self.name(at);
+        let place = self.open.get(&name.hash).and_then(|places| places.last().copied());
         match place {
             Some(place) if place >= self.barrier() => {
                 self.close_to(place as usize, at, at);
                 self.finish(place as usize, at, end);
-                self.forget(&name, place);
+                self.forget(name.hash, place);
                 self.pop_marks(place);
                 self.stack.truncate(place as usize);
                 end
@@ -427,8 +429,24 @@ impl<'a> Builder<'a> {
     }
 }
 
-fn lower(name: &[u8]) -> Vec<u8> {
-    name.to_ascii_lowercase()
+/// A tag's name in lower case. Long names are known by their hash only: no
+/// element of HTML has one.
+struct Name {
+    short: [u8; Name::MOST],
+    length: usize,
+    hash: u64,
+}
+
+impl Name {
+    const MOST: usize = 16;
+
+    fn bytes(&self) -> &[u8] {
+        &self.short[..self.length]
+    }
+}
+
+fn hash(name: &[u8]) -> u64 {
+    xxhash_rust::xxh3::xxh3_64(name)
 }
 
 #[cfg(test)]
