@@ -13,8 +13,11 @@ use xxhash_rust::xxh3::xxh3_64_with_seed;
 use super::page::{Page, mix};
 use crate::markup::NodeKind;
 
-/// How much of its family's frame a page must hold.
-const KINSHIP: f64 = 0.5;
+/// How much of its family's frame a page must hold to be considered.
+pub(super) const KINSHIP: f64 = 0.5;
+
+/// A page that holds as much surely belongs to it.
+pub(super) const SURE: f64 = 0.85;
 
 /// The most families that are told apart; pages beyond join none.
 const MAX_FAMILIES: usize = 64;
@@ -26,9 +29,9 @@ const MAX_NODES: usize = 3_000;
 /// A feature of a page: its hash, and its weight but for how many pages carry it.
 type Feature = (u64, f64);
 
-/// The pages of the family with the most to gain, and for the others how much
-/// of the family's frame they hold (0 to 1). Empty if no two pages share a frame.
-pub(super) fn main_family(pages: &[Page]) -> (Vec<usize>, FxHashMap<usize, f64>) {
+/// For each page how much it holds of the frame of the family with the most to
+/// gain (0 to 1). `None` if no two pages share a frame.
+pub(super) fn main_family(pages: &[Page]) -> Option<Vec<f64>> {
     let mut features: Vec<Vec<Feature>> = pages.iter().map(features).collect();
     let mut carriers: FxHashMap<u64, usize> = FxHashMap::default();
     for (feature, _) in features.iter().flatten() {
@@ -44,9 +47,7 @@ pub(super) fn main_family(pages: &[Page]) -> (Vec<usize>, FxHashMap<usize, f64>)
     let leaders = gather(&features);
     let gain = |family: &Family| (family.members.len() as f64 - 1.0) * family.weight;
     let best = leaders.iter().filter(|family| family.members.len() > 1).max_by(|a, b| gain(a).total_cmp(&gain(b)));
-    let Some(best) = best else {
-        return (Vec::new(), FxHashMap::default());
-    };
+    let best = best?;
 
     // What most of its members carry is the family's frame.
     let mut common: FxHashMap<u64, (usize, f64)> = FxHashMap::default();
@@ -61,9 +62,7 @@ pub(super) fn main_family(pages: &[Page]) -> (Vec<usize>, FxHashMap<usize, f64>)
             features[index].iter().filter(|(feature, _)| common.contains_key(feature)).map(|(_, weight)| *weight);
         if whole > 0.0 { held.sum::<f64>() / whole } else { 0.0 }
     };
-    let (members, others): (Vec<_>, Vec<_>) =
-        (0..pages.len()).map(|index| (index, holds(index))).partition(|(_, share)| *share >= KINSHIP);
-    (members.into_iter().map(|(index, _)| index).collect(), others.into_iter().collect())
+    Some((0..pages.len()).map(holds).collect())
 }
 
 struct Family {

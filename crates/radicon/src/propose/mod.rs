@@ -180,6 +180,9 @@ fn usual_dialect(site: &Site) -> Arc<Dialect> {
         .unwrap_or_else(dialect::plain)
 }
 
+/// How often pages are put out and the rest unified again.
+const MOST_ROUNDS: usize = 8;
+
 struct Job<'s> {
     site: &'s Site,
     options: &'s Options,
@@ -250,21 +253,50 @@ impl Job<'_> {
         None
     }
 
-    /// The layout for the family with the most to gain. Pages that cost the
-    /// others more than they gain are put out, and the rest is unified again.
+    /// The layout for the family with the most to gain.
     fn draft(&self, pages: &[Page], left: &mut Vec<Left>) -> Option<Draft> {
-        let (mut members, others) = family::main_family(pages);
         let mut out: FxHashMap<usize, String> = FxHashMap::default();
-        if members.is_empty() {
+        let Some(shares) = family::main_family(pages) else {
             let alone = |page: &Page| Left { page: page.path.clone(), reason: "no other page shares its frame".into() };
             left.extend(pages.iter().map(alone));
             return None;
+        };
+        let foreign = |share: f64| {
+            let percent = (share * 100.0).round() as u32;
+            format!("its frame is another one: it holds {percent} % of what the others share")
+        };
+        let within = |least: f64| (0..pages.len()).filter(|&page| shares[page] >= least).collect::<Vec<_>>();
+        out.extend(
+            (0..pages.len()).filter(|&page| shares[page] < family::KINSHIP).map(|page| (page, foreign(shares[page]))),
+        );
+
+        // Pages in between take part if the layout for all is not the dearer for it.
+        let (sure, all) = (within(family::SURE), within(family::KINSHIP));
+        let (mut reasons, mut draft) = self.settle(pages, sure.clone());
+        if sure.len() < all.len() {
+            let (other_reasons, other) = self.settle(pages, all.clone());
+            let cost = |draft: &Option<Draft>| {
+                let member = |page: &usize| draft.as_ref().is_some_and(|draft| draft.members.contains(page));
+                let outside: u64 =
+                    all.iter().filter(|page| !member(page)).map(|&page| pages[page].source.len() as u64).sum();
+                outside + draft.as_ref().map_or(0, |draft| draft.unified.cost)
+            };
+            if cost(&other) <= cost(&draft) {
+                (reasons, draft) = (other_reasons, other);
+            } else {
+                let strange = all.iter().filter(|&page| shares[*page] < family::SURE);
+                reasons.extend(strange.map(|&page| (page, foreign(shares[page]))));
+            }
         }
-        for (page, shared) in others {
-            let percent = (shared * 100.0).round().max(0.0) as u32;
-            let reason = format!("its frame is another one: it holds {percent} % of what the others share");
-            out.insert(page, reason);
-        }
+        out.extend(reasons);
+        left.extend(out.into_iter().map(|(page, reason)| Left { page: pages[page].path.clone(), reason }));
+        draft
+    }
+
+    /// Unifies pages; those that cost the others more than they gain are put
+    /// out, with the reason, and the rest is unified again.
+    fn settle(&self, pages: &[Page], mut members: Vec<usize>) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let mut out: FxHashMap<usize, String> = FxHashMap::default();
         if self.options.strength == Strength::Bytes {
             let strangers = other_white_space(pages, &members);
             members.retain(|member| !strangers.contains_key(member));
@@ -273,26 +305,25 @@ impl Job<'_> {
         let prices = Prices { layout: self.options.block_price, page: self.options.block_price };
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
         let unifier = Unifier { pages, prices, strength: self.options.strength, line_rule };
-        let mut draft = None;
-        for _ in 0..4 {
+        let broken = unifier.broken_off(&members);
+        members.retain(|member| !broken.contains(member));
+        let reason = "elements are closed that others leave open, or the other way round: it may be cut off";
+        out.extend(broken.into_iter().map(|member| (member, reason.to_owned())));
+        for _ in 0..MOST_ROUNDS {
             if members.len() < 2 {
                 break;
             }
             let unified = unifier.pages(&members);
             let misfits = self.misfits(pages, &members, &unified);
-            members.retain(|member| !misfits.contains_key(member));
             if misfits.is_empty() {
-                draft = Some(Draft { members: members.clone(), unified });
-                break;
+                return (out, Some(Draft { members, unified }));
             }
+            members.retain(|member| !misfits.contains_key(member));
             out.extend(misfits);
         }
-        if draft.is_none() {
-            let reason = "no layout that would make it smaller".to_owned();
-            out.extend(members.into_iter().map(|member| (member, reason.clone())));
-        }
-        left.extend(out.into_iter().map(|(page, reason)| Left { page: pages[page].path.clone(), reason }));
-        draft
+        let reason = "no layout that would make it smaller";
+        out.extend(members.into_iter().map(|member| (member, reason.to_owned())));
+        (out, None)
     }
 
     /// Members that would not gain, or that cost the others more than they gain.

@@ -168,6 +168,25 @@ impl Unifier<'_> {
         self.list(members, &nodes, units, &runs, Level::Content, 0)
     }
 
+    /// Members whose `html` and `body` end otherwise than those of three quarters:
+    /// with them in it a layout could hold nothing of what the others share inside.
+    pub fn broken_off(&self, members: &[usize]) -> Vec<usize> {
+        let outline = |&page: &usize| {
+            let page = &self.pages[page];
+            let frame = page.document.nodes.iter().enumerate().skip(1).filter(|(index, node)| {
+                let name = page.document.name(&page.source, *index as u32);
+                node.depth <= 2 && (name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
+            });
+            frame.fold(0, |sum, (_, node)| mix(sum, u64::from(node.close < node.last) + 1))
+        };
+        let outlines: Vec<u64> = members.iter().map(outline).collect();
+        let usual = majority(&outlines.iter().map(|outline| outline | 1 << 63).collect::<Vec<_>>());
+        let Some(usual) = usual.map(|index| outlines[index]) else { return Vec::new() };
+        let odd: Vec<usize> =
+            members.iter().zip(&outlines).filter(|(_, outline)| **outline != usual).map(|(page, _)| *page).collect();
+        if odd.len() * 4 <= members.len() { odd } else { Vec::new() }
+    }
+
     fn whole(&self, members: &[usize]) -> Vec<Run> {
         members.iter().map(|&page| (0, self.pages[page].document.tokens.len() as u32)).collect()
     }

@@ -253,8 +253,16 @@ fn join(segments: &[Segment], marked: &[bool]) -> (Vec<u8>, Vec<(usize, u32)>) {
             Segment::Bytes(text) => bytes.extend_from_slice(text),
             Segment::Tag(tag) => {
                 places.push((index, bytes.len() as u32));
-                let text = if marked[index] { tag.marked.as_ref().unwrap_or(&tag.plain) } else { &tag.plain };
-                bytes.extend_from_slice(text.as_bytes());
+                let mark = tag.marked.as_ref().filter(|_| marked[index]);
+                bytes.extend_from_slice(mark.unwrap_or(&tag.plain).as_bytes());
+                // Without a mark against it: a line end to be eaten in the place of the page's own.
+                if marked[index]
+                    && mark.is_none()
+                    && let Some(Segment::Bytes(next)) = segments.get(index + 1)
+                {
+                    let own = next.starts_with(b"\n") || next.starts_with(b"\r\n");
+                    bytes.extend_from_slice(if own { b"\n" } else { b"" });
+                }
             }
         }
     }

@@ -1,0 +1,317 @@
+//! Proposals on random sites, on the demo and on real pages: always proven,
+//! always the same, and smaller.
+
+mod common;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use common::site::{Care, copied_pages, site};
+use common::{Random, book, cases, seed};
+use radicon::markup::{Document, TokenKind};
+use radicon::{Options, Proposal, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove};
+
+fn options(strength: Strength) -> Options {
+    Options { strength, ..Options::default() }
+}
+
+/// The site with the proposal in place.
+fn adopted(old: &Site, proposal: &Proposal) -> Site {
+    let changed = |path: &str| proposal.files.iter().any(|file| file.path == path);
+    let kept = old.templates.iter().filter(|template| !changed(&template.path));
+    let files = kept
+        .map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()))
+        .chain(proposal.files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())))
+        .collect();
+    site(files)
+}
+
+/// What must hold of every proposal.
+#[track_caller]
+fn check(old: &Site, proposal: &Proposal, strength: Strength) {
+    let new = adopted(old, proposal);
+    let proof = prove(old, &new, Strength::Dom);
+    for page in &proof.pages {
+        assert!(page.strength.is_some_and(|found| found <= strength), "{page:?}");
+    }
+    let pages = old.pages().count();
+    assert_eq!(proof.pages.len(), pages);
+    assert_eq!(
+        proposal.files.len().saturating_sub(1) + proposal.left.len(),
+        pages,
+        "every page is converted or left with a reason"
+    );
+    assert!(proposal.left.iter().all(|left| !left.reason.contains("could not be proven")), "{:?}", proposal.left);
+    assert!(proposal.after.bytes <= proposal.before.bytes);
+    let mut names: Vec<_> = proposal.blocks.iter().map(|block| &block.name).collect();
+    names.sort();
+    names.dedup();
+    assert_eq!(names.len(), proposal.blocks.len(), "names are unique");
+    // What the library says of sizes is what stands in the files.
+    let bytes: usize = new.templates.iter().map(|template| template.source.len()).sum();
+    assert_eq!(proposal.after.bytes, if proposal.layout.is_some() { bytes } else { proposal.before.bytes });
+}
+
+#[test]
+fn random_sites_are_proposed_and_proven() {
+    let first = seed("proposals");
+    let brace = dialect::builtin_named("brace-percent");
+    for case in 0..cases(150, 6_000) {
+        let mut random = Random(first + case);
+        let care = if random.once_in(2) { Care::Exact } else { Care::Sloppy };
+        let count = 2 + random.below(18);
+        let old = site(copied_pages(&mut random, count, care));
+        for strength in [Strength::Bytes, Strength::Blanks] {
+            let dialect = if random.once_in(2) { brace.clone() } else { None };
+            let proposal = propose(&old, &Options { dialect, ..options(strength) }).expect("a dialect with layouts");
+            check(&old, &proposal, strength);
+            let converted = proposal.files.len().saturating_sub(1);
+            if count > 4 && (care == Care::Exact || strength == Strength::Blanks) {
+                assert!(
+                    converted * 10 >= count * 8,
+                    "seed {}: {converted} of {count} pages: {:?}",
+                    first + case,
+                    proposal.left
+                );
+            }
+        }
+    }
+}
+
+#[test]
+fn order_and_threads_change_nothing() {
+    let mut random = Random(seed("order"));
+    let mut files = copied_pages(&mut random, 24, Care::Sloppy);
+    let show = |proposal: Proposal| serde_json::to_string(&proposal).expect("JSON");
+    let first = show(propose(&site(files.clone()), &Options::default()).expect("a proposal"));
+    for threads in [1, 2, 5] {
+        for _ in 0..3 {
+            for at in (1..files.len()).rev() {
+                files.swap(at, random.below(at + 1));
+            }
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("threads");
+            let again = pool.install(|| propose(&site(files.clone()), &Options::default()).expect("a proposal"));
+            assert_eq!(show(again), first);
+        }
+    }
+}
+
+#[test]
+fn one_changed_letter_attribute_or_element_is_always_found() {
+    let first = seed("sensitivity");
+    let mut tried = 0;
+    for case in 0..cases(400, 40_000) {
+        let mut random = Random(first + case);
+        let count = 4 + random.below(6);
+        let old = site(copied_pages(&mut random, count, Care::Exact));
+        let strength = if random.once_in(2) { Strength::Bytes } else { Strength::Blanks };
+        let mut proposal = propose(&old, &options(strength)).expect("a proposal");
+        if proposal.layout.is_none() {
+            continue;
+        }
+        let index = random.below(proposal.files.len());
+        let file = &mut proposal.files[index];
+        let Some(changed) = change_something(&mut random, &file.bytes) else { continue };
+        file.bytes = changed;
+        let page = (Some(&file.path) != proposal.layout.as_ref()).then(|| file.path.clone());
+        let proof = prove(&old, &adopted(&old, &proposal), Strength::Dom);
+        let found: Vec<_> =
+            proof.pages.iter().filter(|page| page.strength.is_none()).map(|page| page.page.clone()).collect();
+        match page {
+            Some(page) => assert_eq!(
+                found,
+                [page],
+                "seed {}:\n{}",
+                first + case,
+                String::from_utf8_lossy(&proposal.files[index].bytes)
+            ),
+            None => assert!(!found.is_empty(), "seed {}: a change of the layout was not found", first + case),
+        }
+        assert!(!proof.equal);
+        tried += 1;
+    }
+    assert!(tried > cases(300, 30_000), "only {tried} changes were tried");
+}
+
+/// Changes one visible thing in what a block or the layout holds.
+fn change_something(random: &mut Random, bytes: &[u8]) -> Option<Vec<u8>> {
+    let dialect = dialect::builtin_named("margin")?;
+    let document = Document::read(bytes, &dialect);
+    // The letters of an end tag may change nothing: another tag may close its element.
+    let shown = |at: usize| {
+        let token = document.tokens.iter().find(|token| token.span().range().contains(&at));
+        token.is_some_and(|token| token.kind != TokenKind::EndTag)
+    };
+    let solid = |at: usize| bytes[at].is_ascii_alphanumeric() && shown(at);
+    let inside = |at: usize| document.constructs.items.iter().all(|item| !item.span.range().contains(&at));
+    // Loose white space between a page's blocks is no part of the page; letters always are.
+    let letters: Vec<usize> = (0..bytes.len()).filter(|&at| solid(at) && inside(at)).collect();
+    let elements: Vec<u32> =
+        (1..document.nodes.len() as u32).filter(|&node| !document.name(bytes, node).is_empty()).collect();
+    let mut out = bytes.to_vec();
+    match random.below(4) {
+        0 if !elements.is_empty() => {
+            let span = document.span(elements[random.below(elements.len())]);
+            out.drain(span.range());
+        }
+        1 if !elements.is_empty() => {
+            let at = document.nodes[elements[random.below(elements.len())] as usize].first;
+            let name_end = document.tokens[at as usize].name_end as usize;
+            out.splice(name_end..name_end, *b" data-changed");
+        }
+        2 if !elements.is_empty() => {
+            let at = document.span(elements[random.below(elements.len())]).start as usize;
+            out.splice(at..at, *b"<hr>");
+        }
+        _ => {
+            let at = *letters.get(random.below(letters.len()))?;
+            out[at] = if out[at] == b'x' { b'y' } else { b'x' };
+        }
+    }
+    Some(out)
+}
+
+fn demo() -> Site {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    disk::load(&folder).expect("the demo").site
+}
+
+#[test]
+fn the_demo_gets_the_layout_a_developer_would_write() {
+    let old = demo();
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    check(&old, &proposal, Strength::Blanks);
+    assert!(old.pages().count() >= 14 && proposal.left.is_empty());
+    let names: Vec<_> = proposal.blocks.iter().map(|block| block.name.as_str()).collect();
+    for expected in ["title", "description", "styles", "body_class", "content", "scripts", "current_fares"] {
+        assert!(names.contains(&expected), "no block {expected} in {names:?}");
+    }
+    let layout = proposal.files.iter().find(|file| Some(&file.path) == proposal.layout.as_ref()).expect("the layout");
+    insta::assert_snapshot!("demo-layout", String::from_utf8_lossy(&layout.bytes));
+    let page = proposal.files.iter().find(|file| file.path == "fares.html").expect("a page");
+    insta::assert_snapshot!("demo-fares", String::from_utf8_lossy(&page.bytes));
+}
+
+#[test]
+fn the_demo_keeps_every_byte_in_strict_mode() {
+    let old = demo();
+    let proposal = propose(&old, &options(Strength::Bytes)).expect("a proposal");
+    check(&old, &proposal, Strength::Bytes);
+    assert!(proposal.files.len() > 10, "{:?}", proposal.left);
+}
+
+#[test]
+fn real_books_are_proven() {
+    let books: &[&str] = if common::is_long() {
+        &["nomicon", "reference", "book", "rust-by-example", "std/collections"]
+    } else {
+        &["nomicon"]
+    };
+    for name in books {
+        let Some(folder) = book(name) else { continue };
+        let old = disk::load(&folder).expect("a book").site;
+        for strength in [Strength::Bytes, Strength::Blanks] {
+            let proposal = propose(&old, &options(strength)).expect("a proposal");
+            check(&old, &proposal, strength);
+            assert!(proposal.layout.is_some(), "{name}");
+            println!(
+                "{name}: {} of {} bytes, {} blocks",
+                proposal.after.bytes,
+                proposal.before.bytes,
+                proposal.blocks.len()
+            );
+        }
+    }
+}
+
+#[test]
+fn pages_that_cannot_take_part_are_left_with_a_reason() {
+    let mut random = Random(7);
+    let mut files = copied_pages(&mut random, 6, Care::Exact);
+    let text = String::from_utf8(files[0].bytes.clone()).expect("text");
+    let utf16: Vec<u8> = [0xff, 0xfe].into_iter().chain(text.encode_utf16().flat_map(u16::to_le_bytes)).collect();
+    files.push(SourceFile::new("wide.html", utf16));
+    files.push(SourceFile::new("picture.html", b"GIF89a\0\x01\x02\0\0".to_vec()));
+    files.push(SourceFile::new("empty.html", " \n"));
+    files.push(SourceFile::new("stub.html", "<meta http-equiv=refresh content='0; /'><p>Moved"));
+    files.push(SourceFile::new("cut.html", &text.as_bytes()[..text.len() / 3]));
+    files.push(SourceFile::new("tag.html", text.replace("<main>", "<main><!--: block odd -->")));
+    files.push(SourceFile::new("child.html", "<!--: layout stub.html -->"));
+    files.push(SourceFile::new(
+        "latin.html",
+        text.replace("<main>", "<main>caf\u{1}")
+            .into_bytes()
+            .into_iter()
+            .map(|b| if b == 1 { 0xe9 } else { b })
+            .collect::<Vec<_>>(),
+    ));
+    let old = site(files);
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    check(&old, &proposal, Strength::Blanks);
+    let reason =
+        |page: &str| proposal.left.iter().find(|left| left.page == page).map_or("", |left| left.reason.as_str());
+    for (page, words) in [
+        ("wide.html", "UTF-16"),
+        ("picture.html", "binary"),
+        ("empty.html", "empty"),
+        ("tag.html", "would read"),
+        ("child.html", "has a layout"),
+    ] {
+        assert!(reason(page).contains(words), "{page}: {:?}", proposal.left);
+    }
+    let converted = |page: &str| proposal.files.iter().any(|file| file.path == page);
+    assert!(converted("latin.html"), "{:?}", proposal.left);
+}
+
+#[test]
+fn a_byte_order_mark_and_mixed_line_ends_are_kept() {
+    let mut random = Random(11);
+    let mut files = copied_pages(&mut random, 8, Care::Exact);
+    files[2].bytes.splice(0..0, *b"\xef\xbb\xbf");
+    files[3].bytes = String::from_utf8_lossy(&files[3].bytes).replace('\n', "\r\n").into_bytes();
+    let old = site(files);
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let proposal = propose(&old, &options(strength)).expect("a proposal");
+        check(&old, &proposal, strength);
+    }
+}
+
+#[test]
+fn a_dialect_without_layouts_is_refused() {
+    let old = demo();
+    let includes = dialect::builtin_named("server-include");
+    let error = propose(&old, &Options { dialect: includes, ..Options::default() }).expect_err("a refusal");
+    assert!(error.to_string().contains("server-include"), "{error}");
+}
+
+#[test]
+fn a_user_dialect_is_written_as_it_shows() {
+    let text = r#"
+        name = "lantern"
+        files = ["**/*.html"]
+        [forms]
+        parent = '[~ hangs "<target>" ~]'
+        block = { open = '[~ lamp <name> ~]', close = '[~ out ~]' }
+        [targets]
+        suffixes = [".html"]
+        separator = "."
+        [rules]
+        newline = "eaten"
+    "#;
+    // Brackets stand for optional parts unless they are escaped.
+    let dialect =
+        Arc::new(dialect::Dialect::parse(&text.replace("[~", "\\[~").replace("~]", "~\\]")).expect("a dialect"));
+    let mut random = Random(5);
+    let old = Site::read(copied_pages(&mut random, 9, Care::Exact), dialect::builtin(), &Settings::default());
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let proposal =
+            propose(&old, &Options { dialect: Some(Arc::clone(&dialect)), ..options(strength) }).expect("a proposal");
+        assert!(proposal.proof.iter().all(|page| page.strength.is_some_and(|found| found <= strength)));
+        let page = proposal
+            .files
+            .iter()
+            .find(|file| file.path.contains("page"))
+            .unwrap_or_else(|| panic!("{:?}", proposal.left));
+        assert!(page.bytes.starts_with(b"[~ hangs \"layouts.base\" ~]"), "{}", String::from_utf8_lossy(&page.bytes));
+    }
+}
