@@ -279,9 +279,9 @@ fn whole_lines(source: &[u8], items: &mut [Construct], tags: &[Tag<'_>]) {
         }
         if alone {
             let mut before = start as u32;
-            for index in first..next {
-                items[index].reach.start = items[index].reach.start.min(before);
-                before = items[index].span.end;
+            for item in &mut items[first..next] {
+                item.reach.start = item.reach.start.min(before);
+                before = item.span.end;
             }
             let last = &mut items[next - 1];
             last.reach.end = last.reach.end.max(end as u32);

@@ -218,7 +218,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
             let opens = match after {
                 Some(b) if b.is_ascii_alphabetic() => true,
                 Some(b'!' | b'?') => true,
-                Some(b'/') => self.source[start + 2..self.stop].first().is_some() || self.prints_at(start + 2),
+                Some(b'/') => !self.source[start + 2..self.stop].is_empty() || self.prints_at(start + 2),
                 None => self.prints_at(start + 1),
                 _ => false,
             };

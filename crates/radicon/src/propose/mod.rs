@@ -25,7 +25,7 @@ use crate::text::{SourceId, count_lines, position};
 
 use page::Page;
 use tidy::Style;
-use unify::{Default as HoleDefault, Hole, Piece, Prices, Unified, Unifier};
+use unify::{DefaultContent, Hole, Piece, Prices, Unified, Unifier};
 use write::Writer;
 
 /// How to propose.
@@ -444,7 +444,7 @@ impl Job<'_> {
             .collect();
         let block = |(hole, name): (&&Hole, String)| ProposedBlock {
             line: lines.get(name.as_bytes()).copied().unwrap_or(1),
-            default: !matches!(hole.default, HoleDefault::Empty),
+            default: !matches!(hole.default, DefaultContent::Empty),
             overridden_by: hole.overriding(),
             such_as: overriding(hole).take(3).map(|member| pages[member].path.clone()).collect(),
             bytes: hole
@@ -587,7 +587,7 @@ fn holes(pieces: &[Piece]) -> Vec<&Hole> {
     while let Some(piece) = stack.pop() {
         if let Piece::Hole(hole) = piece {
             found.push(&**hole);
-            if let HoleDefault::Pieces(inner) = &hole.default {
+            if let DefaultContent::Pieces(inner) = &hole.default {
                 stack.extend(inner.iter().rev());
             }
         }

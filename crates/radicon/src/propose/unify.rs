@@ -53,7 +53,7 @@ pub(super) enum Context {
 
 /// What stands in a hole unless a page says otherwise.
 #[derive(Debug)]
-pub(super) enum Default {
+pub(super) enum DefaultContent {
     /// Nothing.
     Empty,
     /// What this member has, by its place in the list of members.
@@ -72,7 +72,7 @@ pub(super) struct Hole {
     pub contents: Vec<Span>,
     /// Whether each of them takes the default.
     pub follows: Vec<bool>,
-    pub default: Default,
+    pub default: DefaultContent,
     /// White space on both sides shows in no page, so its tags may have their own lines.
     pub lines: bool,
 }
@@ -104,12 +104,6 @@ impl Hole {
 pub(super) struct Unified {
     pub pieces: Vec<Piece>,
     pub cost: u64,
-}
-
-impl std::default::Default for Default {
-    fn default() -> Self {
-        Default::Empty
-    }
 }
 
 pub(super) struct Unifier<'a> {
@@ -486,7 +480,7 @@ impl Unifier<'_> {
                 if exact {
                     (contents, lines) = (full.clone(), false);
                 }
-                (Default::Pieces(pieces), follows)
+                (DefaultContent::Pieces(pieces), follows)
             }
             None => choose_default(&hashes),
         };
@@ -771,10 +765,10 @@ fn majority(hashes: &[u64]) -> Option<usize> {
     good.then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
 }
 
-fn choose_default(hashes: &[u64]) -> (Default, Vec<bool>) {
+fn choose_default(hashes: &[u64]) -> (DefaultContent, Vec<bool>) {
     let default = majority(hashes);
     let shown = default.map_or(0, |index| hashes[index]);
-    (default.map_or(Default::Empty, Default::Content), hashes.iter().map(|&hash| hash == shown).collect())
+    (default.map_or(DefaultContent::Empty, DefaultContent::Content), hashes.iter().map(|&hash| hash == shown).collect())
 }
 
 #[cfg(test)]

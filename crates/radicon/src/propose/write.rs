@@ -2,7 +2,7 @@
 
 use super::page::Page;
 use super::tidy::{Style, dedent, tidy};
-use super::unify::{Default, Hole, Piece};
+use super::unify::{DefaultContent, Hole, Piece};
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
 use crate::markup::Constructs;
 use crate::prove::Strength;
@@ -65,9 +65,9 @@ impl Writer<'_> {
                     let indent = self.line_indent(hole);
                     self.open(open, hole.lines, &indent, out);
                     match &hole.default {
-                        Default::Empty => {}
-                        Default::Content(member) => push(out, self.content(hole, *member)),
-                        Default::Pieces(pieces) => self.pieces(pieces, names, next, out),
+                        DefaultContent::Empty => {}
+                        DefaultContent::Content(member) => push(out, self.content(hole, *member)),
+                        DefaultContent::Pieces(pieces) => self.pieces(pieces, names, next, out),
                     }
                     self.close(close, hole.lines, &indent, out);
                 }

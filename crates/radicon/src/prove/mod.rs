@@ -97,12 +97,12 @@ pub fn prove(old: &Site, new: &Site, weakest: Strength) -> Proof {
 pub fn prove_page(old: &Site, new: &Site, path: &str, weakest: Strength) -> PageProof {
     let result = match (old.find(path), new.find(path)) {
         (Some(before), Some(after)) => compare(old, before, new, after, weakest),
-        (Some(_), None) => Err(Difference { message: "the page is gone".into(), before: None, after: None }),
-        _ => Err(Difference { message: "the page is new".into(), before: None, after: None }),
+        (Some(_), None) => Err(unplaced("the page is gone".into())),
+        _ => Err(unplaced("the page is new".into())),
     };
     let (strength, difference) = match result {
         Ok(strength) => (Some(strength), None),
-        Err(difference) => (None, Some(difference)),
+        Err(difference) => (None, Some(*difference)),
     };
     PageProof { page: path.to_owned(), strength, difference }
 }
@@ -114,10 +114,9 @@ fn compare(
     new: &Site,
     after: SourceId,
     weakest: Strength,
-) -> Result<Strength, Difference> {
-    let refuse = |message: String| Difference { message, before: None, after: None };
-    let flat_before = Resolver::new(old).flatten(before).map_err(|error| refuse(format!("before: {error}")))?;
-    let flat_after = Resolver::new(new).flatten(after).map_err(|error| refuse(format!("after: {error}")))?;
+) -> Result<Strength, Box<Difference>> {
+    let flat_before = Resolver::new(old).flatten(before).map_err(|error| unplaced(format!("before: {error}")))?;
+    let flat_after = Resolver::new(new).flatten(after).map_err(|error| unplaced(format!("after: {error}")))?;
     if flat_before.bytes == flat_after.bytes {
         return Ok(Strength::Bytes);
     }
@@ -150,7 +149,7 @@ fn common_prefix(a: &[u8], b: &[u8]) -> usize {
     a.iter().zip(b).position(|(a, b)| a != b).unwrap_or(a.len().min(b.len()))
 }
 
-fn difference(old: &Site, new: &Site, before: (&Flat, usize), after: (&Flat, usize)) -> Difference {
+fn difference(old: &Site, new: &Site, before: (&Flat, usize), after: (&Flat, usize)) -> Box<Difference> {
     let side = |site: &Site, (flat, at): (&Flat, usize)| Side {
         text: excerpt(&flat.bytes, at),
         origin: flat.origin(site, at as u32),
@@ -160,7 +159,12 @@ fn difference(old: &Site, new: &Site, before: (&Flat, usize), after: (&Flat, usi
         if side.text.is_empty() { "the page ends".to_owned() } else { format!("`{}`", side.text) }
     };
     let message = format!("before: {}; after: {}", shown(&before), shown(&after));
-    Difference { message, before: Some(before), after: Some(after) }
+    Box::new(Difference { message, before: Some(before), after: Some(after) })
+}
+
+/// A difference that has no place in a page.
+fn unplaced(message: String) -> Box<Difference> {
+    Box::new(Difference { message, before: None, after: None })
 }
 
 /// The text around `at`: from the start of its word or tag, on one line.

@@ -1,0 +1,316 @@
+//! The binary, as its users run it.
+#![allow(missing_docs)]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use assert_cmd::Command;
+use serde_json::Value;
+use tempfile::TempDir;
+
+struct Ran {
+    code: i32,
+    out: String,
+    err: String,
+}
+
+#[track_caller]
+fn radicon(folder: &Path, arguments: &[&str]) -> Ran {
+    let output = Command::cargo_bin("radicon")
+        .expect("the binary")
+        .current_dir(folder)
+        .args(arguments)
+        .output()
+        .expect("it runs");
+    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+    Ran { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
+}
+
+/// JSON output, checked against its schema.
+#[track_caller]
+fn json(folder: &Path, schema: &str, arguments: &[&str]) -> Value {
+    let ran = radicon(folder, &[&["--format", "json"], arguments].concat());
+    let value: Value = serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}: {}{}", ran.out, ran.err));
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{schema}.json"));
+    let schema: Value = serde_json::from_slice(&fs::read(path).expect("the schema")).expect("JSON");
+    if let Err(error) = jsonschema::validate(&schema, &value) {
+        panic!("{arguments:?}: {error} at {}", error.instance_path());
+    }
+    value
+}
+
+/// A copy of the demo in a folder of its own.
+fn demo() -> (TempDir, PathBuf) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let site = dir.path().join("site");
+    let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    copy(&from, &site);
+    (dir, site)
+}
+
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).expect("a folder");
+    for entry in fs::read_dir(from).expect("a folder").map(|entry| entry.expect("an entry")) {
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            copy(&entry.path(), &target)
+        } else {
+            fs::copy(entry.path(), target).expect("a copy");
+        }
+    }
+}
+
+/// Every file with its content.
+fn tree(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
+    let mut found = Vec::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(&folder).expect("a folder").map(|entry| entry.expect("an entry")) {
+            match entry.path() {
+                path if path.ends_with(".radicon") => {}
+                path if path.is_dir() => open.push(path),
+                path => found.push((path.clone(), fs::read(path).expect("a file"))),
+            }
+        }
+    }
+    found.sort();
+    found
+}
+
+#[test]
+fn the_demo_runs_the_whole_job() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let ran = radicon(dir.path(), &["demo", "tour"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    for words in [
+        "One layout for 15 of 15 pages",
+        "Proven: no page changes",
+        "<!--: block content -->",
+        "15 pages equal",
+        "Next: ",
+    ] {
+        assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
+    }
+    assert!(!ran.out.contains('\u{1b}'), "no colours where there is no terminal");
+    assert_eq!(radicon(dir.path(), &["demo", "tour"]).code, 2, "an existing folder is not overwritten");
+}
+
+#[test]
+fn a_proposal_is_written_elsewhere_and_proven() {
+    let (dir, site) = demo();
+    let before = tree(&site);
+    for (how, strength) in
+        [(&["propose", "--into", "../tidy"][..], "blanks"), (&["propose", "--strict", "--into", "../strict"], "bytes")]
+    {
+        let ran = radicon(&site, how);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        assert!(ran.out.contains("Next: read"), "{}", ran.out);
+        let new = how.last().expect("a folder");
+        let proof = radicon(&site, &["prove", ".", new, "--strength", strength]);
+        assert_eq!(proof.code, 0, "{}", proof.out);
+        assert!(dir.path().join("site").join(new).join("css/tidewater.css").exists(), "untouched files come along");
+    }
+    assert_eq!(tree(&site), before, "proposing changes nothing");
+    let ran = radicon(&site, &["propose", "--into", "../tidy"]);
+    assert!(ran.code == 2 && ran.err.contains("not empty"), "{}", ran.err);
+}
+
+#[test]
+fn prove_names_the_page_and_both_origins() {
+    let (_dir, site) = demo();
+    radicon(&site, &["propose", "--into", "../new"]);
+    let page = site.join("../new/fares.html");
+    let text = fs::read_to_string(&page).expect("a page").replace("11.00", "11.50");
+    fs::write(&page, text).expect("written");
+    let ran = radicon(&site, &["prove", ".", "../new"]);
+    assert_eq!(ran.code, 1);
+    for words in ["1 page not equal", "fares.html", "11.00", "11.50", "block content"] {
+        assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
+    }
+    let proof = json(&site, "prove", &["prove", ".", "../new"]);
+    assert_eq!(proof["equal"], false);
+    let page =
+        proof["pages"].as_array().expect("pages").iter().find(|page| page["page"] == "fares.html").expect("the page");
+    assert!(page["strength"].is_null() && page["difference"]["after"]["origin"]["block"] == "content", "{page}");
+}
+
+#[test]
+fn adopting_writes_and_undo_takes_it_back() {
+    let (_dir, site) = demo();
+    let before = tree(&site);
+    let ran = radicon(&site, &["adopt"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(site.join("layouts/base.html").exists() && tree(&site) != before);
+    let chain = json(&site, "chain", &["chain", "fares.html"]);
+    assert_eq!(chain["page"], "fares.html");
+    assert_eq!(chain["chain"].as_array().map(Vec::len), Some(2));
+    let content =
+        chain["blocks"].as_array().expect("blocks").iter().find(|block| block["name"] == "content").expect("content");
+    assert!(
+        content["effective"] == "fares.html" && content["definitions"][1]["file"] == "layouts/base.html",
+        "{content}"
+    );
+    let again = radicon(&site, &["propose"]);
+    assert!(again.out.contains("Nothing to propose"), "{}", again.out);
+    assert_eq!(radicon(&site, &["adopt", "--undo"]).code, 0);
+    assert_eq!(tree(&site), before);
+    assert_eq!(radicon(&site, &["adopt", "--undo"]).code, 2);
+}
+
+#[test]
+fn the_json_has_what_scripts_rely_on() {
+    let (_dir, site) = demo();
+    let survey = json(&site, "survey", &["survey"]);
+    let file = &survey["files"][0];
+    assert!(
+        file["path"] == "accessibility.html"
+            && file["role"] == "page"
+            && file["dialect"] == "plain"
+            && file["parent"].is_null()
+    );
+    assert!(file["includes"].is_array() && file["blocks"].is_array() && survey["roots"].is_array());
+    assert_eq!(survey["totals"]["pages"], 15);
+    let proposal = json(&site, "propose", &["propose"]);
+    assert!(proposal["files"].as_array().is_some_and(|files| files.len() == 16));
+    assert!(proposal["files"][0]["text"].is_string() && proposal["files"][0]["role"].is_string());
+    assert!(proposal["after"]["bytes"].as_u64() < proposal["before"]["bytes"].as_u64() && proposal["left"].is_array());
+    assert_eq!(proposal["proof"][0]["strength"], "blanks");
+    let flat = json(&site, "flatten", &["flatten", "index.html"]);
+    assert!(flat["text"].as_str().is_some_and(|text| text.contains("Welcome aboard")));
+    json(&site, "adopt", &["adopt"]);
+}
+
+#[test]
+fn flatten_gives_the_page_byte_for_byte_and_its_origins() {
+    let (_dir, site) = demo();
+    let original = fs::read_to_string(site.join("contact.html")).expect("a page");
+    assert_eq!(radicon(&site, &["flatten", "contact.html"]).out, original);
+    radicon(&site, &["adopt"]);
+    let origins = radicon(&site, &["flatten", "contact.html", "--origins"]).out;
+    assert!(origins.lines().any(|line| line.starts_with("contact.html:")
+        && line.contains("content")
+        && line.contains("quay office is on")));
+    assert!(origins.lines().any(|line| line.starts_with("layouts/base.html:") && line.contains("masthead")));
+}
+
+#[test]
+fn mistakes_get_a_hint_and_code_2() {
+    let (_dir, site) = demo();
+    for (arguments, words) in [
+        (&["chain", "fare.html"][..], "did you mean `fares.html`?"),
+        (&["propose", "--dialect", "margn"], "did you mean `margin`?"),
+        (&["propose", "--dialect", "plain"], "no parents and blocks"),
+        (&["--site", "nowhere", "survey"], "no such folder"),
+        (&["sruvey"], "survey"),
+    ] {
+        let ran = radicon(&site, arguments);
+        assert!(ran.code == 2 && ran.err.contains(words), "{arguments:?}: {} {}", ran.code, ran.err);
+    }
+    fs::write(site.join("radicon.toml"), "roots = []\nignroe = []\n").expect("settings");
+    let ran = radicon(&site, &["survey"]);
+    assert!(ran.code == 2 && ran.err.contains("radicon.toml:2:1") && ran.err.contains("ignroe"), "{}", ran.err);
+    fs::write(site.join("radicon.toml"), "dialects = [\"mine.toml\"]\n").expect("settings");
+    fs::write(site.join("mine.toml"), "name = \"mine\"\n[forms]\nblokc = 'x'\n").expect("a dialect");
+    let ran = radicon(&site, &["survey"]);
+    assert!(ran.code == 2 && ran.err.contains("mine.toml:3:9") && ran.err.contains("block"), "{}", ran.err);
+}
+
+#[test]
+fn bad_input_is_named_and_the_rest_is_done() {
+    let dir = tempfile::tempdir().expect("a folder");
+    for folder in ["empty", "no-pages"] {
+        fs::create_dir(dir.path().join(folder)).expect("a folder");
+    }
+    fs::write(dir.path().join("no-pages/notes.md"), "# Tides").expect("a file");
+    for folder in ["empty", "no-pages"] {
+        for command in ["survey", "propose", "adopt"] {
+            let ran = radicon(dir.path(), &["--site", folder, command]);
+            assert!(ran.code == 2 && ran.err.contains("no templates beneath"), "{folder} {command}: {}", ran.err);
+        }
+    }
+    let (_keep, site) = demo();
+    let text = fs::read(site.join("fleet.html")).expect("a page");
+    fs::write(site.join("photo.html"), b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR").expect("a file");
+    fs::write(site.join("cut.html"), &text[..text.len() - 700]).expect("a file");
+    let wide: Vec<u8> = [0xff, 0xfe]
+        .into_iter()
+        .chain(String::from_utf8_lossy(&text).encode_utf16().flat_map(u16::to_le_bytes))
+        .collect();
+    fs::write(site.join("wide.html"), wide).expect("a file");
+    let mut crlf = Vec::new();
+    text.iter().for_each(|&b| if b == b'\n' { crlf.extend(b"\r\n") } else { crlf.push(b) });
+    fs::write(site.join("crlf.html"), crlf).expect("a file");
+    fs::write(site.join("bom.html"), [b"\xef\xbb\xbf", &text[..]].concat()).expect("a file");
+    #[cfg(unix)]
+    {
+        std::os::unix::fs::symlink("..", site.join("harbours/loop")).expect("a link");
+        std::os::unix::fs::symlink("nowhere.html", site.join("dangling.html")).expect("a link");
+        let name = <std::ffi::OsString as std::os::unix::ffi::OsStringExt>::from_vec(b"odd\xff.html".to_vec());
+        fs::write(site.join(name), &text).expect("a file");
+    }
+    let before = tree_of_pages(&site);
+    let survey = radicon(&site, &["survey"]);
+    assert_eq!(survey.code, 0, "{}", survey.err);
+    for words in ["photo.html: binary content", "wide.html: UTF-16"] {
+        assert!(survey.out.contains(words), "no {words:?} in {}", survey.out);
+    }
+    #[cfg(unix)]
+    for words in ["dangling.html: a symbolic link", "its name is not UTF-8"] {
+        assert!(survey.out.contains(words), "no {words:?} in {}", survey.out);
+    }
+    for strict in [&[][..], &["--strict"]] {
+        let ran = radicon(&site, &[&["propose"], strict].concat());
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        assert!(ran.out.contains("Proven: no page changes") && ran.out.contains("photo.html"), "{}", ran.out);
+        assert_eq!(radicon(&site, &[&["adopt"], strict].concat()).code, 0);
+        assert_eq!(radicon(&site, &["adopt", "--undo"]).code, 0);
+        assert_eq!(tree_of_pages(&site), before, "nothing is lost");
+    }
+    let new = site.parent().expect("a folder").join("copy");
+    let ran = radicon(&site, &["propose", "--into", &new.display().to_string()]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert_eq!(fs::read(new.join("photo.html")).ok(), fs::read(site.join("photo.html")).ok());
+    assert_eq!(radicon(&site, &["prove", ".", &new.display().to_string()]).code, 0);
+}
+
+/// The files right beneath the site and in `harbours`, links left out.
+fn tree_of_pages(site: &Path) -> Vec<(PathBuf, Vec<u8>)> {
+    let list =
+        |folder: PathBuf| fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
+    let all = list(site.to_owned()).chain(list(site.join("harbours")));
+    let mut found: Vec<_> = all
+        .filter(|path| path.is_file() && !path.is_symlink())
+        .filter_map(|path| Some((path.clone(), fs::read(path).ok()?)))
+        .collect();
+    found.sort();
+    found
+}
+
+#[test]
+fn work_that_is_not_committed_is_left_alone() {
+    let (_dir, site) = demo();
+    let git = |arguments: &[&str]| {
+        let identity = ["-c", "user.name=Purser", "-c", "user.email=purser@example.org"];
+        std::process::Command::new("git").current_dir(&site).args(identity).args(arguments).output()
+    };
+    if git(&["init", "-q"]).is_err() {
+        assert!(std::env::var_os("CI").is_none(), "CI must have git");
+        println!("skipped: git is not here");
+        return;
+    }
+    git(&["add", "-A"]).expect("git add");
+    git(&["commit", "-qm", "as it was"]).expect("git commit");
+    let page = site.join("fares.html");
+    let text = fs::read_to_string(&page).expect("a page").replace("11.00", "12.00");
+    fs::write(&page, text).expect("written");
+    let before = tree_of_pages(&site);
+    let ran = radicon(&site, &["adopt"]);
+    assert!(ran.code == 2 && ran.err.contains("fares.html") && ran.err.contains("not committed"), "{}", ran.err);
+    assert_eq!(tree_of_pages(&site), before);
+    assert_eq!(radicon(&site, &["adopt", "--uncommitted"]).code, 0);
+    let status = git(&["status", "--porcelain"]).expect("git status").stdout;
+    assert!(
+        !String::from_utf8_lossy(&status).contains(".radicon"),
+        "what Radicon keeps for undoing is no part of the site"
+    );
+}

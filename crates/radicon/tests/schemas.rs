@@ -1,0 +1,32 @@
+//! The JSON Schemas of everything the command line prints, kept in `docs/schema`.
+//! `RADICON_BLESS=1 cargo test -p radicon --test schemas` writes them anew.
+#![allow(missing_docs)]
+
+use std::path::Path;
+
+use radicon::disk::Adopted;
+use radicon::{ChainReport, FlatReport, Proof, Proposal, Survey};
+use schemars::{Schema, schema_for};
+
+#[test]
+fn the_schemas_are_those_of_the_types() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
+    let schemas: [(&str, Schema); 6] = [
+        ("survey", schema_for!(Survey)),
+        ("chain", schema_for!(ChainReport)),
+        ("flatten", schema_for!(FlatReport)),
+        ("propose", schema_for!(Proposal)),
+        ("prove", schema_for!(Proof)),
+        ("adopt", schema_for!(Adopted)),
+    ];
+    for (name, schema) in schemas {
+        let path = folder.join(format!("{name}.json"));
+        let text = serde_json::to_string_pretty(&schema).expect("JSON") + "\n";
+        if std::env::var_os("RADICON_BLESS").is_some() {
+            std::fs::create_dir_all(&folder).expect("the folder");
+            std::fs::write(&path, &text).expect("the schema");
+        }
+        let kept = std::fs::read_to_string(&path).unwrap_or_default();
+        assert!(kept == text, "docs/schema/{name}.json is out of date; RADICON_BLESS=1 writes it anew");
+    }
+}
