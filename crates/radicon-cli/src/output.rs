@@ -7,7 +7,7 @@ use anstyle::{AnsiColor, Style};
 /// What the eye should find first.
 pub const STRONG: Style = Style::new().bold();
 /// What can be passed over.
-pub const FAINT: Style = Style::new().dimmed();
+pub const FAINT: Style = AnsiColor::BrightBlack.on_default();
 /// What is as it should be.
 pub const GOOD: Style = AnsiColor::Green.on_default();
 /// What is not.
@@ -98,7 +98,7 @@ pub fn number(value: usize) -> String {
     let digits = value.to_string();
     let mut out = String::new();
     for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index) % 3 == 0 {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
             out.push(',');
         }
         out.push(digit);

@@ -5,11 +5,11 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::{Proposal, Strength, disk, propose};
+use radicon::{Proposal, Strength, disk, propose, text};
 
 use super::{is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, How};
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, change, count, headline, next, number};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, change, count, headline, next, number};
 use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>) -> Result<u8> {
@@ -53,41 +53,44 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
         &format!("One layout for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
     )?;
     writeln!(out)?;
-    let columns = [
-        ("block", Align::Left),
-        ("line", Align::Right),
-        ("default", Align::Left),
-        ("pages", Align::Right),
-        ("bytes", Align::Right),
-        ("such as", Align::Left),
-    ];
-    let mut table = Table::new(&columns);
-    for block in &proposal.blocks {
-        let default = if block.default { "yes" } else { "-" };
-        let dots = if block.overridden_by > block.such_as.len() { ", …" } else { "" };
-        let such_as = if block.overridden_by == pages { "all".into() } else { block.such_as.join(", ") + dots };
-        table.row([
-            block.name.clone(),
-            number(block.line as usize),
-            default.into(),
-            number(block.overridden_by),
-            number(block.bytes),
-            such_as,
-        ]);
-    }
-    writeln!(out, "  {layout}")?;
-    table.print(out)?;
+    blocks(proposal, layout, pages, out)?;
     writeln!(out)?;
     sizes(proposal, out)?;
     proof(proposal, out)?;
     left(proposal, out)?;
-    drifted(proposal, pages, out)?;
+    drifted(proposal, out)?;
     if show && let Some(file) = proposal.files.iter().find(|file| file.path == *layout) {
         writeln!(out)?;
         headline(out, layout)?;
         writeln!(out, "{}", String::from_utf8_lossy(&file.bytes).trim_end())?;
     }
     Ok(())
+}
+
+fn blocks(proposal: &Proposal, layout: &str, pages: usize, out: &mut impl Write) -> Result<()> {
+    let columns = [
+        ("block", Align::Left),
+        ("line", Align::Right),
+        ("default", Align::Left),
+        ("overridden by", Align::Left),
+        ("bytes", Align::Right),
+        ("such as", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for block in &proposal.blocks {
+        let default = if block.default { "yes" } else { "-" };
+        let overriding =
+            if block.overridden_by == pages { "all pages".into() } else { count(block.overridden_by, "page") };
+        let mut such_as = block.such_as.clone();
+        such_as.truncate(2);
+        let dots = if block.overridden_by > such_as.len() { ", …" } else { "" };
+        let such_as = if block.overridden_by == pages { String::new() } else { such_as.join(", ") + dots };
+        let (line, bytes) = (number(block.line as usize), number(block.bytes));
+        table.row([block.name.clone(), line, default.into(), overriding, bytes, such_as]);
+    }
+    let lines = proposal.files.iter().find(|file| file.path == layout).map_or(0, |file| text::count_lines(&file.bytes));
+    writeln!(out, "  {STRONG}{layout}{PLAIN}  {}, {}", count(lines, "line"), count(proposal.blocks.len(), "block"))?;
+    Ok(table.print(out)?)
 }
 
 fn sizes(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
@@ -147,9 +150,8 @@ fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
 }
 
 /// Blocks that are there for one page only: mostly a copy that was left behind.
-fn drifted(proposal: &Proposal, pages: usize, out: &mut impl Write) -> Result<()> {
-    let lonely: Vec<_> =
-        proposal.blocks.iter().filter(|block| block.default && block.overridden_by == 1 && pages > 3).collect();
+fn drifted(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    let lonely: Vec<_> = proposal.blocks.iter().filter(|block| block.drift).collect();
     if lonely.is_empty() {
         return Ok(());
     }

@@ -34,12 +34,15 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
     }
     writeln!(out)?;
     roles(&survey, &mut out)?;
-    writeln!(out)?;
-    let mut table = Table::new(&[("root", Align::Left), ("why", Align::Left)]);
-    for root in &survey.roots {
-        table.row([if root.path.is_empty() { ".".into() } else { root.path.clone() }, root.why.clone()]);
+    let named = survey.files.iter().any(|file| file.parent.is_some() || !file.includes.is_empty());
+    if named {
+        writeln!(out)?;
+        let mut table = Table::new(&[("root", Align::Left), ("why", Align::Left)]);
+        for root in &survey.roots {
+            table.row([if root.path.is_empty() { ".".into() } else { root.path.clone() }, root.why.clone()]);
+        }
+        table.print(&mut out)?;
     }
-    table.print(&mut out)?;
     problems(&mut out, &survey.problems)?;
     let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
     match without {
@@ -50,25 +53,30 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
 }
 
 fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {
-    let columns = [
+    let chained = survey.files.iter().any(|file| file.parent.is_some() || !file.blocks.is_empty());
+    let mut columns = vec![
         ("file", Align::Left),
         ("role", Align::Left),
         ("dialect", Align::Left),
         ("lines", Align::Right),
-        ("parent", Align::Left),
-        ("blocks", Align::Left),
+        ("bytes", Align::Right),
     ];
+    if chained {
+        columns.extend([("parent", Align::Left), ("blocks", Align::Left)]);
+    }
     let mut table = Table::new(&columns);
     for file in &survey.files {
-        let parent = file.parent.clone().unwrap_or_else(|| "-".into());
-        table.row([
+        let mut row = vec![
             file.path.clone(),
             word(file.role).into(),
             file.dialect.clone(),
             number(file.lines),
-            parent,
-            file.blocks.join(" "),
-        ]);
+            number(file.bytes),
+        ];
+        if chained {
+            row.extend([file.parent.clone().unwrap_or_else(|| "-".into()), file.blocks.join(" ")]);
+        }
+        table.row(row);
     }
     Ok(table.print(out)?)
 }

@@ -2,7 +2,9 @@
 //! each other, and the proof that no page changes.
 
 mod align;
+mod edges;
 mod family;
+mod hole;
 mod name;
 mod page;
 mod tidy;
@@ -23,9 +25,10 @@ use crate::site::Change;
 use crate::site::{Role, Site, SourceFile, Template, usual_folder};
 use crate::text::{SourceId, count_lines, position};
 
+use hole::{DefaultContent, Hole, Piece};
 use page::Page;
 use tidy::Style;
-use unify::{DefaultContent, Hole, Piece, Prices, Unified, Unifier};
+use unify::{Prices, Unified, Unifier};
 use write::Writer;
 
 /// How to propose.
@@ -87,6 +90,9 @@ pub struct ProposedBlock {
     pub such_as: Vec<String>,
     /// Bytes of all overrides together.
     pub bytes: usize,
+    /// It is there for one page only, which differs from all others: perhaps a
+    /// copy that was left behind.
+    pub drift: bool,
 }
 
 /// How much there is.
@@ -304,7 +310,8 @@ impl Job<'_> {
         }
         let prices = Prices { layout: self.options.block_price, page: self.options.block_price };
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
-        let unifier = Unifier { pages, prices, strength: self.options.strength, line_rule };
+        let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
+        let unifier = Unifier { pages, prices, strength: self.options.strength, line_rule, like_html };
         let broken = unifier.broken_off(&members);
         members.retain(|member| !broken.contains(member));
         let reason = "elements are closed that others leave open, or the other way round: it may be cut off";
@@ -454,6 +461,10 @@ impl Job<'_> {
                 .filter(|(_, follows)| !**follows)
                 .map(|(content, _)| content.len())
                 .sum(),
+            drift: hole.members.len() > 3
+                && hole.overriding() == 1
+                && !matches!(hole.default, DefaultContent::Empty)
+                && !name::marks_current(pages, hole),
             name,
         };
         holes.iter().zip(names(pages, &holes)).map(block).collect()

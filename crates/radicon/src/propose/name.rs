@@ -1,7 +1,7 @@
 //! Names for blocks, from what stands in them and around them.
 
+use super::hole::{Context, Hole};
 use super::page::Page;
-use super::unify::{Context, Hole};
 use crate::markup::{NodeKind, TokenKind};
 use crate::text::Span;
 
@@ -169,15 +169,22 @@ fn file_stem(url: &str) -> Option<String> {
 }
 
 fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String {
-    let current = hole.members.iter().zip(&hole.contents).any(|(&page, span)| {
-        let text = span.text(&pages[page].source).to_ascii_lowercase();
-        ["aria-current", "current", "active", "selected", "here"].iter().any(|word| text.contains(word))
-    });
-    if current {
+    if marks_current(pages, hole) {
         let what = words_of(page, node).or_else(|| attribute(page, node, "href").and_then(|href| file_stem(&href)));
         return format!("current {}", what.unwrap_or_else(|| around(page, node)));
     }
     format!("{} attributes", called(page, node).unwrap_or_else(|| tag(page, node)))
+}
+
+/// Whether some pages have a mark there that says: this is where you are.
+pub(super) fn marks_current(pages: &[Page], hole: &Hole) -> bool {
+    let marked = |index: usize| {
+        let text = hole.contents[index].text(&pages[hole.members[index]].source).to_ascii_lowercase();
+        ["aria-current", "\"current", "\"active", "\"selected", "\"here"].iter().any(|word| text.contains(word))
+    };
+    let all = hole.members.len();
+    let count = (0..all).filter(|&index| marked(index)).count();
+    count > 0 && count < all
 }
 
 /// What kinds of element stand in a hole, over all pages.
@@ -235,8 +242,13 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     if matches!(parent_tag.as_str(), "main" | "article") {
         return "content".into();
     }
-    if let [Some(name)] = &names[..] {
+    if let [Some(name)] = &names[..]
+        && !marks_current(pages, hole)
+    {
         return name.clone();
+    }
+    if let Some(words) = words_of_default(pages, hole).filter(|_| marks_current(pages, hole)) {
+        return format!("current {words}");
     }
     if let Some(words) = words_of_default(pages, hole).or_else(|| word_before(page, hole.contents[0].start)) {
         return words;

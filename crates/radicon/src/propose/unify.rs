@@ -11,14 +11,17 @@ use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::align::columns;
+use super::hole::{Context, Hole, Piece, choose_default, majority};
 use super::page::{Key, Page, Run, mix};
-use crate::markup::elements::Flow;
 use crate::markup::{NodeKind, TokenKind};
 use crate::prove::Strength;
 use crate::text::{Span, is_blank};
 
 /// The deepest nesting that is looked into; below it regions are compared as a whole.
 const MAX_DEPTH: usize = 150;
+
+/// How many blocks a block inside a tag counts for, where it looks like a tag itself.
+const TAG_IN_TAG: u64 = 10;
 
 /// What a block costs, in bytes.
 #[derive(Clone, Copy, Debug)]
@@ -27,76 +30,6 @@ pub(super) struct Prices {
     pub layout: u64,
     /// For each page that overrides it.
     pub page: u64,
-}
-
-/// A piece of the layout.
-#[derive(Debug)]
-pub(super) enum Piece {
-    /// Bytes that all pages share, shown by one of them.
-    Fixed { page: usize, span: Span },
-    /// A place where they differ.
-    Hole(Box<Hole>),
-}
-
-/// Where a hole is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Context {
-    /// Between nodes: the node that holds it, in the first member.
-    Content { parent: u32 },
-    /// Within the text of a node.
-    Text { node: u32 },
-    /// The value of an attribute: the element, and the attribute's token.
-    Value { node: u32, token: u32 },
-    /// Whole attributes of an element.
-    Attributes { node: u32 },
-}
-
-/// What stands in a hole unless a page says otherwise.
-#[derive(Debug)]
-pub(super) enum DefaultContent {
-    /// Nothing.
-    Empty,
-    /// What this member has, by its place in the list of members.
-    Content(usize),
-    /// A template of its own for the members that follow it.
-    Pieces(Vec<Piece>),
-}
-
-/// A place where pages differ.
-#[derive(Debug)]
-pub(super) struct Hole {
-    pub context: Context,
-    /// The pages it concerns.
-    pub members: Vec<usize>,
-    /// What each of them has there.
-    pub contents: Vec<Span>,
-    /// Whether each of them takes the default.
-    pub follows: Vec<bool>,
-    pub default: DefaultContent,
-    /// White space on both sides shows in no page, so its tags may have their own lines.
-    pub lines: bool,
-}
-
-impl Hole {
-    /// Attributes that are not just there or not there.
-    fn is_reshaped_tag(&self) -> bool {
-        matches!(self.context, Context::Attributes { .. }) && self.contents.iter().all(|content| !content.is_empty())
-    }
-
-    /// Whether the contents differ in white space only.
-    pub fn differs_in_blanks_only(&self, pages: &[Page]) -> bool {
-        let solid = |index: usize| {
-            let text = self.contents[index].of(&pages[self.members[index]].source);
-            text.iter().copied().filter(|b| !is_blank(*b)).collect::<Vec<u8>>()
-        };
-        let first = solid(0);
-        (1..self.members.len()).all(|index| solid(index) == first)
-    }
-
-    /// How many pages override it.
-    pub fn overriding(&self) -> usize {
-        self.follows.iter().filter(|follows| !**follows).count()
-    }
 }
 
 /// A template and what it costs.
@@ -112,6 +45,9 @@ pub(super) struct Unifier<'a> {
     pub strength: Strength,
     /// Tags alone on a line take the line with them.
     pub line_rule: bool,
+    /// Tags of the dialect look like tags of HTML: one inside another would keep
+    /// a browser from showing the file as it is.
+    pub like_html: bool,
 }
 
 /// A stretch between or at columns, with its run in every member.
@@ -139,7 +75,7 @@ enum Segment {
 
 /// What a list of siblings is made of.
 #[derive(Clone, Copy)]
-enum Level {
+pub(super) enum Level {
     Content,
     Tag,
 }
@@ -199,7 +135,7 @@ impl Unifier<'_> {
         page.document.children(node).map(unit).filter(counts).collect()
     }
 
-    fn hash(&self, page: usize, run: Run) -> u64 {
+    pub(super) fn hash(&self, page: usize, run: Run) -> u64 {
         let normal = self.pages[page].normal.run(run.0, run.1);
         if normal.is_empty() { 0 } else { xxh3_64(normal) | 1 }
     }
@@ -318,7 +254,13 @@ impl Unifier<'_> {
                 Level::Tag => self.attribute(members, nodes, units),
             };
             let hole = self.hole_cost(&item.hashes, &item.lengths);
-            if item.kept.as_ref().is_some_and(|kept| kept.cost > hole) {
+            let in_tag = |piece: &Piece| matches!(piece, Piece::Hole(hole) if matches!(hole.context, Context::Attributes { .. }));
+            let shy = matches!(level, Level::Content) && self.like_html;
+            let price = |kept: &Unified| match shy && kept.pieces.iter().any(in_tag) {
+                true => kept.cost + TAG_IN_TAG * self.prices.layout,
+                false => kept.cost,
+            };
+            if item.kept.as_ref().is_some_and(|kept| price(kept) > hole) {
                 item.kept = None;
             }
         }
@@ -326,7 +268,7 @@ impl Unifier<'_> {
     }
 
     /// What a hole costs whose contents have these hashes and lengths.
-    fn hole_cost(&self, hashes: &[u64], lengths: &[u64]) -> u64 {
+    pub(super) fn hole_cost(&self, hashes: &[u64], lengths: &[u64]) -> u64 {
         let default = majority(hashes);
         let default_hash = default.map_or(0, |index| hashes[index]);
         let overrides: u64 = hashes
@@ -439,117 +381,6 @@ impl Unifier<'_> {
             }
         }
         out
-    }
-
-    /// Adds a hole, with the white space around it where it belongs.
-    fn push_hole(
-        &self,
-        members: &[usize],
-        nodes: &[u32],
-        runs: Vec<Run>,
-        shared: Option<(Vec<Piece>, Vec<bool>, u64)>,
-        level: Level,
-        pieces: &mut Vec<Piece>,
-    ) {
-        let context = match level {
-            Level::Content => Context::Content { parent: nodes[0] },
-            Level::Tag => Context::Attributes { node: nodes[0] },
-        };
-        let exact = self.strength == Strength::Bytes;
-        let content_level = matches!(level, Level::Content);
-        let full: Vec<Span> = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run)).collect();
-        let (mut contents, mut lines) = match (content_level, exact) {
-            (false, _) => (full.clone(), false),
-            (true, false) => {
-                let trimmed = |(&page, &run): (&usize, &Run)| self.pages[page].span(self.pages[page].trimmed(run));
-                (members.iter().zip(&runs).map(trimmed).collect(), self.blank_safe(members, nodes, &runs))
-            }
-            (true, true) => self.without_shared_blanks(members, &full),
-        };
-        let hashes: Vec<u64> = (0..members.len())
-            .map(|member| match exact {
-                true if contents[member].is_empty() => 0,
-                true => xxh3_64(contents[member].of(&self.pages[members[member]].source)) | 1,
-                false => self.hash(members[member], runs[member]),
-            })
-            .collect();
-        let lengths: Vec<u64> = contents.iter().map(|content| content.len() as u64).collect();
-        let (default, follows) = match shared.filter(|(_, _, cost)| *cost < self.hole_cost(&hashes, &lengths)) {
-            Some((pieces, follows, _)) => {
-                // This template was made for the whole runs.
-                if exact {
-                    (contents, lines) = (full.clone(), false);
-                }
-                (DefaultContent::Pieces(pieces), follows)
-            }
-            None => choose_default(&hashes),
-        };
-        let (before, after) = (Span::new(full[0].start, contents[0].start), Span::new(contents[0].end, full[0].end));
-        let page = members[0];
-        pieces.push(Piece::Fixed { page, span: before });
-        pieces.push(Piece::Hole(Box::new(Hole {
-            context,
-            members: members.to_vec(),
-            contents,
-            follows,
-            default,
-            lines,
-        })));
-        pieces.push(Piece::Fixed { page, span: after });
-    }
-
-    /// Whether white space at both ends of the runs shows in no member.
-    fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
-        members.iter().zip(nodes).zip(runs).all(|((&page, &node), &run)| {
-            let page = &self.pages[page];
-            let inside = page.flow(node).is_some_and(|flow| matches!(flow, Flow::Block | Flow::Box));
-            let edge = |neighbours: &mut dyn Iterator<Item = u32>| {
-                for neighbour in neighbours {
-                    match page.flow(neighbour) {
-                        Some(Flow::Block) => return true,
-                        Some(Flow::Inline | Flow::Box) => return false,
-                        Some(Flow::Hidden) | None => {}
-                    }
-                }
-                inside
-            };
-            let children: Vec<u32> = page.document.children(node).collect();
-            let ends_before = |child: &u32| page.document.nodes[*child as usize].last <= run.0;
-            let starts_after = |child: &u32| page.document.nodes[*child as usize].first >= run.1;
-            !page.is_preserved(node)
-                && edge(&mut children.iter().rev().copied().filter(ends_before))
-                && edge(&mut children.iter().copied().filter(starts_after))
-        })
-    }
-
-    /// For exact output: the runs without the white space that all members share
-    /// at their ends; as whole lines (`true`) if the dialect and the white space allow it.
-    fn without_shared_blanks(&self, members: &[usize], full: &[Span]) -> (Vec<Span>, bool) {
-        let texts: Vec<&[u8]> =
-            members.iter().zip(full).map(|(&page, span)| span.of(&self.pages[page].source)).collect();
-        let shared = |byte: &dyn Fn(&[u8], usize) -> Option<u8>| {
-            let same = |at: &usize| {
-                let first = byte(texts[0], *at);
-                first.is_some_and(is_blank) && texts.iter().all(|text| byte(text, *at) == first)
-            };
-            (0..).take_while(same).count()
-        };
-        let lead = shared(&|text, at| text.get(at).copied());
-        let trail = shared(&|text, at| text.len().checked_sub(at + 1).map(|at| text[at]));
-        let shortest = texts.iter().map(|text| text.len()).min().unwrap_or(0);
-        let cut = |start: usize, end: usize| {
-            full.iter().map(|span| Span::new(span.start + start as u32, span.end - end as u32)).collect()
-        };
-        let at_line_start = members.iter().zip(full).all(|(&page, span)| {
-            let before = &self.pages[page].source[..span.start as usize];
-            before.last().is_none_or(|b| *b == b'\n')
-        });
-        let start = texts[0][..lead].iter().rposition(|b| *b == b'\n').map(|at| at + 1).or(at_line_start.then_some(0));
-        let end = texts[0][texts[0].len() - trail..].iter().rev().position(|b| *b == b'\n');
-        match (start, end) {
-            (Some(start), Some(end)) if self.line_rule && start + end <= shortest => (cut(start, end), true),
-            _ => (cut(lead.min(shortest), trail.min(shortest - lead.min(shortest))), false),
-        }
     }
 
     /// One template for nodes that were aligned; `None` if they have too little in common.
@@ -745,44 +576,9 @@ fn line_cut(text: &[u8], at: usize) -> bool {
     at == 0 || at == text.len() || text[at - 1] == b'\n'
 }
 
-/// The member whose content makes a good default: more than half of all share
-/// it, and no more than a quarter would have to say that they have nothing there.
-fn majority(hashes: &[u64]) -> Option<usize> {
-    // Boyer and Moore 1981: the only candidate, then counted.
-    let (mut candidate, mut lead) = (0, 0_usize);
-    for (index, hash) in hashes.iter().enumerate() {
-        if lead == 0 {
-            (candidate, lead) = (index, 1);
-        } else if *hash == hashes[candidate] {
-            lead += 1;
-        } else {
-            lead -= 1;
-        }
-    }
-    let hash = *hashes.get(candidate)?;
-    let count = |wanted: u64| hashes.iter().filter(|other| **other == wanted).count();
-    let good = hash != 0 && count(hash) * 2 > hashes.len() && count(0) * 4 <= hashes.len();
-    good.then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
-}
-
-fn choose_default(hashes: &[u64]) -> (DefaultContent, Vec<bool>) {
-    let default = majority(hashes);
-    let shown = default.map_or(0, |index| hashes[index]);
-    (default.map_or(DefaultContent::Empty, DefaultContent::Content), hashes.iter().map(|&hash| hash == shown).collect())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_default_needs_most_of_the_pages() {
-        assert_eq!(majority(&[1, 2, 1, 1]), Some(0));
-        assert_eq!(majority(&[1, 2, 1, 2]), None);
-        assert_eq!(majority(&[0, 0, 0, 5]), None);
-        assert_eq!(majority(&[5, 5, 5, 0]), Some(0));
-        assert_eq!(majority(&[5, 5, 5, 0, 0]), None);
-    }
 
     #[test]
     fn texts_are_cut_between_words() {

@@ -1,8 +1,8 @@
 //! Writing layouts and pages in a dialect.
 
+use super::hole::{DefaultContent, Hole, Piece};
 use super::page::Page;
 use super::tidy::{Style, dedent, tidy};
-use super::unify::{DefaultContent, Hole, Piece};
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
 use crate::markup::Constructs;
 use crate::prove::Strength;

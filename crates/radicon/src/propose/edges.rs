@@ -1,0 +1,135 @@
+//! Where a hole begins and ends: which of the white space around it is its own.
+
+use xxhash_rust::xxh3::xxh3_64;
+
+use super::hole::{Context, DefaultContent, Hole, Piece, choose_default};
+use super::page::Run;
+use super::unify::{Level, Unifier};
+use crate::markup::elements::Flow;
+use crate::prove::Strength;
+use crate::text::{Span, is_blank};
+
+impl Unifier<'_> {
+    /// Adds a hole, with the white space around it where it belongs.
+    pub(super) fn push_hole(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        runs: Vec<Run>,
+        shared: Option<(Vec<Piece>, Vec<bool>, u64)>,
+        level: Level,
+        pieces: &mut Vec<Piece>,
+    ) {
+        let context = match level {
+            Level::Content => Context::Content { parent: nodes[0] },
+            Level::Tag => Context::Attributes { node: nodes[0] },
+        };
+        let exact = self.strength == Strength::Bytes;
+        let content_level = matches!(level, Level::Content);
+        let full: Vec<Span> = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run)).collect();
+        let (mut contents, mut lines) = match (content_level, exact) {
+            (false, _) => (full.clone(), false),
+            (true, false) => {
+                let trimmed = |(&page, &run): (&usize, &Run)| self.pages[page].span(self.pages[page].trimmed(run));
+                (
+                    members.iter().zip(&runs).map(trimmed).collect(),
+                    self.stands_apart(members, &runs) && self.blank_safe(members, nodes, &runs),
+                )
+            }
+            (true, true) => self.without_shared_blanks(members, &full),
+        };
+        let hashes: Vec<u64> = (0..members.len())
+            .map(|member| match exact {
+                true if contents[member].is_empty() => 0,
+                true => xxh3_64(contents[member].of(&self.pages[members[member]].source)) | 1,
+                false => self.hash(members[member], runs[member]),
+            })
+            .collect();
+        let lengths: Vec<u64> = contents.iter().map(|content| content.len() as u64).collect();
+        let (default, follows) = match shared.filter(|(_, _, cost)| *cost < self.hole_cost(&hashes, &lengths)) {
+            Some((pieces, follows, _)) => {
+                // This template was made for the whole runs.
+                if exact {
+                    (contents, lines) = (full.clone(), false);
+                }
+                (DefaultContent::Pieces(pieces), follows)
+            }
+            None => choose_default(&hashes),
+        };
+        let (before, after) = (Span::new(full[0].start, contents[0].start), Span::new(contents[0].end, full[0].end));
+        let page = members[0];
+        pieces.push(Piece::Fixed { page, span: before });
+        pieces.push(Piece::Hole(Box::new(Hole {
+            context,
+            members: members.to_vec(),
+            contents,
+            follows,
+            default,
+            lines,
+        })));
+        pieces.push(Piece::Fixed { page, span: after });
+    }
+
+    /// Whether something in the runs has lines of its own, or ought to have.
+    fn stands_apart(&self, members: &[usize], runs: &[Run]) -> bool {
+        const LONG: usize = 160;
+        members.iter().zip(runs).any(|(&page, &run)| {
+            let bytes = self.pages[page].bytes(run);
+            bytes.contains(&b'\n') || bytes.len() > LONG
+        })
+    }
+
+    /// Whether white space at both ends of the runs shows in no member.
+    fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
+        members.iter().zip(nodes).zip(runs).all(|((&page, &node), &run)| {
+            let page = &self.pages[page];
+            let inside = page.flow(node).is_some_and(|flow| matches!(flow, Flow::Block | Flow::Box));
+            let edge = |neighbours: &mut dyn Iterator<Item = u32>| {
+                for neighbour in neighbours {
+                    match page.flow(neighbour) {
+                        Some(Flow::Block) => return true,
+                        Some(Flow::Inline | Flow::Box) => return false,
+                        Some(Flow::Hidden) | None => {}
+                    }
+                }
+                inside
+            };
+            let children: Vec<u32> = page.document.children(node).collect();
+            let ends_before = |child: &u32| page.document.nodes[*child as usize].last <= run.0;
+            let starts_after = |child: &u32| page.document.nodes[*child as usize].first >= run.1;
+            !page.is_preserved(node)
+                && edge(&mut children.iter().rev().copied().filter(ends_before))
+                && edge(&mut children.iter().copied().filter(starts_after))
+        })
+    }
+
+    /// For exact output: the runs without the white space that all members share
+    /// at their ends; as whole lines (`true`) if the dialect and the white space allow it.
+    fn without_shared_blanks(&self, members: &[usize], full: &[Span]) -> (Vec<Span>, bool) {
+        let texts: Vec<&[u8]> =
+            members.iter().zip(full).map(|(&page, span)| span.of(&self.pages[page].source)).collect();
+        let shared = |byte: &dyn Fn(&[u8], usize) -> Option<u8>| {
+            let same = |at: &usize| {
+                let first = byte(texts[0], *at);
+                first.is_some_and(is_blank) && texts.iter().all(|text| byte(text, *at) == first)
+            };
+            (0..).take_while(same).count()
+        };
+        let lead = shared(&|text, at| text.get(at).copied());
+        let trail = shared(&|text, at| text.len().checked_sub(at + 1).map(|at| text[at]));
+        let shortest = texts.iter().map(|text| text.len()).min().unwrap_or(0);
+        let cut = |start: usize, end: usize| {
+            full.iter().map(|span| Span::new(span.start + start as u32, span.end - end as u32)).collect()
+        };
+        let at_line_start = members.iter().zip(full).all(|(&page, span)| {
+            let before = &self.pages[page].source[..span.start as usize];
+            before.last().is_none_or(|b| *b == b'\n')
+        });
+        let start = texts[0][..lead].iter().rposition(|b| *b == b'\n').map(|at| at + 1).or(at_line_start.then_some(0));
+        let end = texts[0][texts[0].len() - trail..].iter().rev().position(|b| *b == b'\n');
+        match (start, end) {
+            (Some(start), Some(end)) if self.line_rule && start + end <= shortest => (cut(start, end), true),
+            _ => (cut(lead.min(shortest), trail.min(shortest - lead.min(shortest))), false),
+        }
+    }
+}

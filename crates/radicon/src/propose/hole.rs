@@ -1,0 +1,114 @@
+//! Holes: the places of a layout where pages differ, with what stands there.
+
+use super::page::Page;
+use crate::text::{Span, is_blank};
+
+/// A piece of the layout.
+#[derive(Debug)]
+pub(super) enum Piece {
+    /// Bytes that all pages share, shown by one of them.
+    Fixed { page: usize, span: Span },
+    /// A place where they differ.
+    Hole(Box<Hole>),
+}
+
+/// Where a hole is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Context {
+    /// Between nodes: the node that holds it, in the first member.
+    Content { parent: u32 },
+    /// Within the text of a node.
+    Text { node: u32 },
+    /// The value of an attribute: the element, and the attribute's token.
+    Value { node: u32, token: u32 },
+    /// Whole attributes of an element.
+    Attributes { node: u32 },
+}
+
+/// What stands in a hole unless a page says otherwise.
+#[derive(Debug)]
+pub(super) enum DefaultContent {
+    /// Nothing.
+    Empty,
+    /// What this member has, by its place in the list of members.
+    Content(usize),
+    /// A template of its own for the members that follow it.
+    Pieces(Vec<Piece>),
+}
+
+/// A place where pages differ.
+#[derive(Debug)]
+pub(super) struct Hole {
+    pub context: Context,
+    /// The pages it concerns.
+    pub members: Vec<usize>,
+    /// What each of them has there.
+    pub contents: Vec<Span>,
+    /// Whether each of them takes the default.
+    pub follows: Vec<bool>,
+    pub default: DefaultContent,
+    /// White space on both sides shows in no page, so its tags may have their own lines.
+    pub lines: bool,
+}
+
+impl Hole {
+    /// Attributes that are not just there or not there.
+    pub fn is_reshaped_tag(&self) -> bool {
+        matches!(self.context, Context::Attributes { .. }) && self.contents.iter().all(|content| !content.is_empty())
+    }
+
+    /// Whether the contents differ in white space only.
+    pub fn differs_in_blanks_only(&self, pages: &[Page]) -> bool {
+        let solid = |index: usize| {
+            let text = self.contents[index].of(&pages[self.members[index]].source);
+            text.iter().copied().filter(|b| !is_blank(*b)).collect::<Vec<u8>>()
+        };
+        let first = solid(0);
+        (1..self.members.len()).all(|index| solid(index) == first)
+    }
+
+    /// How many pages override it.
+    pub fn overriding(&self) -> usize {
+        self.follows.iter().filter(|follows| !**follows).count()
+    }
+}
+
+/// The member whose content makes a good default: more than half of all share
+/// it, and no more than a quarter would have to say that they have nothing there.
+pub(super) fn majority(hashes: &[u64]) -> Option<usize> {
+    // Boyer and Moore 1981: the only candidate, then counted.
+    let (mut candidate, mut lead) = (0, 0_usize);
+    for (index, hash) in hashes.iter().enumerate() {
+        if lead == 0 {
+            (candidate, lead) = (index, 1);
+        } else if *hash == hashes[candidate] {
+            lead += 1;
+        } else {
+            lead -= 1;
+        }
+    }
+    let hash = *hashes.get(candidate)?;
+    let count = |wanted: u64| hashes.iter().filter(|other| **other == wanted).count();
+    let good = hash != 0 && count(hash) * 2 > hashes.len() && count(0) * 4 <= hashes.len();
+    good.then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
+}
+
+pub(super) fn choose_default(hashes: &[u64]) -> (DefaultContent, Vec<bool>) {
+    let default = majority(hashes);
+    let shown = default.map_or(0, |index| hashes[index]);
+    (default.map_or(DefaultContent::Empty, DefaultContent::Content), hashes.iter().map(|&hash| hash == shown).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_default_needs_most_of_the_pages() {
+        assert_eq!(majority(&[1, 2, 1, 1]), Some(0));
+        assert_eq!(majority(&[1, 2, 1, 2]), None);
+        assert_eq!(majority(&[0, 0, 0, 5]), None);
+        assert_eq!(majority(&[5, 5, 5, 0]), Some(0));
+        assert_eq!(majority(&[5, 5, 5, 0, 0]), None);
+    }
+}
