@@ -276,18 +276,19 @@ impl Job<'_> {
             (0..pages.len()).filter(|&page| shares[page] < family::KINSHIP).map(|page| (page, foreign(shares[page]))),
         );
 
-        // Pages in between take part if the layout for all is not the dearer for it.
+        // Pages in between take part if the layout for all is not much the dearer for it.
         let (sure, all) = (within(family::SURE), within(family::KINSHIP));
-        let (mut reasons, mut draft) = self.settle(pages, sure.clone());
+        let (mut reasons, mut draft) = self.settle(pages, &sure);
         if sure.len() < all.len() {
-            let (other_reasons, other) = self.settle(pages, all.clone());
+            let (other_reasons, other) = self.settle(pages, &all);
             let cost = |draft: &Option<Draft>| {
                 let member = |page: &usize| draft.as_ref().is_some_and(|draft| draft.members.contains(page));
                 let outside: u64 =
                     all.iter().filter(|page| !member(page)).map(|&page| pages[page].source.len() as u64).sum();
-                outside + draft.as_ref().map_or(0, |draft| draft.unified.cost)
+                outside + draft.as_ref().map_or(0, |draft| written_size(&draft.unified.pieces))
             };
-            if cost(&other) <= cost(&draft) {
+            // A page that stays a copy is a burden beyond its bytes.
+            if cost(&other) * 20 <= cost(&draft) * 21 {
                 (reasons, draft) = (other_reasons, other);
             } else {
                 let strange = all.iter().filter(|&page| shares[*page] < family::SURE);
@@ -299,16 +300,36 @@ impl Job<'_> {
         draft
     }
 
+    /// The layout for pages that seem to belong together, and why some do not.
+    /// Where no layout pays at the price of a block, small pages mostly, cheaper
+    /// blocks are tried: a layout with many blocks is better than none.
+    fn settle(&self, pages: &[Page], members: &[usize]) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let price = self.options.block_price;
+        let mut last = Default::default();
+        for price in [price, price / 2, price / 4] {
+            last = self.settle_at(price, pages, members.to_vec());
+            if last.1.is_some() {
+                break;
+            }
+        }
+        last
+    }
+
     /// Unifies pages; those that cost the others more than they gain are put
     /// out, with the reason, and the rest is unified again.
-    fn settle(&self, pages: &[Page], mut members: Vec<usize>) -> (FxHashMap<usize, String>, Option<Draft>) {
+    fn settle_at(
+        &self,
+        price: u64,
+        pages: &[Page],
+        mut members: Vec<usize>,
+    ) -> (FxHashMap<usize, String>, Option<Draft>) {
         let mut out: FxHashMap<usize, String> = FxHashMap::default();
         if self.options.strength == Strength::Bytes {
             let strangers = other_white_space(pages, &members);
             members.retain(|member| !strangers.contains_key(member));
             out.extend(strangers.into_iter().map(|(member, places)| (member, white_space_reason(places))));
         }
-        let prices = Prices { layout: self.options.block_price, page: self.options.block_price };
+        let prices = Prices { layout: price, page: price };
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
         let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
         let unifier = Unifier { pages, prices, strength: self.options.strength, line_rule, like_html };
@@ -589,6 +610,26 @@ fn apply(site: &Site, files: &[ProposedFile], dialect: &Arc<Dialect>) -> Site {
 /// The pages that override a hole.
 fn overriding(hole: &Hole) -> impl Iterator<Item = usize> + '_ {
     hole.members.iter().zip(&hole.follows).filter(|(_, follows)| !**follows).map(|(member, _)| *member)
+}
+
+/// About how many bytes the layout and its pages will have.
+fn written_size(pieces: &[Piece]) -> u64 {
+    const TAGS: usize = 45;
+    let hole = |hole: &Hole| {
+        let default = match &hole.default {
+            DefaultContent::Empty => 0,
+            DefaultContent::Content(member) => hole.contents[*member].len() as u64,
+            DefaultContent::Pieces(pieces) => written_size(pieces),
+        };
+        let overrides = hole.contents.iter().zip(&hole.follows).filter(|(_, follows)| !**follows);
+        let own: usize = overrides.map(|(content, _)| content.len() + TAGS).sum();
+        default + (own + TAGS) as u64
+    };
+    let size = |piece: &Piece| match piece {
+        Piece::Fixed { span, .. } => span.len() as u64,
+        Piece::Hole(inside) => hole(inside),
+    };
+    pieces.iter().map(size).sum()
 }
 
 /// All holes, the outer before the inner, in order of their places.

@@ -139,6 +139,16 @@ fn compare(
             return Ok(Strength::Dom);
         }
     }
+    // If spelling does not count, it is not the difference to show.
+    let loose = |flat: &Flat, document: &Document| Normal::without_spelling(&flat.bytes, &document.tokens);
+    let (loose_before, loose_after) = match weakest {
+        Strength::Dom => (loose(&flat_before, &document_before), loose(&flat_after, &document_after)),
+        _ => (Normal::default(), Normal::default()),
+    };
+    let (normal_before, normal_after) = match loose_before.bytes == loose_after.bytes {
+        true => (normal_before, normal_after),
+        false => (loose_before, loose_after),
+    };
     let at = common_prefix(&normal_before.bytes, &normal_after.bytes) as u32;
     let before = normal_before.source_offset(&flat_before.bytes, &document_before.tokens, at) as usize;
     let after = normal_after.source_offset(&flat_after.bytes, &document_after.tokens, at) as usize;
@@ -226,6 +236,18 @@ mod tests {
             "{}",
             difference.message
         );
+    }
+
+    #[test]
+    fn spelling_is_not_shown_as_the_difference() {
+        let old = site(&[("a.html", "<p class=a id=b>one</p><p>two</p>")]);
+        let new = site(&[("a.html", "<P id='b' class='a'>one</P><p>too</p>")]);
+        let proof = prove(&old, &new, Strength::Dom);
+        let message = &proof.pages[0].difference.as_ref().expect("a difference").message;
+        assert!(message.contains("two") && message.contains("too") && !message.contains("one"), "{message}");
+        let proof = prove(&old, &new, Strength::Blanks);
+        let message = &proof.pages[0].difference.as_ref().expect("a difference").message;
+        assert!(message.contains("class=a"), "{message}");
     }
 
     #[test]

@@ -61,6 +61,42 @@ impl Normal {
         Self { bytes: source.to_vec(), at }
     }
 
+    /// The normal form without the spelling of tags either: names in lower case,
+    /// attributes in order of their names, all values in the same quotes. It
+    /// finds where two pages differ that a parser reads as different trees.
+    pub(crate) fn without_spelling(source: &[u8], tokens: &[Token]) -> Self {
+        let normal = Self::of(source, tokens);
+        let mut loose = Self::default();
+        for (index, token) in tokens.iter().enumerate() {
+            loose.at.push(loose.bytes.len() as u32);
+            match token.kind {
+                TokenKind::StartTag | TokenKind::EndTag => {
+                    loose.bytes.extend(token.span().of(source).to_ascii_lowercase());
+                    let inside = |token: &&Token| {
+                        matches!(token.kind, TokenKind::Attribute | TokenKind::Gap | TokenKind::Construct)
+                    };
+                    let inside = tokens[index + 1..].iter().take_while(inside);
+                    let mut attributes: Vec<(Vec<u8>, &[u8])> = inside
+                        .filter(|token| token.kind == TokenKind::Attribute)
+                        .map(|token| {
+                            let value = token.value(source).map_or(&[][..], |value| value.of(source));
+                            (token.name().of(source).to_ascii_lowercase(), value)
+                        })
+                        .collect();
+                    attributes.sort();
+                    for (name, value) in attributes {
+                        loose.bytes.extend([b" ", &name[..], b"=\"", value, b"\""].concat());
+                    }
+                }
+                TokenKind::Attribute | TokenKind::Gap => {}
+                TokenKind::TagEnd => loose.bytes.push(b'>'),
+                _ => loose.bytes.extend_from_slice(normal.run(index as u32, index as u32 + 1)),
+            }
+        }
+        loose.at.push(loose.bytes.len() as u32);
+        loose
+    }
+
     /// The normal form of a run of tokens.
     pub fn run(&self, first: u32, last: u32) -> &[u8] {
         Span::new(self.at[first as usize], self.at[last as usize]).of(&self.bytes)
