@@ -74,8 +74,11 @@ impl Unifier<'_> {
     fn stands_apart(&self, members: &[usize], runs: &[Run]) -> bool {
         const LONG: usize = 160;
         members.iter().zip(runs).any(|(&page, &run)| {
-            let bytes = self.pages[page].bytes(run);
-            bytes.contains(&b'\n') || bytes.len() > LONG
+            let page = &self.pages[page];
+            let bytes = page.bytes(run);
+            let before = &page.source[..page.span(run).start as usize];
+            let line_start = before.iter().rev().find(|b| !matches!(b, b' ' | b'\t')).is_some_and(|b| *b == b'\n');
+            bytes.contains(&b'\n') || bytes.len() > LONG || (line_start && !bytes.is_empty())
         })
     }
 
