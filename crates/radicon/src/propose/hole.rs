@@ -40,7 +40,7 @@ pub(super) enum DefaultContent {
 #[derive(Debug)]
 pub(super) struct Hole {
     pub context: Context,
-    /// The pages it concerns.
+    /// The pages it concerns, in ascending order.
     pub members: Vec<usize>,
     /// What each of them has there.
     pub contents: Vec<Span>,

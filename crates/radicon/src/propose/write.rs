@@ -87,11 +87,9 @@ impl Writer<'_> {
             out.push(Segment::Tag(Tag { plain, marked: None, own_line: true, before: false, after: false }));
             push(&mut out, b"\n");
         }
-        let mut apart = false;
+        let (mut apart, mut first) = (false, true);
         for (hole, name) in holes.iter().zip(names) {
-            let Some(member) = hole.members.iter().position(|&member| member == page) else {
-                continue;
-            };
+            let Ok(member) = hole.members.binary_search(&page) else { continue };
             if hole.follows[member] {
                 continue;
             }
@@ -101,9 +99,13 @@ impl Writer<'_> {
                 continue;
             };
             // One-line blocks stand together, others apart.
-            if std::mem::replace(&mut apart, lines) || lines {
-                push(&mut out, b"\n");
+            let after_lines = std::mem::replace(&mut apart, lines);
+            if after_lines || lines {
+                // Beside a tag on its own line two line ends count as one in tidy output.
+                let beside_tag = (after_lines || first) && self.strength != Strength::Bytes;
+                push(&mut out, if beside_tag { b"\n\n" } else { b"\n" });
             }
+            first = false;
             self.open(open, lines, b"", &mut out);
             let indented = lines && self.strength != Strength::Bytes;
             if indented {

@@ -107,6 +107,37 @@ pub fn prove_page(old: &Site, new: &Site, path: &str, weakest: Strength) -> Page
     PageProof { page: path.to_owned(), strength, difference }
 }
 
+/// A page of one of the sites, put together and read.
+struct Version<'s> {
+    site: &'s Site,
+    flat: Flat,
+    document: Document,
+}
+
+impl<'s> Version<'s> {
+    fn read(site: &'s Site, id: SourceId, flat: Flat) -> Self {
+        let document = Document::read(&flat.bytes, &site.get(id).dialect);
+        Self { site, flat, document }
+    }
+
+    fn normal(&self) -> Normal {
+        Normal::of(&self.flat.bytes, &self.document.tokens)
+    }
+
+    fn without_spelling(&self) -> Normal {
+        Normal::without_spelling(&self.flat.bytes, &self.document.tokens)
+    }
+
+    fn tree(&self) -> Option<Vec<u8>> {
+        dom::tree(&self.flat.bytes, &self.document)
+    }
+
+    /// The place of an offset in a normal form.
+    fn side(&self, normal: &Normal, at: u32) -> Side {
+        side(self.site, &self.flat, normal.source_offset(&self.flat.bytes, &self.document.tokens, at))
+    }
+}
+
 /// Flattens a page of each site and gives the greatest strength at which they are equal.
 fn compare(
     old: &Site,
@@ -120,51 +151,38 @@ fn compare(
     if flat_before.bytes == flat_after.bytes {
         return Ok(Strength::Bytes);
     }
-    let at = common_prefix(&flat_before.bytes, &flat_after.bytes);
     if weakest == Strength::Bytes || old.get(before).unreadable.is_some() {
-        return Err(difference(old, new, (&flat_before, at), (&flat_after, at)));
+        let at = common_prefix(&flat_before.bytes, &flat_after.bytes);
+        return Err(difference(side(old, &flat_before, at), side(new, &flat_after, at)));
     }
-    let document_before = Document::read(&flat_before.bytes, &old.get(before).dialect);
-    let document_after = Document::read(&flat_after.bytes, &new.get(after).dialect);
-    let normal_before = Normal::of(&flat_before.bytes, &document_before.tokens);
-    let normal_after = Normal::of(&flat_after.bytes, &document_after.tokens);
-    if normal_before.bytes == normal_after.bytes {
+    let (before, after) = (Version::read(old, before, flat_before), Version::read(new, after, flat_after));
+    let mut normals = (before.normal(), after.normal());
+    if normals.0.bytes == normals.1.bytes {
         return Ok(Strength::Blanks);
     }
     if weakest == Strength::Dom {
-        let trees = (dom::tree(&flat_before.bytes, &document_before), dom::tree(&flat_after.bytes, &document_after));
-        if let (Some(before), Some(after)) = trees
-            && before == after
-        {
+        if before.tree().is_some_and(|tree| Some(tree) == after.tree()) {
             return Ok(Strength::Dom);
         }
+        // Spelling does not count, so it is not the difference to show.
+        let loose = (before.without_spelling(), after.without_spelling());
+        if loose.0.bytes != loose.1.bytes {
+            normals = loose;
+        }
     }
-    // If spelling does not count, it is not the difference to show.
-    let loose = |flat: &Flat, document: &Document| Normal::without_spelling(&flat.bytes, &document.tokens);
-    let (loose_before, loose_after) = match weakest {
-        Strength::Dom => (loose(&flat_before, &document_before), loose(&flat_after, &document_after)),
-        _ => (Normal::default(), Normal::default()),
-    };
-    let (normal_before, normal_after) = match loose_before.bytes == loose_after.bytes {
-        true => (normal_before, normal_after),
-        false => (loose_before, loose_after),
-    };
-    let at = common_prefix(&normal_before.bytes, &normal_after.bytes) as u32;
-    let before = normal_before.source_offset(&flat_before.bytes, &document_before.tokens, at) as usize;
-    let after = normal_after.source_offset(&flat_after.bytes, &document_after.tokens, at) as usize;
-    Err(difference(old, new, (&flat_before, before), (&flat_after, after)))
+    let at = common_prefix(&normals.0.bytes, &normals.1.bytes);
+    Err(difference(before.side(&normals.0, at), after.side(&normals.1, at)))
 }
 
-fn common_prefix(a: &[u8], b: &[u8]) -> usize {
-    a.iter().zip(b).position(|(a, b)| a != b).unwrap_or(a.len().min(b.len()))
+fn common_prefix(a: &[u8], b: &[u8]) -> u32 {
+    a.iter().zip(b).position(|(a, b)| a != b).unwrap_or(a.len().min(b.len())) as u32
 }
 
-fn difference(old: &Site, new: &Site, before: (&Flat, usize), after: (&Flat, usize)) -> Box<Difference> {
-    let side = |site: &Site, (flat, at): (&Flat, usize)| Side {
-        text: excerpt(&flat.bytes, at),
-        origin: flat.origin(site, at as u32),
-    };
-    let (before, after) = (side(old, before), side(new, after));
+fn side(site: &Site, flat: &Flat, at: u32) -> Side {
+    Side { text: excerpt(&flat.bytes, at as usize), origin: flat.origin(site, at) }
+}
+
+fn difference(before: Side, after: Side) -> Box<Difference> {
     let shown = |side: &Side| {
         if side.text.is_empty() { "the page ends".to_owned() } else { format!("`{}`", side.text) }
     };
