@@ -314,3 +314,41 @@ fn work_that_is_not_committed_is_left_alone() {
         "what Radicon keeps for undoing is no part of the site"
     );
 }
+
+/// Killed at any instant, a run leaves the old tree or the new one.
+#[cfg(unix)]
+#[test]
+fn a_killed_run_leaves_the_old_tree_or_the_new_one() {
+    let (_dir, site) = demo();
+    let old = tree(&site);
+    radicon(&site, &["adopt"]);
+    let new = tree(&site);
+    radicon(&site, &["adopt", "--undo"]);
+    let binary = assert_cmd::cargo::cargo_bin("radicon");
+    let whole = std::time::Instant::now();
+    assert!(std::process::Command::new(&binary).current_dir(&site).arg("adopt").output().is_ok());
+    let whole = whole.elapsed();
+    radicon(&site, &["adopt", "--undo"]);
+    let mut outcomes = [0, 0];
+    for step in 0..36 {
+        let mut child = std::process::Command::new(&binary)
+            .current_dir(&site)
+            .arg("adopt")
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .expect("it starts");
+        std::thread::sleep(whole * step / 28);
+        child.kill().expect("killed");
+        child.wait().expect("gone");
+        // The next run finishes or rolls back.
+        assert_eq!(radicon(&site, &["survey"]).code, 0);
+        let now = tree(&site);
+        assert!(now == old || now == new, "step {step}: {:?}", now.iter().map(|(path, _)| path).collect::<Vec<_>>());
+        outcomes[usize::from(now == new)] += 1;
+        if now == new {
+            assert_eq!(radicon(&site, &["adopt", "--undo"]).code, 0, "step {step}: what was finished can be undone");
+            assert_eq!(tree(&site), old);
+        }
+    }
+    println!("old tree {} times, new tree {} times", outcomes[0], outcomes[1]);
+}

@@ -283,6 +283,8 @@ fn tokens_tile_soup_with_constructs_at_random_places() {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
     #[test]
     fn tokens_tile_any_bytes(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {
         dialect::builtin().iter().for_each(|dialect| check_laws(&bytes, dialect));

@@ -190,6 +190,8 @@ fn write(pieces: &[Piece], values: &Values<'_>, out: &mut String) {
     for piece in pieces {
         match piece {
             Piece::Literal(bytes) => out.push_str(&String::from_utf8_lossy(bytes)),
+            // Where an optional part is left out two blanks meet.
+            Piece::Blank(_) if out.ends_with(' ') => {}
             Piece::Blank(_) => out.push(' '),
             Piece::Quote(quote) => out.push(char::from(*quote)),
             Piece::Place(Place::Target) => out.push_str(values.target),
@@ -202,9 +204,6 @@ fn write(pieces: &[Piece], values: &Values<'_>, out: &mut String) {
             }
             Piece::Mark(_) => {}
         }
-    }
-    while out.contains("  ") {
-        *out = out.replace("  ", " ");
     }
 }
 
