@@ -62,7 +62,7 @@ pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, Proposed
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
 pub use resolve::{
     Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport, Flat, FlatReport, FlattenError,
-    MAX_LEVELS, MAX_NESTING, MAX_PAGE, Origin, OriginLine, Resolver, Stretch, Via,
+    MAX_LEVELS, MAX_NESTING, MAX_PAGE, MAX_SPLICES, Origin, OriginLine, Resolver, Stretch, Via,
 };
 pub use site::{
     Change, Missing, Problem, Role, Root, Settings, SettingsError, Site, SourceFile, Survey, SurveyFile, Template,

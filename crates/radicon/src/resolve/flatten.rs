@@ -7,17 +7,17 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::chain::describe_missing;
-use super::{Chain, Definition, MAX_NESTING, MAX_PAGE};
+use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
 use crate::dialect::{Kind, Part};
 use crate::markup::{ALONE, Construct};
-use crate::site::{Problem, Site, Template};
+use crate::site::{Missing, Problem, Site, Template};
 use crate::text::{LineIndex, SourceId, Span, is_blank};
 
 /// Why a page cannot be put together.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum FlattenError {
     /// It grows without end.
-    #[error("{page}: the page grows beyond {} MiB", MAX_PAGE >> 20)]
+    #[error("{page}: the page grows beyond {} MiB or {MAX_SPLICES} spliced blocks and includes", MAX_PAGE >> 20)]
     TooLarge {
         /// The page's path.
         page: String,
@@ -137,8 +137,16 @@ fn block_name(site: &Site, definition: Definition) -> String {
 }
 
 pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
-    let mut flattener =
-        Flattener { site, flat: Flat::default(), chains: FxHashMap::default(), active: Vec::new(), full: false };
+    let mut flattener = Flattener {
+        site,
+        flat: Flat::default(),
+        chains: FxHashMap::default(),
+        targets: FxHashMap::default(),
+        active: Vec::new(),
+        including: Vec::new(),
+        splices: 0,
+        full: false,
+    };
     flattener.template(id, Via::Base);
     if flattener.full {
         return Err(FlattenError::TooLarge { page: site.get(id).path.clone() });
@@ -152,8 +160,13 @@ struct Flattener<'s> {
     site: &'s Site,
     flat: Flat,
     chains: FxHashMap<SourceId, Rc<Chain>>,
+    targets: FxHashMap<(SourceId, u32), Result<SourceId, Missing>>,
     /// What is being spliced, outermost first.
     active: Vec<Via>,
+    /// The files among them.
+    including: Vec<SourceId>,
+    /// How often something was spliced.
+    splices: usize,
     full: bool,
 }
 
@@ -263,7 +276,7 @@ impl Flattener<'_> {
                     self.flat.problems.push(template.problem(item.span.start, message));
                     return None;
                 }
-                match self.site.target(source, item) {
+                match self.target(source, at, item) {
                     Ok(target) => {
                         if self.too_deep(template, item) || self.includes_itself(template, item, target) {
                             return None;
@@ -271,7 +284,9 @@ impl Flattener<'_> {
                         self.copy(source, text, frame.via);
                         let via = Via::Include(source, at as u32);
                         self.active.push(via);
+                        self.including.push(target);
                         self.template(target, via);
+                        self.including.pop();
                         self.active.pop();
                     }
                     Err(missing) => {
@@ -314,6 +329,8 @@ impl Flattener<'_> {
     }
 
     fn too_deep(&mut self, template: &Template, item: &Construct) -> bool {
+        self.splices += 1;
+        self.full |= self.splices > MAX_SPLICES;
         let deep = self.active.len() >= MAX_NESTING;
         if deep {
             let message =
@@ -325,24 +342,18 @@ impl Flattener<'_> {
 
     /// Whether following an include would come round to a file that is being included.
     fn includes_itself(&mut self, template: &Template, item: &Construct, target: SourceId) -> bool {
-        let targets: Vec<_> = self
-            .active
-            .iter()
-            .filter_map(|via| match *via {
-                Via::Include(source, construct) => {
-                    self.site.target(source, &self.site.get(source).constructs.items[construct as usize]).ok()
-                }
-                Via::Base | Via::Block(_) => None,
-            })
-            .collect();
-        let Some(start) = targets.iter().position(|&active| active == target) else {
-            return false;
-        };
-        let names: Vec<_> =
-            targets[start..].iter().chain([&target]).map(|&id| self.site.get(id).path.as_str()).collect();
+        let Some(start) = self.including.iter().position(|&active| active == target) else { return false };
+        let round = self.including[start..].iter().chain([&target]);
+        let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
         let message = format!("the includes come round to themselves: {}", names.join(" -> "));
         self.flat.problems.push(template.problem(item.span.start, message));
         true
+    }
+
+    /// The file that an include names; looked up once.
+    fn target(&mut self, source: SourceId, at: usize, item: &Construct) -> Result<SourceId, Missing> {
+        let site = self.site;
+        self.targets.entry((source, at as u32)).or_insert_with(|| site.target(source, item)).clone()
     }
 
     fn copy(&mut self, source: SourceId, span: Span, via: Via) {

@@ -16,7 +16,10 @@ pub const MAX_LEVELS: usize = 1_000;
 pub const MAX_NESTING: usize = 200;
 
 /// The most bytes of one flattened page.
-pub const MAX_PAGE: usize = 256 << 20;
+pub const MAX_PAGE: usize = 128 << 20;
+
+/// The most blocks and includes that are spliced into one page.
+pub const MAX_SPLICES: usize = 200_000;
 
 /// Resolves the templates of a site.
 #[derive(Clone, Copy, Debug)]
@@ -38,7 +41,7 @@ impl<'s> Resolver<'s> {
     /// The page put together from its chain and partials, dynamic constructs kept.
     ///
     /// # Errors
-    /// If it grows beyond [`MAX_PAGE`].
+    /// If it grows beyond [`MAX_PAGE`] or [`MAX_SPLICES`].
     pub fn flatten(&self, id: SourceId) -> Result<Flat, FlattenError> {
         flatten::flatten(self.site, id)
     }

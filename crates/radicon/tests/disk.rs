@@ -1,0 +1,129 @@
+//! Reading sites from the disk, and writing whole new ones.
+#![allow(missing_docs)]
+
+use std::fs;
+use std::path::Path;
+
+use radicon::disk::{self, DiskError};
+use radicon::{Change, SourceFile};
+use tempfile::TempDir;
+
+/// A folder with these files.
+fn folder(files: &[(&str, &str)]) -> TempDir {
+    let dir = tempfile::tempdir().expect("a folder");
+    for (path, text) in files {
+        let path = dir.path().join(path);
+        fs::create_dir_all(path.parent().expect("a parent")).expect("a folder");
+        fs::write(path, text).expect("a file");
+    }
+    dir
+}
+
+fn paths(dir: &Path) -> Vec<String> {
+    disk::load(dir).expect("a site").site.templates.iter().map(|template| template.path.clone()).collect()
+}
+
+#[test]
+fn ignored_and_hidden_files_are_left_out() {
+    let dir = folder(&[
+        ("index.html", "<p>a"),
+        ("deep/er/page.htm", "<p>b"),
+        ("notes.txt", "no page"),
+        ("mail.txt", "{% extends 'index.html' %}"),
+        (".hidden/page.html", "<p>c"),
+        ("build/out.html", "<p>d"),
+        (".gitignore", "build/\n"),
+        ("old/page.html", "<p>e"),
+        ("radicon.toml", "ignore = ['old/**']\n"),
+    ]);
+    assert_eq!(paths(dir.path()), ["deep/er/page.htm", "index.html", "mail.txt"]);
+}
+
+#[test]
+fn the_site_is_the_nearest_folder_with_settings() {
+    let dir = folder(&[("radicon.toml", ""), ("a/b/page.html", "")]);
+    let inner = dir.path().join("a/b");
+    assert_eq!(disk::find_site(&inner), dir.path());
+    let other = folder(&[("a/page.html", "")]);
+    assert_eq!(disk::find_site(&other.path().join("a")), other.path().join("a"));
+}
+
+#[test]
+fn settings_say_where_names_start_and_how_files_are_read() {
+    let dir = folder(&[
+        ("radicon.toml", "roots = ['theirs', 'ours']\ndialects = ['lantern.toml']\n"),
+        ("lantern.toml", "name = 'lantern'\nfiles = ['**/*.html']\n[forms]\nparent = '(( under <target> ))'\n"),
+        ("ours/base.html", "<p>ours"),
+        ("theirs/base.html", "<p>theirs"),
+        ("ours/page.html", "(( under base.html ))"),
+    ]);
+    let loaded = disk::load(dir.path()).expect("a site");
+    let page = loaded.site.find("ours/page.html").expect("the page");
+    assert_eq!(loaded.site.get(page).dialect.name, "lantern");
+    let parent = loaded.site.parent(page).expect("a parent").expect("found");
+    assert_eq!(loaded.site.get(parent).path, "theirs/base.html");
+}
+
+#[test]
+fn mistakes_in_settings_are_placed() {
+    for (settings, words) in [
+        ("roots = 'a'\n", "radicon.toml:1:9"),
+        ("[forms]\n", "radicon.toml:1:2"),
+        ("ignore = ['[']\n", "the pattern `[`"),
+        ("dialects = ['none.toml']\n", "none.toml"),
+    ] {
+        let dir = folder(&[("radicon.toml", settings)]);
+        let error = disk::load(dir.path()).expect_err("a mistake").to_string();
+        assert!(error.contains(words), "{settings}: {error}");
+    }
+    assert!(matches!(disk::load(Path::new("no/such/folder")), Err(DiskError::Refused(_))));
+}
+
+#[test]
+fn a_whole_site_is_written_into_a_new_folder_only() {
+    let dir = folder(&[("a.html", "old"), ("img/x.bin", "\u{1}"), (".git/config", "secret"), ("sub/b.html", "kept")]);
+    let into = tempfile::tempdir().expect("a folder");
+    let new = into.path().join("new");
+    let changes = [SourceFile::new("a.html", "new"), SourceFile::new("layouts/base.html", "base")];
+    disk::write_site(dir.path(), &changes, &new).expect("written");
+    for (path, text) in
+        [("a.html", "new"), ("layouts/base.html", "base"), ("sub/b.html", "kept"), ("img/x.bin", "\u{1}")]
+    {
+        assert_eq!(fs::read_to_string(new.join(path)).expect("a file"), text, "{path}");
+    }
+    assert!(!new.join(".git").exists(), "version control does not come along");
+    let error = disk::write_site(dir.path(), &changes, &new).expect_err("not empty").to_string();
+    assert!(error.contains("not empty"), "{error}");
+    // A folder inside the site does not copy itself into itself.
+    let inside = dir.path().join("out");
+    disk::write_site(dir.path(), &changes, &inside).expect("written");
+    assert!(inside.join("a.html").exists() && !inside.join("out").exists());
+}
+
+#[cfg(unix)]
+#[test]
+fn permissions_survive_adopting() {
+    use std::os::unix::fs::PermissionsExt;
+    let dir = folder(&[("a.html", "old")]);
+    let path = dir.path().join("a.html");
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).expect("permissions");
+    let change = Change { path: "a.html".into(), old: Some(b"old".to_vec()), new: Some(b"new".to_vec()) };
+    disk::adopt(dir.path(), &[change]).expect("adopted");
+    assert_eq!(fs::metadata(&path).expect("a file").permissions().mode() & 0o777, 0o640);
+    assert!(fs::read_dir(dir.path()).expect("a folder").filter_map(Result::ok).all(|entry| {
+        let name = entry.file_name();
+        name == "a.html" || name == disk::STATE_FOLDER
+    }));
+}
+
+#[test]
+fn one_refused_file_keeps_all_as_they_were() {
+    let dir = folder(&[("a.html", "old a"), ("b.html", "changed meanwhile")]);
+    let change =
+        |path: &str, old: &str| Change { path: path.into(), old: Some(old.into()), new: Some(b"new".to_vec()) };
+    let error =
+        disk::adopt(dir.path(), &[change("a.html", "old a"), change("b.html", "old b")]).expect_err("a refusal");
+    assert!(error.to_string().contains("b.html: changed since it was read"), "{error}");
+    assert_eq!(fs::read_to_string(dir.path().join("a.html")).expect("a file"), "old a");
+    assert!(disk::undo(dir.path()).is_err(), "there is nothing to undo");
+}
