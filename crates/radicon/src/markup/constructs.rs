@@ -58,11 +58,6 @@ impl Constructs {
         scan.reach();
         scan.found
     }
-
-    /// The first construct that does not end before `offset`.
-    pub fn from(&self, offset: u32) -> usize {
-        self.items.partition_point(|item| item.span.end <= offset)
-    }
 }
 
 /// What is known of a construct while reading.
