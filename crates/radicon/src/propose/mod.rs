@@ -282,7 +282,8 @@ impl Job<'_> {
         if sure.len() < all.len() {
             let (other_reasons, other) = self.settle(pages, &all);
             let cost = |draft: &Option<Draft>| {
-                let member = |page: &usize| draft.as_ref().is_some_and(|draft| draft.members.binary_search(page).is_ok());
+                let member =
+                    |page: &usize| draft.as_ref().is_some_and(|draft| draft.members.binary_search(page).is_ok());
                 let outside: u64 =
                     all.iter().filter(|page| !member(page)).map(|&page| pages[page].source.len() as u64).sum();
                 outside + draft.as_ref().map_or(0, |draft| written_size(&draft.unified.pieces))
