@@ -71,7 +71,8 @@ fn random_soup_is_read_as_the_standard_says() {
 
 #[test]
 fn real_pages_are_read_as_the_standard_says() {
-    for name in ["nomicon", "reference", "std/collections"] {
+    let more: &[&str] = if common::is_long() { &["book", "rust-by-example"] } else { &[] };
+    for name in ["nomicon", "reference", "std/collections"].iter().chain(more) {
         let Some(folder) = book(name) else { continue };
         for path in pages(&folder) {
             let text = std::fs::read_to_string(&path).expect("a page in UTF-8");
