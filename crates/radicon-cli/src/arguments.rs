@@ -39,19 +39,36 @@ pub enum Format {
 pub enum Command {
     /// What is there: files by role and dialect, roots, sizes, and the next thing to do.
     Survey,
-    /// The override chain of a page: for each block who defines it and who wins.
+    /// The override chain of a page or layout: for each block who defines it and who wins.
     Chain {
-        /// A page, by its path or as the site names it.
-        page: String,
+        /// A page or layout, by its path or as the site names it.
+        #[arg(required_unless_present = "block")]
+        page: Option<String>,
+        /// One block over all pages instead.
+        #[arg(long, value_name = "NAME", conflicts_with = "page")]
+        block: Option<String>,
     },
     /// A page put together from its layouts and partials.
     Flatten {
         /// A page, by its path or as the site names it.
-        page: String,
+        #[arg(required_unless_present = "all")]
+        page: Option<String>,
         /// Show beside each line which file and line it comes from.
         #[arg(long)]
         origins: bool,
+        /// Write a source map (ECMA-426) of the page into a file.
+        #[arg(long, value_name = "FILE", conflicts_with = "all")]
+        source_map: Option<PathBuf>,
+        /// Put all pages together, with the site's other files beside them.
+        #[arg(long, requires = "into", conflicts_with_all = ["page", "origins"])]
+        all: bool,
+        /// The new folder for the finished pages.
+        #[arg(long, value_name = "DIR", requires = "all")]
+        into: Option<PathBuf>,
     },
+    /// How template engines are described: the known dialects, and how a file is read.
+    #[command(subcommand)]
+    Dialect(DialectCommand),
     /// Propose a base layout for pages that were copied from each other, with its proof.
     Propose {
         /// How to propose.
@@ -90,6 +107,26 @@ pub enum Command {
     Demo {
         /// A folder that does not exist yet, or is empty.
         dir: PathBuf,
+    },
+}
+
+/// What to do with dialects.
+#[derive(Subcommand, Debug)]
+pub enum DialectCommand {
+    /// The dialects that this site may be written in, and what is read in them.
+    List,
+    /// The file of a dialect, to look at or to start one's own from.
+    Show {
+        /// Its name.
+        name: String,
+    },
+    /// How a file is read, construct by construct, and what is not understood.
+    Try {
+        /// The file.
+        file: String,
+        /// Read it in this dialect [default: the one the site reads it in].
+        #[arg(long, value_name = "NAME")]
+        dialect: Option<String>,
     },
 }
 

@@ -49,6 +49,7 @@
 
 #![warn(missing_debug_implementations)]
 
+mod config;
 pub mod dialect;
 pub mod disk;
 pub mod markup;
@@ -58,13 +59,15 @@ mod resolve;
 mod site;
 pub mod text;
 
+pub use config::{ConfigError, Globs};
 pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, Size, propose};
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
 pub use resolve::{
-    Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport, Flat, FlatReport, FlattenError,
-    MAX_LEVELS, MAX_NESTING, MAX_PAGE, MAX_SPLICES, Origin, OriginLine, Resolver, Stretch, Via,
+    BlockReport, BlockState, BlockUse, Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport,
+    Flat, FlatReport, FlattenError, Lost, MAX_LEVELS, MAX_NESTING, MAX_PAGE, MAX_SPLICES, Origin, OriginLine, Resolver,
+    SourceMap, Stretch, Via,
 };
 pub use site::{
-    Change, Missing, Problem, Role, Root, Settings, SettingsError, Site, SourceFile, Survey, SurveyFile, Template,
-    Totals,
+    Change, FolderRule, Links, Missing, Parent, Pin, Problem, Reference, Role, Root, Settings, Site, SourceFile,
+    Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, UnknownTag,
 };

@@ -78,6 +78,15 @@ pub struct Position {
     pub column: u32,
 }
 
+/// A place in a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Place {
+    /// The file's path.
+    pub file: String,
+    /// The line, 1-based.
+    pub line: u32,
+}
+
 /// Offsets of the line starts of one source.
 #[derive(Clone, Debug)]
 pub struct LineIndex {
@@ -95,6 +104,11 @@ impl LineIndex {
     /// The 1-based line of a byte offset.
     pub fn line(&self, offset: u32) -> u32 {
         self.starts.partition_point(|&start| start <= offset) as u32
+    }
+
+    /// The offset at which a line, 1-based, starts.
+    pub fn start(&self, line: u32) -> u32 {
+        self.starts[line as usize - 1]
     }
 
     /// Line and column of a byte offset; offsets past the end count as the end.

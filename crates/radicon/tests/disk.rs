@@ -5,7 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use radicon::disk::{self, DiskError};
-use radicon::{Change, SourceFile};
+use radicon::{Change, Parent, SourceFile};
 use tempfile::TempDir;
 
 /// A folder with these files.
@@ -60,16 +60,16 @@ fn settings_say_where_names_start_and_how_files_are_read() {
     let loaded = disk::load(dir.path()).expect("a site");
     let page = loaded.site.find("ours/page.html").expect("the page");
     assert_eq!(loaded.site.get(page).dialect.name, "lantern");
-    let parent = loaded.site.parent(page).expect("a parent").expect("found");
+    let Parent::Found { id: parent, .. } = *loaded.site.parent(page) else { panic!("no parent") };
     assert_eq!(loaded.site.get(parent).path, "theirs/base.html");
 }
 
 #[test]
 fn mistakes_in_settings_are_placed() {
     for (settings, words) in [
-        ("roots = 'a'\n", "radicon.toml:1:9"),
-        ("[forms]\n", "radicon.toml:1:2"),
-        ("ignore = ['[']\n", "the pattern `[`"),
+        ("roots = 3\n", "radicon.toml:1:9"),
+        ("[forms]\n", "radicon.toml:1:1"),
+        ("ignore = ['[']\n", "radicon.toml:1:10"),
         ("dialects = ['none.toml']\n", "none.toml"),
     ] {
         let dir = folder(&[("radicon.toml", settings)]);

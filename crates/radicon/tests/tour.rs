@@ -51,7 +51,7 @@ fn a_tour() {
     let resolver = Resolver::new(&site);
     let chain = resolver.chain(page);
     assert_eq!(chain.levels, [page, base]);
-    assert_eq!(chain.definitions(b"title").len(), 2);
+    assert_eq!(chain.definitions(&site, b"title").len(), 2);
 
     // A flattened page knows where each of its bytes comes from.
     let flat = resolver.flatten(page).expect("a page of a sane size");

@@ -1,19 +1,19 @@
-//! `chain`: the override chain of a page.
+//! `chain`: the override chain of a page or layout, or one block over all pages.
 
 use std::io::Write;
 
-use anyhow::Result;
-use radicon::Resolver;
+use anyhow::{Result, bail};
+use radicon::{BlockReport, BlockState, ChainBlock, ChainReport, Resolver, Role};
 
-use super::{find_page, is_json, json, load, out, problems};
+use super::{find_page, is_json, json, load, out, problems, suggestion};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, FAINT, PLAIN, Table, headline, next, number};
+use crate::output::{Align, BAD, FAINT, PLAIN, Table, count, headline, next};
 
 pub fn run(arguments: &Arguments, page: &str) -> Result<u8> {
     let loaded = load(arguments)?;
     let id = find_page(&loaded, page)?;
-    let report = Resolver::new(&loaded.site).chain(id).report(&loaded.site);
+    let report = Resolver::new(&loaded.site).chain_report(id);
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &report)?;
@@ -21,28 +21,152 @@ pub fn run(arguments: &Arguments, page: &str) -> Result<u8> {
     }
     headline(&mut out, &report.page)?;
     for (level, file) in report.chain.iter().enumerate().skip(1) {
-        writeln!(out, "{}takes its frame from {}", "  ".repeat(level), file.file)?;
+        let rule = file.rule.as_ref().map(|rule| format!(" {FAINT}({rule}){PLAIN}")).unwrap_or_default();
+        writeln!(out, "{}takes its frame from {}{rule}", "  ".repeat(level), file.file)?;
     }
     writeln!(out)?;
     if report.blocks.is_empty() {
         writeln!(out, "  {FAINT}no blocks{PLAIN}")?;
+    } else if report.role == Role::Layout {
+        open_blocks(&report, &mut out)?;
     } else {
-        let columns =
-            [("block", Align::Left), ("comes from", Align::Left), ("bytes", Align::Right), ("instead of", Align::Left)];
-        let mut table = Table::new(&columns);
-        for block in &report.blocks {
-            let mut definitions = block.definitions.iter();
-            let Some(winner) = definitions.next() else { continue };
-            let place = |definition: &radicon::DefinitionReport| format!("{}:{}", definition.file, definition.line);
-            let mut replaced: Vec<String> = definitions.map(place).collect();
-            if winner.inherits {
-                replaced.insert(0, "(together with)".into());
-            }
-            table.row([block.name.clone(), place(winner), number(winner.bytes), replaced.join(", ")]);
-        }
-        table.print(&mut out)?;
+        definitions(&report, &mut out)?;
     }
+    lost(&report, &mut out)?;
     problems(&mut out, &report.problems)?;
-    next(&mut out, &format!("radicon flatten {} --origins, to see the page put together", report.page))?;
+    match report.role {
+        Role::Layout => next(&mut out, "radicon chain --block NAME, to see one block over all pages")?,
+        _ => next(&mut out, &format!("radicon flatten {} --origins, to see the page put together", report.page))?,
+    }
     Ok(FINE)
+}
+
+/// For each block of a page who wins, and what it replaces.
+fn definitions(report: &ChainReport, out: &mut impl Write) -> Result<()> {
+    let columns = [
+        ("block", Align::Left),
+        ("", Align::Left),
+        ("comes from", Align::Left),
+        ("instead of", Align::Left),
+        ("what stands there", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for block in &report.blocks {
+        let mut definitions = block.definitions.iter();
+        let winner = definitions.next();
+        let place = |definition: &radicon::DefinitionReport| format!("{}:{}", definition.file, definition.line);
+        let mut replaced: Vec<String> = definitions.map(place).collect();
+        if let Some(at) = winner.and_then(|winner| winner.inherited_at.first()) {
+            replaced.insert(0, format!("(put in at line {at})"));
+        }
+        let from = winner.map(place).or(block.region.as_ref().map(|place| format!("{}:{}", place.file, place.line)));
+        table.row([
+            indented(report, block),
+            block.state.word().into(),
+            from.unwrap_or_default(),
+            replaced.join(" "),
+            block.preview.clone(),
+        ]);
+    }
+    Ok(table.print(out)?)
+}
+
+/// The blocks of a layout that a child may override, and what stands in them now.
+fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
+    writeln!(out, "  A child of this layout may override:")?;
+    let columns = [
+        ("block", Align::Left),
+        ("opened at", Align::Left),
+        ("set by", Align::Left),
+        ("overridden by", Align::Right),
+        ("what stands there now", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    let open = |block: &&ChainBlock| !matches!(block.state, BlockState::Lost | BlockState::Replaced);
+    for block in report.blocks.iter().filter(open) {
+        let opened = block.region.as_ref().map(|place| format!("{}:{}", place.file, place.line));
+        let now = match block.state {
+            BlockState::Empty => "-".to_owned(),
+            BlockState::Unfilled => "must be filled".to_owned(),
+            _ => block.preview.clone(),
+        };
+        let (effective, below) = (block.effective.clone(), block.overridden_below.to_string());
+        table.row([indented(report, block), opened.unwrap_or_default(), effective, below, now]);
+    }
+    Ok(table.print(out)?)
+}
+
+/// A block's name, further in if it stands in another block.
+fn indented(report: &ChainReport, block: &ChainBlock) -> String {
+    let mut depth = 0;
+    let mut within = block.within.as_ref();
+    while let Some(outer) = within.filter(|_| depth < 8) {
+        depth += 1;
+        within = report.blocks.iter().find(|block| block.name == *outer).and_then(|block| block.within.as_ref());
+    }
+    "  ".repeat(depth) + &block.name
+}
+
+fn lost(report: &ChainReport, out: &mut impl Write) -> Result<()> {
+    let orphans = report.blocks.iter().filter(|block| block.state == BlockState::Lost);
+    let orphans: Vec<String> = orphans
+        .flat_map(|block| &block.definitions)
+        .map(|definition| format!("{}:{}: no layout has a place for this block", definition.file, definition.line))
+        .collect();
+    let loose = report
+        .lost
+        .iter()
+        .map(|lost| format!("{}:{}: outside of every block: {}", lost.place.file, lost.place.line, lost.preview));
+    let all: Vec<String> = orphans.into_iter().chain(loose).collect();
+    if all.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{BAD}Lost: {}{PLAIN} in no page", count(all.len(), "content"))?;
+    for line in all {
+        writeln!(out, "  {}", crate::output::shorten(&line, crate::output::WIDTH))?;
+    }
+    Ok(())
+}
+
+pub fn block(arguments: &Arguments, name: &str) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let resolver = Resolver::new(&loaded.site);
+    let report = resolver.block_report(name);
+    if report.pages.is_empty() {
+        let names = resolver.block_names();
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        bail!("no page has a block `{name}`; {}", suggestion(name, &names));
+    }
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &report)?;
+    } else {
+        show_block(&report, &mut out)?;
+    }
+    Ok(FINE)
+}
+
+fn show_block(report: &BlockReport, out: &mut impl Write) -> Result<()> {
+    headline(out, &format!("{} in {}", report.block, count(report.pages.len(), "page")))?;
+    writeln!(out)?;
+    let columns = [
+        ("page", Align::Left),
+        ("", Align::Left),
+        ("comes from", Align::Left),
+        ("bytes", Align::Right),
+        ("what stands there", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for page in &report.pages {
+        let from = page.from.as_ref().map(|place| match place.file == page.page {
+            true => format!("its line {}", place.line),
+            false => format!("{}:{}", place.file, place.line),
+        });
+        let state = if page.inherits { "added to".to_owned() } else { page.state.word().to_owned() };
+        let bytes = page.bytes.to_string();
+        table.row([page.page.clone(), state, from.unwrap_or_else(|| "-".into()), bytes, page.preview.clone()]);
+    }
+    table.print(out)?;
+    next(out, "radicon chain PAGE, to see all blocks of a page")?;
+    Ok(())
 }

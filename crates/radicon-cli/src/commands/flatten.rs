@@ -1,19 +1,26 @@
 //! `flatten`: a page put together.
 
 use std::io::Write;
+use std::path::Path;
 
-use anyhow::Result;
-use radicon::{FlatReport, Resolver};
+use anyhow::{Context, Result};
+use radicon::text::SourceId;
+use radicon::{FlatReport, Problem, Resolver, SourceFile};
+use serde::Serialize;
 
-use super::{find_page, is_json, json, load, out};
+use super::{find_page, is_json, json, load, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{FAINT, PLAIN};
+use crate::output::{FAINT, PLAIN, count, headline, next};
 
-pub fn run(arguments: &Arguments, page: &str, origins: bool) -> Result<u8> {
+pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<&Path>) -> Result<u8> {
     let loaded = load(arguments)?;
     let id = find_page(&loaded, page)?;
     let flat = Resolver::new(&loaded.site).flatten(id)?;
+    if let Some(path) = source_map {
+        let map = serde_json::to_vec(&flat.source_map(&loaded.site, &loaded.site.get(id).path))?;
+        std::fs::write(path, map).with_context(|| format!("{} cannot be written", path.display()))?;
+    }
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &flat.report(&loaded.site, id))?;
@@ -27,6 +34,35 @@ pub fn run(arguments: &Arguments, page: &str, origins: bool) -> Result<u8> {
         anstream::eprintln!("{problem}");
     }
     Ok(FINE)
+}
+
+/// Writes every page, put together, into a new folder.
+pub fn all(arguments: &Arguments, into: &Path) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let flattened = Resolver::new(&loaded.site).flatten_all()?;
+    let path = |id: SourceId| loaded.site.get(id).path.clone();
+    let pages: Vec<_> = flattened.iter().map(|(id, flat)| SourceFile::new(path(*id), flat.bytes.clone())).collect();
+    radicon::disk::write_pages(&loaded, &pages, into)?;
+    let mut found: Vec<Problem> = flattened.into_iter().flat_map(|(_, flat)| flat.problems).collect();
+    found.sort();
+    found.dedup();
+    let mut out = out();
+    if is_json(arguments) {
+        let pages: Vec<String> = pages.into_iter().map(|page| page.path).collect();
+        json(&mut out, &Composed { pages, problems: found })?;
+        return Ok(FINE);
+    }
+    headline(&mut out, &format!("{} put together in {}", count(pages.len(), "page"), into.display()))?;
+    problems(&mut out, &found)?;
+    next(&mut out, &format!("radicon prove . {}, to compare them with the site", into.display()))?;
+    Ok(FINE)
+}
+
+/// What was put together.
+#[derive(Serialize)]
+struct Composed {
+    pages: Vec<String>,
+    problems: Vec<Problem>,
 }
 
 /// Each line behind the place it comes from.

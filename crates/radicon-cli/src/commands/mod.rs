@@ -3,6 +3,7 @@
 mod adopt;
 mod chain;
 mod demo;
+mod dialect;
 mod flatten;
 mod propose;
 mod prove;
@@ -15,7 +16,7 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use radicon::dialect::Dialect;
 use radicon::disk::{self, Loaded, Recovery};
-use radicon::{Options, Problem, SourceFile, Strength, dialect, text};
+use radicon::{Options, Problem, SourceFile, Strength, text};
 use serde::Serialize;
 
 use crate::arguments::{Arguments, Command, Format, How};
@@ -25,8 +26,13 @@ use crate::output::{BAD, FAINT, PLAIN, count};
 pub fn run(arguments: &Arguments) -> Result<u8> {
     match &arguments.command {
         Command::Survey => survey::run(arguments),
-        Command::Chain { page } => chain::run(arguments, page),
-        Command::Flatten { page, origins } => flatten::run(arguments, page, *origins),
+        Command::Chain { block: Some(block), .. } => chain::block(arguments, block),
+        Command::Chain { page, .. } => chain::run(arguments, page.as_deref().unwrap_or_default()),
+        Command::Flatten { into: Some(into), .. } => flatten::all(arguments, into),
+        Command::Flatten { page, origins, source_map, .. } => {
+            flatten::run(arguments, page.as_deref().unwrap_or_default(), *origins, source_map.as_deref())
+        }
+        Command::Dialect(command) => dialect::run(arguments, command),
         Command::Propose { how, show, into } => propose::run(arguments, how, *show, into.as_deref()),
         Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
@@ -66,7 +72,7 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
     if loaded.site.templates.is_empty() {
         let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
         let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };
-        let kinds = dialect::plain().files.join(", ");
+        let kinds = radicon::dialect::plain().files.patterns().join(", ");
         bail!(
             "no templates beneath {}; looked for {kinds} in files that no ignore file excludes{why}",
             folder.display()

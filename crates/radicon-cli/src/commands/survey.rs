@@ -126,5 +126,6 @@ pub fn word(role: Role) -> &'static str {
         Role::Page => "page",
         Role::Layout => "layout",
         Role::Partial => "partial",
+        Role::Marker => "marker",
     }
 }

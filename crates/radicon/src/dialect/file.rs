@@ -1,45 +1,33 @@
-//! Reading dialect files, with line and column for everything that is wrong.
+//! Reading dialect files.
 
-use globset::{Glob, GlobSet, GlobSetBuilder};
-use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Rules, Scope, Targets, Twice};
-use crate::text::{Position, did_you_mean, position};
-
-/// What is wrong with a dialect file, and where.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{}:{}: {message}", at.line, at.column)]
-pub struct DialectError {
-    /// Line and column, 1-based.
-    pub at: Position,
-    /// What is wrong.
-    pub message: String,
-}
-
-type Item<'a, 'i> = (&'a str, &'a Spanned<DeValue<'i>>);
-type Result<T> = std::result::Result<T, (usize, String)>;
+use crate::config::{
+    self, ConfigError, Globs, Item, Result, boolean, choice, items, start, string, strings, subtable, unknown,
+};
 
 /// A dialect without any form.
 pub(super) fn empty(name: &str) -> Dialect {
     Dialect {
         name: name.into(),
-        files: Vec::new(),
+        files: Globs::default(),
         forms: Vec::new(),
         targets: Targets::default(),
         rules: Rules::default(),
+        text: String::new(),
+        special_targets: Vec::new(),
         marks: Marks::default(),
-        globs: GlobSet::empty(),
         delimiters: None,
+        tags: Vec::new(),
         candidates: Vec::new(),
+        form_ids: Vec::new(),
     }
 }
 
-pub(super) fn read(text: &str) -> std::result::Result<Dialect, DialectError> {
-    let place = |offset: usize, message: String| DialectError { at: position(text.as_bytes(), offset as u32), message };
-    let table = DeTable::parse(text)
-        .map_err(|error| place(error.span().map_or(0, |span| span.start), error.message().to_owned()))?;
-    let mut dialect = dialect(text, table.get_ref()).map_err(|(offset, message)| place(offset, message))?;
+pub(super) fn read(text: &str) -> std::result::Result<Dialect, ConfigError> {
+    let mut dialect = config::read(text, |table| dialect(text, table))?;
+    dialect.text = text.to_owned();
     dialect.compile();
     Ok(dialect)
 }
@@ -49,30 +37,19 @@ fn dialect(text: &str, table: &DeTable<'_>) -> Result<Dialect> {
     for item in items(table) {
         match item.0 {
             "name" => dialect.name = string(item)?.into(),
-            "files" => {
-                dialect.files = strings(item)?;
-                dialect.globs = globs(&dialect.files).map_err(|message| (start(item), message))?;
-            }
+            "files" => dialect.files = config::globs(item)?,
             "forms" => forms(text, &mut dialect, item)?,
-            "targets" => targets(&mut dialect.targets, item)?,
+            "targets" => all_targets(&mut dialect, item)?,
             "rules" => rules(&mut dialect.rules, item)?,
-            _ => {
-                return Err(unknown(item, &["name", "files", "forms", "targets", "rules"]));
-            }
+            // What a learned dialect says about its evidence.
+            "learned" => {}
+            _ => return Err(unknown(item, &["name", "files", "forms", "targets", "rules", "learned"])),
         }
     }
     if dialect.name.is_empty() {
         return Err((0, "a dialect needs a `name`".into()));
     }
     Ok(dialect)
-}
-
-fn globs(patterns: &[String]) -> std::result::Result<GlobSet, String> {
-    let mut set = GlobSetBuilder::new();
-    for pattern in patterns {
-        set.add(Glob::new(pattern).map_err(|error| error.to_string())?);
-    }
-    set.build().map_err(|error| error.to_string())
 }
 
 fn forms(text: &str, dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
@@ -93,31 +70,23 @@ fn forms(text: &str, dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
                     }
                     _ => dialect.forms.push(form(text, kind, item)?),
                 }
+                // A parent without a target says that a page has no layout.
+                let shows = |form: &Form| form.kind != Kind::Parent || form.open.example().contains("<target>");
+                if !dialect.forms.iter().any(shows) {
+                    return Err((start(item), "a form of `parent` must show where <target> stands".into()));
+                }
             }
         }
     }
     Ok(())
 }
 
+const FORM_KEYS: [&str; 8] = ["open", "branch", "close", "balanced", "line", "required", "default", "element"];
+
 fn form(text: &str, kind: Kind, item: Item<'_, '_>) -> Result<Form> {
     let form = match item.1.get_ref() {
-        DeValue::String(_) => Form { kind, open: pattern(text, item)?, branch: Vec::new(), close: Vec::new() },
-        DeValue::Table(table) => {
-            let (mut open, mut branch, mut close) = (None, Vec::new(), Vec::new());
-            for part in items(table) {
-                match part.0 {
-                    "open" => open = Some(pattern(text, part)?),
-                    "branch" => branch = patterns(text, part)?,
-                    "close" => close = patterns(text, part)?,
-                    _ => return Err(unknown(part, &["open", "branch", "close"])),
-                }
-            }
-            let open = open.ok_or_else(|| (start(item), format!("the pair `{}` needs `open`", item.0)))?;
-            if close.is_empty() {
-                return Err((start(item), format!("the pair `{}` needs `close`", item.0)));
-            }
-            Form { kind, open, branch, close }
-        }
+        DeValue::String(_) => Form::of(kind, pattern(text, item, false)?),
+        DeValue::Table(table) => form_table(text, kind, item, table)?,
         _ => {
             return Err((
                 start(item),
@@ -125,44 +94,126 @@ fn form(text: &str, kind: Kind, item: Item<'_, '_>) -> Result<Form> {
             ));
         }
     };
-    let paired = matches!(kind, Kind::Block | Kind::Verbatim | Kind::Control);
-    if paired && !form.is_pair() {
+    check(&form, item)?;
+    Ok(form)
+}
+
+fn form_table(text: &str, kind: Kind, item: Item<'_, '_>, table: &DeTable<'_>) -> Result<Form> {
+    let (mut open, mut branch, mut close) = (None, None, None);
+    let mut rest = Form::of(kind, Pattern::default());
+    for part in items(table) {
+        match part.0 {
+            "open" => open = Some(part),
+            "branch" => branch = Some(part),
+            "close" => close = Some(part),
+            "line" => rest.line = boolean(part)?,
+            "required" => rest.required = boolean(part)?,
+            "default" => rest.default = boolean(part)?,
+            "element" => rest.replaces_element = choice(part, &[("kept", false), ("replaced", true)])?,
+            "balanced" => {
+                rest.balanced = match string(part)?.as_bytes() {
+                    &[open, close] if open != close => Some((open, close)),
+                    _ => return Err((start(part), "`balanced` must be two brackets, such as \"{}\"".into())),
+                }
+            }
+            _ => return Err(unknown(part, &FORM_KEYS)),
+        }
+    }
+    let open = open.ok_or_else(|| (start(item), format!("the form of `{}` needs `open`", item.0)))?;
+    let patterns = |part: Option<Item<'_, '_>>| part.map_or(Ok(Vec::new()), |part| patterns(text, part, rest.line));
+    let form =
+        Form { open: pattern(text, open, rest.line)?, branch: patterns(branch)?, close: patterns(close)?, ..rest };
+    let plain = !form.line && !form.required && !form.default && !form.is_attribute();
+    if plain && !form.is_pair() {
+        return Err((start(item), format!("the pair `{}` needs `close` or `balanced`", item.0)));
+    }
+    if let Some((bracket, _)) = form.balanced.filter(|(open, _)| !form.open.example().as_bytes().ends_with(&[*open])) {
+        return Err((
+            start(open),
+            format!("an opener that is closed by balance must end with `{}`", char::from(bracket)),
+        ));
+    }
+    Ok(form)
+}
+
+/// Whether a form shows all that its kind needs.
+fn check(form: &Form, item: Item<'_, '_>) -> Result<()> {
+    let shows = |place: &str| form.open.example().contains(place);
+    let is_region = form.is_pair() || form.is_attribute();
+    let paired = match form.kind {
+        Kind::Block | Kind::Verbatim | Kind::Control | Kind::Wrap | Kind::Part => true,
+        Kind::Fill => !shows("<value>"),
+        _ => false,
+    };
+    if paired && !is_region {
         return Err((start(item), format!("`{}` must be a pair: {{ open = \"…\", close = \"…\" }}", item.0)));
     }
-    let needed = match kind {
-        Kind::Parent | Kind::Include => "<target>",
-        Kind::Block | Kind::Set => "<name>",
-        _ => return Ok(form),
+    let needed: &[&str] = match form.kind {
+        Kind::Include => &["<target>", "<name>"],
+        Kind::Wrap | Kind::Import => &["<target>"],
+        Kind::Block | Kind::Slot | Kind::Fill | Kind::Part | Kind::Set => &["<name>"],
+        _ => return Ok(()),
     };
-    if form.open.example().contains(needed) {
-        Ok(form)
-    } else {
-        Err((start(item), format!("the form of `{}` must show where {needed} stands", item.0)))
+    if needed.iter().any(|place| shows(place)) {
+        return Ok(());
     }
+    Err((start(item), format!("the form of `{}` must show where {} stands", item.0, needed.join(" or "))))
 }
 
-fn patterns(text: &str, item: Item<'_, '_>) -> Result<Vec<Pattern>> {
+fn patterns(text: &str, item: Item<'_, '_>, line: bool) -> Result<Vec<Pattern>> {
     match item.1.get_ref() {
-        DeValue::Array(list) => list.iter().map(|value| pattern(text, (item.0, value))).collect(),
-        _ => Ok(vec![pattern(text, item)?]),
+        DeValue::Array(list) => list.iter().map(|value| pattern(text, (item.0, value), line)).collect(),
+        _ => Ok(vec![pattern(text, item, line)?]),
     }
 }
 
-fn pattern(text: &str, item: Item<'_, '_>) -> Result<Pattern> {
+fn pattern(text: &str, item: Item<'_, '_>, line: bool) -> Result<Pattern> {
     let example = string(item)?;
     let span = item.1.span();
     // Inside a literal string the offset can be told exactly.
     let quotes = usize::from(text.as_bytes().get(span.start).is_some_and(|b| matches!(b, b'"' | b'\'')));
-    Pattern::parse(example).map_err(|(offset, message)| (span.start + quotes + offset, message))
+    let read = if line { Pattern::parse_line(example) } else { Pattern::parse(example) };
+    read.map_err(|(offset, message)| (span.start + quotes + offset, message))
 }
 
-fn targets(targets: &mut Targets, item: Item<'_, '_>) -> Result<()> {
-    for item in items(subtable(item)?) {
-        match item.0 {
-            "suffixes" => targets.suffixes = strings(item)?,
-            "separator" => targets.separator = string(item)?.into(),
-            "relative" => targets.relative = boolean(item)?,
-            _ => return Err(unknown(item, &["suffixes", "separator", "relative"])),
+/// `[targets]`, and what single constructs say otherwise.
+fn all_targets(dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
+    let table = subtable(item)?;
+    let named = |word: &str| Kind::ALL.into_iter().find(|kind| kind.names_a_file() && kind.word() == word);
+    let (special, common): (Vec<_>, Vec<_>) = items(table).into_iter().partition(|item| named(item.0).is_some());
+    common.into_iter().try_for_each(|item| target(&mut dialect.targets, item))?;
+    for item in special {
+        let mut targets = dialect.targets.clone();
+        items(subtable(item)?).into_iter().try_for_each(|item| target(&mut targets, item))?;
+        dialect.special_targets.extend(named(item.0).map(|kind| (kind, targets)));
+    }
+    Ok(())
+}
+
+fn target(targets: &mut Targets, item: Item<'_, '_>) -> Result<()> {
+    match item.0 {
+        "suffixes" => targets.suffixes = strings(item)?,
+        "separator" => targets.separator = string(item)?.into(),
+        "relative" => targets.relative = boolean(item)?,
+        "beside" => targets.beside = strings(item)?,
+        "prefix" => targets.prefix = string(item)?.into(),
+        "root" => targets.root = string(item)?.into(),
+        "bare" => targets.bare = boolean(item)?,
+        _ => {
+            let known = [
+                "suffixes",
+                "separator",
+                "relative",
+                "beside",
+                "prefix",
+                "root",
+                "bare",
+                "parent",
+                "include",
+                "wrap",
+                "import",
+            ];
+            return Err(unknown(item, &known));
         }
     }
     Ok(())
@@ -202,58 +253,16 @@ fn rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
             "anywhere" => rules.anywhere = boolean(item)?,
             "include-scope" => rules.include_scope = choice(item, SCOPES)?,
             "block-scope" => rules.block_scope = choice(item, SCOPES)?,
+            "only" => rules.only = strings(item)?,
+            "optional" => rules.optional = strings(item)?,
             _ => {
-                return Err(unknown(item, &["loose", "twice", "anywhere", "newline", "include-scope", "block-scope"]));
+                let known =
+                    ["loose", "twice", "anywhere", "newline", "include-scope", "block-scope", "only", "optional"];
+                return Err(unknown(item, &known));
             }
         }
     }
     Ok(())
-}
-
-/// The entries of a table in the order of the file.
-fn items<'a, 'i>(table: &'a DeTable<'i>) -> Vec<Item<'a, 'i>> {
-    let mut items: Vec<_> = table.iter().map(|(key, value)| (key.get_ref().as_ref(), value)).collect();
-    items.sort_by_key(|(_, value)| value.span().start);
-    items
-}
-
-fn start(item: Item<'_, '_>) -> usize {
-    item.1.span().start
-}
-
-fn unknown(item: Item<'_, '_>, known: &[&str]) -> (usize, String) {
-    let hint = match did_you_mean(item.0, known.iter().copied()) {
-        Some(meant) => format!("did you mean `{meant}`?"),
-        None => format!("known here: {}", known.join(", ")),
-    };
-    (start(item), format!("unknown key `{}`; {hint}", item.0))
-}
-
-fn subtable<'a, 'i>(item: Item<'a, 'i>) -> Result<&'a DeTable<'i>> {
-    item.1.get_ref().as_table().ok_or_else(|| (start(item), format!("`{}` must be a table", item.0)))
-}
-
-fn string<'a>(item: Item<'a, '_>) -> Result<&'a str> {
-    item.1.get_ref().as_str().ok_or_else(|| (start(item), format!("`{}` must be text in quotes", item.0)))
-}
-
-fn boolean(item: Item<'_, '_>) -> Result<bool> {
-    item.1.get_ref().as_bool().ok_or_else(|| (start(item), format!("`{}` must be true or false", item.0)))
-}
-
-fn strings(item: Item<'_, '_>) -> Result<Vec<String>> {
-    match item.1.get_ref() {
-        DeValue::Array(list) => list.iter().map(|value| string((item.0, value)).map(str::to_owned)).collect(),
-        _ => Ok(vec![string(item)?.to_owned()]),
-    }
-}
-
-fn choice<T: Copy>(item: Item<'_, '_>, words: &[(&str, T)]) -> Result<T> {
-    let written = string(item)?;
-    words.iter().find(|(word, _)| *word == written).map(|&(_, value)| value).ok_or_else(|| {
-        let known: Vec<_> = words.iter().map(|(word, _)| *word).collect();
-        (start(item), format!("`{}` cannot be \"{written}\"; it is one of: {}", item.0, known.join(", ")))
-    })
 }
 
 #[cfg(test)]

@@ -5,15 +5,15 @@
 
 mod file;
 mod pattern;
+mod reader;
 
 use std::sync::{Arc, LazyLock};
 
 use aho_corasick::{AhoCorasick, MatchKind};
-use globset::GlobSet;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-pub use file::DialectError;
+use crate::config::{ConfigError, Globs};
 pub(crate) use pattern::Marks;
 pub use pattern::{Captures, Pattern, Values};
 
@@ -25,8 +25,20 @@ pub enum Kind {
     Parent,
     /// A named region; in a child it overrides.
     Block,
-    /// Splices a partial.
+    /// A named region whose overrides are written otherwise.
+    Slot,
+    /// The content for a slot, or for a block of the same name.
+    Fill,
+    /// The unnamed region: where a child's loose content, or the body of a wrap, goes.
+    Body,
+    /// Splices a partial or a part.
     Include,
+    /// An include that is given a body.
+    Wrap,
+    /// A named fragment, included by its name.
+    Part,
+    /// Makes the parts of a file known here: kept as it is.
+    Import,
     /// Splices the content that an override replaces.
     Inherited,
     /// Prints a value.
@@ -37,6 +49,8 @@ pub enum Kind {
     Verbatim,
     /// A condition or a loop.
     Control,
+    /// A stretch of program code.
+    Code,
     /// Binds a name.
     Set,
     /// A tag that no other form describes: kept, opaque.
@@ -45,16 +59,23 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind, in the order of the documentation.
-    pub const ALL: [Kind; 10] = [
+    pub const ALL: [Kind; 17] = [
         Kind::Parent,
         Kind::Block,
-        Kind::Include,
+        Kind::Slot,
+        Kind::Fill,
+        Kind::Body,
         Kind::Inherited,
+        Kind::Include,
+        Kind::Wrap,
+        Kind::Part,
+        Kind::Import,
+        Kind::Set,
         Kind::Output,
+        Kind::Control,
+        Kind::Code,
         Kind::Comment,
         Kind::Verbatim,
-        Kind::Control,
-        Kind::Set,
         Kind::Other,
     ];
 
@@ -63,25 +84,45 @@ impl Kind {
         match self {
             Kind::Parent => "parent",
             Kind::Block => "block",
-            Kind::Include => "include",
+            Kind::Slot => "slot",
+            Kind::Fill => "fill",
+            Kind::Body => "body",
             Kind::Inherited => "inherited",
+            Kind::Include => "include",
+            Kind::Wrap => "wrap",
+            Kind::Part => "part",
+            Kind::Import => "import",
+            Kind::Set => "set",
             Kind::Output => "output",
+            Kind::Control => "control",
+            Kind::Code => "code",
             Kind::Comment => "comment",
             Kind::Verbatim => "verbatim",
-            Kind::Control => "control",
-            Kind::Set => "set",
             Kind::Other => "other",
         }
     }
 
     /// Whether it leaves text in the page where it stands.
     pub const fn prints(self) -> bool {
-        matches!(self, Kind::Output | Kind::Include | Kind::Inherited)
+        matches!(self, Kind::Output | Kind::Include | Kind::Inherited | Kind::Slot | Kind::Body)
     }
 
     /// Whether flattening resolves it, so that the tag itself never reaches the page.
     pub const fn resolved(self) -> bool {
-        matches!(self, Kind::Parent | Kind::Block | Kind::Include | Kind::Inherited | Kind::Comment)
+        !matches!(
+            self,
+            Kind::Output | Kind::Control | Kind::Set | Kind::Import | Kind::Code | Kind::Verbatim | Kind::Other
+        )
+    }
+
+    /// Whether it names another file.
+    pub const fn names_a_file(self) -> bool {
+        matches!(self, Kind::Parent | Kind::Include | Kind::Wrap | Kind::Import)
+    }
+
+    /// Whether it defines what stands in a block: a block, or the content for one.
+    pub const fn defines(self) -> bool {
+        matches!(self, Kind::Block | Kind::Fill)
     }
 }
 
@@ -96,12 +137,42 @@ pub struct Form {
     pub branch: Vec<Pattern>,
     /// The closing tags; empty for a single tag.
     pub close: Vec<Pattern>,
+    /// The brackets whose balance closes the pair.
+    pub balanced: Option<(u8, u8)>,
+    /// It stands alone on its line, and ends with it.
+    pub line: bool,
+    /// A slot that must be filled.
+    pub required: bool,
+    /// It binds its name only where nothing has bound it.
+    pub default: bool,
+    /// Of an attribute: the element goes too, not only what stands in it.
+    pub replaces_element: bool,
 }
 
 impl Form {
+    /// A single tag of a kind.
+    fn of(kind: Kind, open: Pattern) -> Self {
+        Self {
+            kind,
+            open,
+            branch: Vec::new(),
+            close: Vec::new(),
+            balanced: None,
+            line: false,
+            required: false,
+            default: false,
+            replaces_element: false,
+        }
+    }
+
     /// Whether it is a pair.
     pub fn is_pair(&self) -> bool {
-        !self.close.is_empty()
+        !self.close.is_empty() || self.balanced.is_some()
+    }
+
+    /// Whether it is written as an attribute of an element.
+    pub fn is_attribute(&self) -> bool {
+        self.open.is_attribute()
     }
 }
 
@@ -117,6 +188,8 @@ pub enum Part {
     Branch,
     /// The closing tag of a pair.
     Close,
+    /// The attribute that makes an element carry a construct.
+    Attribute,
 }
 
 /// How written target names become files.
@@ -128,11 +201,27 @@ pub struct Targets {
     pub separator: String,
     /// Whether a name without a leading slash starts at the naming file's folder.
     pub relative: bool,
+    /// Folders tried too, beneath the naming file's folder and beneath each root.
+    pub beside: Vec<String>,
+    /// What may stand before the last part of a name, such as `_`.
+    pub prefix: String,
+    /// What begins a name that starts at a root, as a slash does.
+    pub root: String,
+    /// Whether a name without a folder is looked for in all folders.
+    pub bare: bool,
 }
 
 impl Default for Targets {
     fn default() -> Self {
-        Self { suffixes: vec![String::new()], separator: "/".into(), relative: false }
+        Self {
+            suffixes: vec![String::new()],
+            separator: "/".into(),
+            relative: false,
+            beside: Vec::new(),
+            prefix: String::new(),
+            root: String::new(),
+            bare: false,
+        }
     }
 }
 
@@ -201,6 +290,10 @@ pub struct Rules {
     pub include_scope: Scope,
     /// Whether an override sees names bound around the block.
     pub block_scope: Scope,
+    /// Words among the arguments that say: only these names are seen.
+    pub only: Vec<String>,
+    /// Words among the arguments that say: it is no mistake if the file is missing.
+    pub optional: Vec<String>,
 }
 
 impl Default for Rules {
@@ -212,19 +305,20 @@ impl Default for Rules {
             newline: Newline::Unknown,
             include_scope: Scope::Unknown,
             block_scope: Scope::Unknown,
+            only: Vec::new(),
+            optional: Vec::new(),
         }
     }
 }
 
 /// A pattern together with the forms and the part it belongs to.
 #[derive(Clone, Debug)]
-pub(crate) struct Candidate {
-    pub kind: Kind,
+pub(crate) struct TagForm {
     pub part: Part,
     pub pattern: Pattern,
-    /// Forms this tag may belong to: one, or several that share a closer.
+    /// Forms this tag may belong to: one, or several that share an opener or a closer.
     pub forms: Vec<u16>,
-    /// The target is an expression instead of a name.
+    /// An expression stands where a target or a content in quotes is expected.
     pub dynamic: bool,
     /// What must stand behind the opening delimiter, to pass others over quickly.
     pub word: Vec<u8>,
@@ -236,17 +330,24 @@ pub struct Dialect {
     /// Its name.
     pub name: String,
     /// Globs of the files it may be used for.
-    pub files: Vec<String>,
+    pub files: Globs,
     /// The forms, in the order of the file.
     pub forms: Vec<Form>,
     /// How target names become files.
     pub targets: Targets,
     /// The behaviours in which engines differ.
     pub rules: Rules,
+    /// The file it was read from.
+    pub text: String,
+    special_targets: Vec<(Kind, Targets)>,
     pub(crate) marks: Marks,
-    pub(crate) globs: GlobSet,
     pub(crate) delimiters: Option<AhoCorasick>,
-    pub(crate) candidates: Vec<Vec<Candidate>>,
+    /// Every tag of every form.
+    pub(crate) tags: Vec<TagForm>,
+    /// For each delimiter the tags that may begin with it, the most specific first.
+    pub(crate) candidates: Vec<Vec<u16>>,
+    /// The indices of all forms.
+    pub(crate) form_ids: Vec<u16>,
 }
 
 impl Dialect {
@@ -255,7 +356,7 @@ impl Dialect {
     /// # Errors
     /// With line and column of what is wrong: TOML syntax, an unknown key, a
     /// wrong value, or a form that cannot be read.
-    pub fn parse(text: &str) -> Result<Self, DialectError> {
+    pub fn parse(text: &str) -> Result<Self, ConfigError> {
         file::read(text)
     }
 
@@ -266,51 +367,69 @@ impl Dialect {
 
     /// Whether pages written in it can have a layout: it has parents and blocks.
     pub fn has_layouts(&self) -> bool {
-        self.form(Kind::Parent).is_some() && self.form(Kind::Block).is_some_and(Form::is_pair)
+        self.form(Kind::Parent).is_some_and(|form| form.open.example().contains("<target>"))
+            && self.form(Kind::Block).is_some_and(Form::is_pair)
+    }
+
+    /// How the targets of a kind of construct become files.
+    pub fn targets_of(&self, kind: Kind) -> &Targets {
+        self.special_targets.iter().find(|(special, _)| *special == kind).map_or(&self.targets, |(_, targets)| targets)
+    }
+
+    /// How each kind of construct that names a file finds it, without repetition.
+    pub(crate) fn all_targets(&self) -> impl Iterator<Item = &Targets> {
+        std::iter::once(&self.targets).chain(self.special_targets.iter().map(|(_, targets)| targets))
+    }
+
+    /// The forms that are written as attributes, with their indices.
+    pub(crate) fn attributes(&self) -> impl Iterator<Item = (u16, &Form)> {
+        (0..).zip(&self.forms).filter(|(_, form)| form.is_attribute())
     }
 
     /// Whether one of its globs fits the path, whose separator is `/`.
     pub fn fits(&self, path: &str) -> bool {
-        self.globs.is_match(path)
+        self.files.fit(path)
     }
 
     /// Compiles the automaton that finds where a construct may begin.
     fn compile(&mut self) {
-        let mut all: Vec<Candidate> = Vec::new();
-        for (index, form) in self.forms.iter().enumerate() {
+        let mut tags: Vec<TagForm> = Vec::new();
+        self.form_ids = (0..self.forms.len() as u16).collect();
+        for (index, form) in self.forms.iter().enumerate().filter(|(_, form)| !form.is_attribute()) {
             let open = if form.is_pair() { Part::Open } else { Part::Single };
+            // What divides a pair that is closed by balance is looked for where its bracket closes.
+            let branches = form.branch.iter().filter(|_| form.balanced.is_none());
             let parts = std::iter::once((open, &form.open))
-                .chain(form.branch.iter().map(|pattern| (Part::Branch, pattern)))
+                .chain(branches.map(|pattern| (Part::Branch, pattern)))
                 .chain(form.close.iter().map(|pattern| (Part::Close, pattern)));
             for (part, pattern) in parts {
-                add(&mut all, form.kind, part, pattern.clone(), index as u16, false);
-                if let Some(dynamic) = pattern.with_dynamic_target() {
-                    add(&mut all, form.kind, part, dynamic, index as u16, true);
+                add(&mut tags, part, pattern.clone(), index as u16, false);
+                if let Some(dynamic) = pattern.with_dynamic() {
+                    add(&mut tags, part, dynamic, index as u16, true);
                 }
             }
         }
-        all.sort_by_key(|candidate| std::cmp::Reverse(candidate.pattern.specificity()));
-        let mut leads: Vec<Vec<u8>> = all.iter().map(|candidate| candidate.pattern.lead().to_vec()).collect();
+        tags.sort_by_key(|tag| std::cmp::Reverse(tag.pattern.specificity()));
+        let mut leads: Vec<Vec<u8>> = tags.iter().map(|tag| tag.pattern.lead().to_vec()).collect();
         leads.sort();
         leads.dedup();
-        self.candidates = leads
-            .iter()
-            .map(|lead| all.iter().filter(|c| lead.starts_with(c.pattern.lead())).cloned().collect())
-            .collect();
+        let fitting = |lead: &[u8]| {
+            (0..).zip(&tags).filter(|(_, tag)| lead.starts_with(tag.pattern.lead())).map(|(index, _)| index).collect()
+        };
+        self.candidates = leads.iter().map(|lead| fitting(lead)).collect();
+        self.tags = tags;
         self.delimiters = (!leads.is_empty())
             .then(|| AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(&leads).ok())
             .flatten();
     }
 }
 
-fn add(all: &mut Vec<Candidate>, kind: Kind, part: Part, pattern: Pattern, form: u16, dynamic: bool) {
-    let same =
-        |c: &&mut Candidate| c.part == part && part != Part::Open && c.dynamic == dynamic && c.pattern == pattern;
-    match all.iter_mut().find(same) {
-        Some(candidate) => candidate.forms.push(form),
+fn add(tags: &mut Vec<TagForm>, part: Part, pattern: Pattern, form: u16, dynamic: bool) {
+    match tags.iter_mut().find(|tag| tag.part == part && tag.dynamic == dynamic && tag.pattern == pattern) {
+        Some(tag) => tag.forms.push(form),
         None => {
             let word = pattern.first_word().to_vec();
-            all.push(Candidate { kind, part, pattern, forms: vec![form], dynamic, word });
+            tags.push(TagForm { part, pattern, forms: vec![form], dynamic, word });
         }
     }
 }

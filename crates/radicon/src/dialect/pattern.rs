@@ -1,36 +1,41 @@
 //! Patterns: a form written as an example, compiled to read and to write it.
 
-use memchr::memmem;
-
-use crate::text::{Span, did_you_mean, is_blank, trim_blanks};
-
-/// How far quotes and brackets are minded inside an expression, in bytes.
-/// Beyond it the first closing delimiter ends the expression.
-const MINDED: usize = 4096;
+use super::reader::Reader;
+use crate::text::{Span, did_you_mean, is_blank};
 
 /// The places of a pattern that stand for something else.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Place {
+pub(super) enum Place {
     Target,
     Name,
+    Value,
     Expr,
     Args,
     Text,
+    /// An expression where a target in quotes is expected.
+    TargetExpr,
+    /// An expression where a value in quotes is expected.
+    ValueExpr,
 }
 
-const PLACES: [(&str, Place); 5] = [
+const PLACES: [(&str, Place); 8] = [
     ("target", Place::Target),
     ("name", Place::Name),
+    ("alias", Place::Name),
+    ("value", Place::Value),
     ("expr", Place::Expr),
+    ("parts", Place::Expr),
     ("args", Place::Args),
     ("text", Place::Text),
 ];
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Piece {
+pub(super) enum Piece {
     Literal(Vec<u8>),
     /// White space; `true` where at least one is needed (between two words).
     Blank(bool),
+    /// White space may stand here, but none is written.
+    Gap,
     Quote(u8),
     Place(Place),
     Optional(Vec<Piece>),
@@ -39,19 +44,23 @@ enum Piece {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Side {
+pub(super) enum Side {
     Left,
     Right,
 }
 
 /// One example of a form, compiled.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Pattern {
-    pieces: Vec<Piece>,
+    pub(super) pieces: Vec<Piece>,
     lead: Vec<u8>,
     tail: Vec<u8>,
     specificity: usize,
     text: String,
+    /// It stands alone on its line, and ends with it.
+    line: bool,
+    /// It is an attribute of an element.
+    attribute: bool,
 }
 
 /// Marks that may stand inside the delimiters of a dialect's tags.
@@ -66,18 +75,22 @@ pub(crate) struct Marks {
 /// What a pattern found: spans into the source, empty where nothing was captured.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Captures {
-    /// The target's name, without its quotes.
+    /// The target's name, without its quotes; of a dynamic target the expression.
     pub target: Span,
     /// The name of a block or value.
     pub name: Span,
-    /// The expression or the arguments.
+    /// A short content, without its quotes; of a dynamic one the expression.
+    pub value: Span,
+    /// The expression or the arguments; the first, if there are several.
     pub expr: Span,
-    /// A trim mark stood at the opening delimiter.
-    pub trim_left: bool,
-    /// A trim mark stood at the closing delimiter.
-    pub trim_right: bool,
+    /// The second expression.
+    pub after: Span,
+    /// The trim marks at the opening and the closing delimiter.
+    pub marks: [Span; 2],
     /// An exact mark stood at the opening delimiter.
     pub exact: bool,
+    /// How many expressions were found.
+    pub(super) expressions: u8,
 }
 
 /// What to put into the places of a pattern when writing it.
@@ -85,10 +98,14 @@ pub struct Captures {
 pub struct Values<'a> {
     /// For `<target>`.
     pub target: &'a str,
-    /// For `<name>`.
+    /// For `<name>` and `<alias>`.
     pub name: &'a str,
-    /// For `<expr>`, `<args>` and `<text>`.
+    /// For `<value>`.
+    pub value: &'a str,
+    /// For the first of `<expr>`, `<args>`, `<parts>` and `<text>`.
     pub expr: &'a str,
+    /// For the second of them.
+    pub after: &'a str,
 }
 
 impl Pattern {
@@ -97,29 +114,60 @@ impl Pattern {
     /// # Errors
     /// With the byte offset within `text` and what is wrong there.
     pub fn parse(text: &str) -> Result<Self, (usize, String)> {
-        let mut parser = Parser { text: text.as_bytes(), at: 0 };
-        let mut pieces = parser.pieces(false)?;
+        Self::compile(text, false)
+    }
+
+    /// Compiles the example of a form that takes a line of its own.
+    pub(super) fn parse_line(text: &str) -> Result<Self, (usize, String)> {
+        Self::compile(text, true)
+    }
+
+    fn compile(text: &str, line: bool) -> Result<Self, (usize, String)> {
+        if let Some(inner) = text.strip_prefix("<*") {
+            return Self::compile_attribute(text, inner);
+        }
+        let mut pieces = Parser { text: text.as_bytes(), at: 0 }.pieces(false)?;
         let lead = match pieces.first() {
             Some(Piece::Literal(bytes)) => {
-                let length = bytes.iter().position(|&b| is_word(b)).unwrap_or(bytes.len());
-                if length == 0 {
-                    return Err((0, "a form must begin with a bracket or sigil".into()));
-                }
-                bytes[..length].to_vec()
+                bytes[..bytes.iter().position(|&b| is_word(b)).unwrap_or(bytes.len())].to_vec()
             }
-            _ => return Err((0, "a form must begin with a bracket or sigil".into())),
+            _ => Vec::new(),
         };
+        if lead.is_empty() {
+            return Err((0, "a form must begin with a bracket or sigil".into()));
+        }
         let tail = match pieces.last() {
             Some(Piece::Literal(bytes)) => {
                 let start = bytes.iter().rposition(|&b| is_word(b)).map_or(0, |at| at + 1);
                 bytes[start..].to_vec()
             }
+            Some(Piece::Place(Place::Name | Place::Target)) => Vec::new(),
+            Some(Piece::Place(_)) if !line => {
+                return Err((text.len(), "nothing says where this ends; close it, or say `line = true`".into()));
+            }
             _ => Vec::new(),
         };
         insert_marks(&mut pieces, lead.len(), tail.len());
+        let mut pieces = with_gaps(pieces);
         demand_blanks(&mut pieces);
         let specificity = specificity(&pieces);
-        Ok(Self { pieces, lead, tail, specificity, text: text.to_owned() })
+        Ok(Self { pieces, lead, tail, specificity, text: text.to_owned(), line, attribute: false })
+    }
+
+    /// `<* name="…">`: an attribute of any element.
+    fn compile_attribute(text: &str, inner: &str) -> Result<Self, (usize, String)> {
+        let inner = inner.strip_suffix('>').ok_or((text.len(), "an attribute form ends with `>`".to_owned()))?.trim();
+        let from = text.find(inner).unwrap_or(0);
+        let pieces = Parser { text: inner.as_bytes(), at: 0 }.pieces(false);
+        let mut pieces = with_gaps(pieces.map_err(|(at, message)| (from + at, message))?);
+        demand_blanks(&mut pieces);
+        let specificity = specificity(&pieces);
+        Ok(Self { pieces, specificity, text: text.to_owned(), attribute: true, ..Self::default() })
+    }
+
+    /// Whether it is written as an attribute of an element.
+    pub fn is_attribute(&self) -> bool {
+        self.attribute
     }
 
     /// The example it was compiled from.
@@ -151,30 +199,51 @@ impl Pattern {
         self.specificity
     }
 
-    /// The same with an expression where the target's name stands, or `None`
-    /// if it has no target.
-    pub(crate) fn with_dynamic_target(&self) -> Option<Self> {
-        let at = self.pieces.iter().position(|piece| *piece == Piece::Place(Place::Target))?;
+    /// The same with an expression where the target or the short content stands
+    /// in quotes, or `None` if it has neither.
+    pub(crate) fn with_dynamic(&self) -> Option<Self> {
         let quoted = |at: usize| matches!(self.pieces.get(at), Some(Piece::Quote(_)));
-        if at == 0 || !quoted(at - 1) || !quoted(at + 1) {
-            return None;
-        }
+        let dynamic = |piece: &Piece| match piece {
+            Piece::Place(Place::Target) => Some(Place::TargetExpr),
+            Piece::Place(Place::Value) => Some(Place::ValueExpr),
+            _ => None,
+        };
+        let found = self.pieces.iter().enumerate().find_map(|(at, piece)| Some((at, dynamic(piece)?)));
+        let (at, place) = found.filter(|&(at, _)| at > 0 && quoted(at - 1) && quoted(at + 1))?;
         let mut pieces = self.pieces.clone();
-        pieces.splice(at - 1..=at + 1, [Piece::Place(Place::Expr)]);
+        pieces.splice(at - 1..=at + 1, [Piece::Place(place)]);
+        demand_blanks(&mut pieces);
         Some(Self { specificity: specificity(&pieces), pieces, ..self.clone() })
     }
 
     /// Reads the pattern at `at`; gives the end of the match and what it captured.
     pub(crate) fn read(&self, source: &[u8], at: usize, marks: &Marks) -> Option<(usize, Captures)> {
-        let mut reader = Reader { source, marks, tail: &self.tail, captures: Captures::default() };
+        if self.line && !source[..at].iter().rev().take_while(|&&b| b != b'\n').all(|&b| is_blank(b)) {
+            return None;
+        }
+        if self.is_sigil() && at > 0 && (is_word(source[at - 1]) || self.lead.contains(&source[at - 1])) {
+            return None;
+        }
+        let mut reader = Reader { source, marks, tail: &self.tail, line: self.line, captures: Captures::default() };
         let end = reader.read(&self.pieces, &[], at, None)?;
-        Some((end, reader.captures))
+        let rest = &source[end..];
+        let bounded = match self.pieces.last() {
+            Some(Piece::Literal(bytes)) => !bytes.last().is_some_and(|&b| is_word(b)) || !starts_with_word(rest),
+            _ => true,
+        };
+        let alone = !self.line || rest.iter().take_while(|&&b| b != b'\n').all(|&b| is_blank(b));
+        (bounded && alone).then_some((end, reader.captures))
     }
 
-    /// Writes the pattern; optional parts appear if there is an expression for them.
+    /// Whether it is led by a sigil, which inside or behind a word is plain text.
+    fn is_sigil(&self) -> bool {
+        !self.lead.is_empty() && !self.lead.iter().any(|b| b"([{<>}])".contains(b))
+    }
+
+    /// Writes the pattern; optional parts appear if there is something to put into them.
     pub fn write(&self, values: &Values<'_>) -> String {
         let mut out = String::new();
-        write(&self.pieces, values, &mut out);
+        write(&self.pieces, values, &mut 0, &mut out);
         out
     }
 
@@ -186,7 +255,7 @@ impl Pattern {
     }
 }
 
-fn write(pieces: &[Piece], values: &Values<'_>, out: &mut String) {
+fn write(pieces: &[Piece], values: &Values<'_>, expressions: &mut usize, out: &mut String) {
     for piece in pieces {
         match piece {
             Piece::Literal(bytes) => out.push_str(&String::from_utf8_lossy(bytes)),
@@ -194,35 +263,53 @@ fn write(pieces: &[Piece], values: &Values<'_>, out: &mut String) {
             Piece::Blank(_) if out.ends_with(' ') => {}
             Piece::Blank(_) => out.push(' '),
             Piece::Quote(quote) => out.push(char::from(*quote)),
-            Piece::Place(Place::Target) => out.push_str(values.target),
-            Piece::Place(Place::Name) => out.push_str(values.name),
-            Piece::Place(_) => out.push_str(values.expr),
+            Piece::Place(place) => out.push_str(value(*place, values, expressions)),
             Piece::Optional(inner) => {
-                if !values.expr.is_empty() {
-                    write(inner, values, out);
+                if is_given(inner, values, *expressions) {
+                    write(inner, values, expressions, out);
                 }
             }
-            Piece::Mark(_) => {}
+            Piece::Mark(_) | Piece::Gap => {}
         }
     }
+}
+
+/// What stands for a place; the first expression, then the second.
+fn value<'a>(place: Place, values: &Values<'a>, expressions: &mut usize) -> &'a str {
+    match place {
+        Place::Target | Place::TargetExpr => values.target,
+        Place::Name => values.name,
+        Place::Value | Place::ValueExpr => values.value,
+        Place::Expr | Place::Args | Place::Text => {
+            *expressions += 1;
+            if *expressions == 1 { values.expr } else { values.after }
+        }
+    }
+}
+
+fn is_given(pieces: &[Piece], values: &Values<'_>, mut expressions: usize) -> bool {
+    pieces.iter().any(|piece| match piece {
+        Piece::Place(place) => !value(*place, values, &mut expressions).is_empty(),
+        _ => false,
+    })
 }
 
 fn specificity(pieces: &[Piece]) -> usize {
     let weight = |piece: &Piece| match piece {
         Piece::Literal(bytes) => 4 * bytes.len(),
         Piece::Quote(_) => 2,
-        Piece::Place(Place::Name | Place::Target) => 1,
+        Piece::Place(Place::Name | Place::Target | Place::Value) => 1,
         _ => 0,
     };
     pieces.iter().map(weight).sum()
 }
 
-fn is_word(byte: u8) -> bool {
+pub(super) fn is_word(byte: u8) -> bool {
     byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
-fn is_name(byte: u8) -> bool {
-    is_word(byte) || matches!(byte, b'-' | b'.' | b':' | b'$')
+fn starts_with_word(bytes: &[u8]) -> bool {
+    bytes.first().is_some_and(|&b| is_word(b))
 }
 
 /// Puts the places for marks behind the opening and before the closing delimiter.
@@ -245,6 +332,40 @@ fn insert_marks(pieces: &mut Vec<Piece>, lead: usize, tail: usize) {
         }
         pieces.splice(0..1, head);
     }
+}
+
+/// White space may stand beside the punctuation of arguments, though an example
+/// shows none. Not inside quotes.
+fn with_gaps(pieces: Vec<Piece>) -> Vec<Piece> {
+    let mut out: Vec<Piece> = Vec::with_capacity(pieces.len());
+    let mut quoted = false;
+    for piece in pieces {
+        quoted ^= matches!(piece, Piece::Quote(_));
+        let glued = |piece: Option<&Piece>| {
+            matches!(piece, None | Some(Piece::Blank(_) | Piece::Gap | Piece::Mark(Side::Left)))
+        };
+        let edges = match &piece {
+            Piece::Literal(bytes) if !quoted && !out.is_empty() => {
+                (bytes.first().is_some_and(|b| b"),=;".contains(b)), bytes.last().is_some_and(|b| b"(,=".contains(b)))
+            }
+            _ => (false, false),
+        };
+        if edges.0 && !glued(out.last()) {
+            // A mark belongs to the delimiter that follows it.
+            let at = out.len() - usize::from(matches!(out.last(), Some(Piece::Mark(_))));
+            if !glued(at.checked_sub(1).and_then(|at| out.get(at))) {
+                out.insert(at, Piece::Gap);
+            }
+        }
+        if matches!(piece, Piece::Blank(_)) && matches!(out.last(), Some(Piece::Gap)) {
+            out.pop();
+        }
+        out.push(piece);
+        if edges.1 {
+            out.push(Piece::Gap);
+        }
+    }
+    out
 }
 
 /// White space must be there only between two words.
@@ -342,217 +463,6 @@ impl Parser<'_> {
     }
 }
 
-struct Reader<'a> {
-    source: &'a [u8],
-    marks: &'a Marks,
-    tail: &'a [u8],
-    captures: Captures,
-}
-
-impl Reader<'_> {
-    /// Matches `pieces`, then `rest`, from `at`.
-    fn read(&mut self, pieces: &[Piece], rest: &[Piece], at: usize, quote: Option<u8>) -> Option<usize> {
-        let Some((piece, pieces)) = pieces.split_first() else {
-            return if rest.is_empty() { Some(at) } else { self.read(rest, &[], at, quote) };
-        };
-        match piece {
-            Piece::Literal(bytes) => self.source[at..]
-                .starts_with(bytes)
-                .then(|| at + bytes.len())
-                .and_then(|at| self.read(pieces, rest, at, quote)),
-            Piece::Blank(needed) => {
-                let length = self.source[at..].iter().take_while(|&&b| is_blank(b)).count();
-                if *needed && length == 0 { None } else { self.read(pieces, rest, at + length, quote) }
-            }
-            Piece::Quote(_) => {
-                let found = *self.source.get(at)?;
-                match quote {
-                    Some(open) if open == found => self.read(pieces, rest, at + 1, None),
-                    None if matches!(found, b'"' | b'\'') => self.read(pieces, rest, at + 1, Some(found)),
-                    _ => None,
-                }
-            }
-            Piece::Mark(side) => self.mark(*side, pieces, rest, at, quote),
-            Piece::Optional(inner) => {
-                let saved = self.captures;
-                let joined: Vec<Piece> = pieces.iter().chain(rest).cloned().collect();
-                self.read(inner, &joined, at, quote).or_else(|| {
-                    self.captures = saved;
-                    self.read(pieces, rest, at, quote)
-                })
-            }
-            Piece::Place(place) => self.place(*place, pieces, rest, at, quote),
-        }
-    }
-
-    fn mark(&mut self, side: Side, pieces: &[Piece], rest: &[Piece], at: usize, quote: Option<u8>) -> Option<usize> {
-        let here = &self.source[at..];
-        let trim = self.marks.trim.iter().find(|mark| here.starts_with(mark)).map(Vec::len);
-        let exact = self.marks.exact.iter().find(|mark| side == Side::Left && here.starts_with(mark)).map(Vec::len);
-        if let Some(length) = trim.or(exact) {
-            let saved = self.captures;
-            match (side, trim.is_some()) {
-                (Side::Left, true) => self.captures.trim_left = true,
-                (Side::Left, false) => self.captures.exact = true,
-                (Side::Right, _) => self.captures.trim_right = true,
-            }
-            if let Some(end) = self.read(pieces, rest, at + length, quote) {
-                return Some(end);
-            }
-            self.captures = saved;
-        }
-        self.read(pieces, rest, at, quote)
-    }
-
-    fn place(&mut self, place: Place, pieces: &[Piece], rest: &[Piece], at: usize, quote: Option<u8>) -> Option<usize> {
-        match place {
-            Place::Name => {
-                let full = at + self.source[at..].iter().take_while(|&&b| is_name(b)).count();
-                let trailing = self.source[at..full].iter().rev().take_while(|&&b| !is_word(b)).count();
-                // Punctuation at the end of a name rather belongs to the closing delimiter.
-                for end in (full - trailing).max(at + 1)..=full {
-                    let saved = self.captures;
-                    self.captures.name = Span::from_range(at..end);
-                    if let Some(end) = self.read(pieces, rest, end, quote) {
-                        return Some(end);
-                    }
-                    self.captures = saved;
-                }
-                None
-            }
-            Place::Target => {
-                let end = match quote {
-                    Some(quote) => at + memchr::memchr2(quote, b'\n', &self.source[at..])?,
-                    None => at + self.bare_target(at),
-                };
-                if end == at {
-                    return None;
-                }
-                self.captures.target = Span::from_range(at..end);
-                self.read(pieces, rest, end, quote)
-            }
-            Place::Expr | Place::Args | Place::Text => self.expression(place, pieces, rest, at, quote),
-        }
-    }
-
-    /// Length of a target without quotes: up to white space or the closing delimiter.
-    fn bare_target(&self, at: usize) -> usize {
-        let here = &self.source[at..];
-        let end = here.iter().position(|&b| is_blank(b)).unwrap_or(here.len());
-        memmem::find(&here[..end], self.tail).filter(|_| !self.tail.is_empty()).unwrap_or(end)
-    }
-
-    /// The shortest stretch after which the rest of the pattern matches.
-    fn expression(
-        &mut self,
-        place: Place,
-        pieces: &[Piece],
-        rest: &[Piece],
-        at: usize,
-        quote: Option<u8>,
-    ) -> Option<usize> {
-        let tail = self.tail;
-        let stop = stop_bytes(pieces).or_else(|| stop_bytes(rest)).unwrap_or(tail);
-        if stop.is_empty() {
-            return None;
-        }
-        let first = at + find(&self.source[at..], stop)?;
-        if place != Place::Text
-            && let Some(end) = self.minded(place, pieces, rest, at, quote, stop)
-        {
-            return Some(end);
-        }
-        let mut found = first;
-        for _ in 0..16 {
-            if let Some(end) = self.ends_expression(place, pieces, rest, at, found, quote) {
-                return Some(end);
-            }
-            found = found + 1 + find(&self.source[found + 1..], stop)?;
-        }
-        None
-    }
-
-    /// The same, passing over quoted strings and whole brackets.
-    fn minded(
-        &mut self,
-        place: Place,
-        pieces: &[Piece],
-        rest: &[Piece],
-        at: usize,
-        quote: Option<u8>,
-        stop: &[u8],
-    ) -> Option<usize> {
-        let limit = self.source.len().min(at + MINDED);
-        let (mut here, mut depth) = (at, 0_usize);
-        while here < limit {
-            if depth == 0
-                && self.source[here..].starts_with(stop)
-                && let Some(end) = self.ends_expression(place, pieces, rest, at, here, quote)
-            {
-                return Some(end);
-            }
-            match self.source[here] {
-                b'(' | b'[' | b'{' => depth += 1,
-                b')' | b']' | b'}' => depth = depth.saturating_sub(1),
-                mark @ (b'"' | b'\'') => {
-                    let string = &self.source[here + 1..limit];
-                    if let Some(length) = memchr::memchr2(mark, b'\n', string).filter(|&length| string[length] == mark)
-                    {
-                        here += length + 1;
-                    }
-                }
-                _ => {}
-            }
-            here += 1;
-        }
-        None
-    }
-
-    fn ends_expression(
-        &mut self,
-        place: Place,
-        pieces: &[Piece],
-        rest: &[Piece],
-        at: usize,
-        end: usize,
-        quote: Option<u8>,
-    ) -> Option<usize> {
-        let mut last = end;
-        let saved = self.captures;
-        // A trim mark belongs to the delimiter, not to the expression.
-        let marked = matches!(pieces.first().or(rest.first()), Some(Piece::Mark(Side::Right) | Piece::Blank(_)));
-        if marked && let Some(mark) = self.marks.trim.iter().find(|mark| self.source[at..end].ends_with(mark)) {
-            last = end - mark.len();
-        }
-        let inner = trim_blanks(&self.source[at..last]);
-        if inner.is_empty() && place == Place::Expr {
-            return None;
-        }
-        let skipped = self.source[at..last].iter().take_while(|&&b| is_blank(b)).count();
-        let start = at + skipped.min(last - at);
-        self.captures.expr = Span::from_range(start..start + inner.len());
-        let result = self.read(pieces, rest, start + inner.len(), quote);
-        if result.is_none() {
-            self.captures = saved;
-        }
-        result
-    }
-}
-
-/// Where a short needle is; most stand near, so no searcher is built.
-fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
-    let (&first, rest) = needle.split_first()?;
-    memchr::memchr_iter(first, haystack).find(|&at| haystack[at + 1..].starts_with(rest))
-}
-
-/// The next fixed bytes of a pattern.
-fn stop_bytes(pieces: &[Piece]) -> Option<&[u8]> {
-    pieces.iter().find_map(|piece| match piece {
-        Piece::Literal(bytes) => Some(&bytes[..]),
-        _ => None,
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -602,7 +512,7 @@ mod tests {
 
     #[test]
     fn writing_is_the_inverse_of_reading() {
-        let values = Values { target: "a.html", name: "x", expr: "with b" };
+        let values = Values { target: "a.html", name: "x", expr: "with b", ..Values::default() };
         let pattern = Pattern::parse("{% include \"<target>\" [<args>] %}").expect("a pattern");
         assert_eq!(pattern.write(&values), "{% include \"a.html\" with b %}");
         assert_eq!(pattern.write(&Values { expr: "", ..values }), "{% include \"a.html\" %}");

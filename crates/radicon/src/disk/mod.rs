@@ -10,11 +10,11 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use globset::{Glob, GlobSet, GlobSetBuilder};
 use ignore::WalkBuilder;
 
-use crate::dialect::{self, Dialect, DialectError};
-use crate::site::{Problem, Settings, SettingsError, Site, SourceFile};
+use crate::config::ConfigError;
+use crate::dialect::{self, Dialect};
+use crate::site::{Problem, Settings, Site, SourceFile};
 
 pub use adopt::{Adopted, adopt, undo};
 pub use journal::{Recovery, recover};
@@ -25,6 +25,13 @@ pub const STATE_FOLDER: &str = ".radicon";
 
 /// The file in a site's root with its settings.
 pub const SETTINGS_FILE: &str = "radicon.toml";
+
+/// The folder beside it in which dialect files are found without being named.
+pub const DIALECTS_FOLDER: &str = "dialects";
+
+/// Files of application code above this size, in bytes, are not searched for
+/// the names of templates.
+const MAX_CODE: u64 = 1 << 20;
 
 /// What can go wrong with the disk.
 #[derive(Debug, thiserror::Error)]
@@ -37,31 +44,13 @@ pub enum DiskError {
         /// The cause.
         source: io::Error,
     },
-    /// The settings cannot be read.
+    /// The settings or a dialect file cannot be read.
     #[error("{path}:{source}")]
-    Settings {
+    Config {
         /// The file.
         path: PathBuf,
         /// The cause.
-        source: SettingsError,
-    },
-    /// A dialect file cannot be read.
-    #[error("{path}:{source}")]
-    Dialect {
-        /// The file.
-        path: PathBuf,
-        /// The cause.
-        source: DialectError,
-    },
-    /// A glob in the settings cannot be read.
-    #[error("{path}: the pattern `{pattern}` cannot be read: {message}")]
-    Pattern {
-        /// The settings file.
-        path: PathBuf,
-        /// The pattern.
-        pattern: String,
-        /// The cause.
-        message: String,
+        source: ConfigError,
     },
     /// Something stands in the way, said in plain words.
     #[error("{0}")]
@@ -107,7 +96,6 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
         return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
     }
     let (settings, dialects) = configuration(folder)?;
-    let ignored = patterns(folder, &settings.ignore)?;
     let mut problems = Vec::new();
     let mut files = Vec::new();
     let walk = WalkBuilder::new(folder).follow_links(false).require_git(false).sort_by_file_name(Ord::cmp).build();
@@ -121,7 +109,8 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
         };
         let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
         let shown = relative.to_string_lossy().replace('\\', "/");
-        if !dialects.iter().any(|dialect| dialect.fits(&shown)) || ignored.is_match(&shown) {
+        let is_template = dialects.iter().any(|dialect| dialect.fits(&shown));
+        if settings.ignore.fit(&shown) || (!is_template && !is_code(&entry, &shown)) {
             continue;
         }
         let problem = |message: &str| Problem { file: shown.clone(), at: None, message: message.into() };
@@ -130,6 +119,7 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
             Some(kind) if !kind.is_file() => {}
             _ if relative.to_str().is_none() => problems.push(problem("its name is not UTF-8; left alone")),
             _ => match fs::read(entry.path()) {
+                Ok(bytes) if !is_template && bytes.iter().take(1024).any(|&b| b == 0) => {}
                 Ok(bytes) => files.push(SourceFile { path: shown, bytes }),
                 Err(error) => problems.push(problem(&format!("cannot be read: {error}"))),
             },
@@ -139,35 +129,78 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
     Ok(Loaded { folder: folder.to_owned(), site, settings, dialects, problems })
 }
 
+/// Whether a file that is no template may be application code that names some.
+fn is_code(entry: &ignore::DirEntry, path: &str) -> bool {
+    const NEVER: [&str; 5] = ["css", "svg", "map", "md", "lock"];
+    let ending = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or("", |(_, ending)| ending);
+    let own = path == SETTINGS_FILE || path.starts_with("dialects/");
+    let is_small = entry.metadata().is_ok_and(|data| data.is_file() && data.len() <= MAX_CODE);
+    !ending.is_empty() && !NEVER.contains(&ending) && !own && is_small
+}
+
 /// The settings of a site and the dialects they name, before the built-in ones.
 fn configuration(folder: &Path) -> Result<(Settings, Vec<Arc<Dialect>>), DiskError> {
     let path = folder.join(SETTINGS_FILE);
     let settings = match fs::read_to_string(&path) {
-        Ok(text) => Settings::parse(&text).map_err(|source| DiskError::Settings { path: path.clone(), source })?,
+        Ok(text) => Settings::parse(&text).map_err(|source| DiskError::Config { path: path.clone(), source })?,
         Err(error) if error.kind() == io::ErrorKind::NotFound => Settings::default(),
         Err(error) => return Err(DiskError::io(path)(error)),
     };
-    let mut dialects = Vec::new();
-    for name in &settings.dialects {
-        let path = folder.join(name);
-        let text = fs::read_to_string(&path).map_err(DiskError::io(&path))?;
-        dialects.push(Arc::new(Dialect::parse(&text).map_err(|source| DiskError::Dialect { path, source })?));
+    let mut files: Vec<PathBuf> = settings.dialects.iter().map(|name| folder.join(name)).collect();
+    for path in dialect_files(&folder.join(DIALECTS_FOLDER))? {
+        if !files.contains(&path) {
+            files.push(path);
+        }
     }
-    dialects.extend(dialect::builtin().iter().cloned());
+    let mut dialects: Vec<Arc<Dialect>> = Vec::new();
+    for path in files {
+        let text = fs::read_to_string(&path).map_err(DiskError::io(&path))?;
+        let dialect = Dialect::parse(&text).map_err(|source| DiskError::Config { path: path.clone(), source })?;
+        if dialects.iter().any(|known| known.name == dialect.name) {
+            let message = format!("{}: there is another dialect `{}` already", path.display(), dialect.name);
+            return Err(DiskError::Refused(message));
+        }
+        dialects.push(Arc::new(dialect));
+    }
+    // A site may say for itself what a built-in name means.
+    let built_in = dialect::builtin().iter().filter(|known| !dialects.iter().any(|own| own.name == known.name));
+    let built_in: Vec<_> = built_in.cloned().collect();
+    dialects.extend(built_in);
     Ok((settings, dialects))
 }
 
-fn patterns(folder: &Path, globs: &[String]) -> Result<GlobSet, DiskError> {
-    let refuse = |pattern: &str, error: &globset::Error| DiskError::Pattern {
-        path: folder.join(SETTINGS_FILE),
-        pattern: pattern.to_owned(),
-        message: error.kind().to_string(),
+/// The dialect files of a folder, sorted; none if there is no such folder.
+fn dialect_files(folder: &Path) -> Result<Vec<PathBuf>, DiskError> {
+    let entries = match fs::read_dir(folder) {
+        Ok(entries) => entries,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        Err(error) => return Err(DiskError::io(folder)(error)),
     };
-    let mut set = GlobSetBuilder::new();
-    for pattern in globs {
-        set.add(Glob::new(pattern).map_err(|error| refuse(pattern, &error))?);
+    let mut files = Vec::new();
+    for entry in entries {
+        let path = entry.map_err(DiskError::io(folder))?.path();
+        if path.extension().is_some_and(|extension| extension == "toml") {
+            files.push(path);
+        }
     }
-    set.build().map_err(|error| refuse("", &error))
+    files.sort();
+    Ok(files)
+}
+
+/// Writes finished pages into an empty or new folder: `pages` in the place of
+/// the templates, and everything else that stands in the site but its layouts,
+/// partials, settings and dialects.
+///
+/// # Errors
+/// If `into` is not empty, lies around the site, or something cannot be written.
+pub fn write_pages(loaded: &Loaded, pages: &[SourceFile], into: &Path) -> Result<(), DiskError> {
+    let is_source = |path: &str| {
+        loaded.site.find(path).is_some()
+            || path == SETTINGS_FILE
+            || path.starts_with(&format!("{DIALECTS_FOLDER}/"))
+            || loaded.settings.dialects.iter().any(|dialect| dialect == path)
+    };
+    write_folder(&loaded.folder, pages, into, |path| !is_source(path))
 }
 
 /// Writes a whole site into an empty or new folder: everything that stands in
@@ -176,6 +209,15 @@ fn patterns(folder: &Path, globs: &[String]) -> Result<GlobSet, DiskError> {
 /// # Errors
 /// If `into` is not empty, lies around the site, or something cannot be written.
 pub fn write_site(folder: &Path, changes: &[SourceFile], into: &Path) -> Result<(), DiskError> {
+    write_folder(folder, changes, into, |_| true)
+}
+
+fn write_folder(
+    folder: &Path,
+    changes: &[SourceFile],
+    into: &Path,
+    keep: impl Fn(&str) -> bool,
+) -> Result<(), DiskError> {
     if fs::read_dir(into).is_ok_and(|mut entries| entries.next().is_some()) {
         return Err(DiskError::Refused(format!("{}: the folder is not empty; name a new one", into.display())));
     }
@@ -197,6 +239,7 @@ pub fn write_site(folder: &Path, changes: &[SourceFile], into: &Path) -> Result<
             Some(kind) if kind.is_dir() && outside(entry.path()) => {
                 fs::create_dir_all(&to).map_err(DiskError::io(&to))?
             }
+            Some(kind) if kind.is_file() && !keep(&relative.to_string_lossy().replace('\\', "/")) => {}
             Some(kind) if kind.is_file() && outside(entry.path()) => {
                 fs::copy(entry.path(), &to).map_err(DiskError::io(entry.path()))?;
             }

@@ -2,7 +2,8 @@
 
 use memchr::memmem;
 
-use crate::dialect::{Candidate, Captures, Dialect, Kind, Marks, Newline, Part};
+use super::attributes;
+use crate::dialect::{Captures, Dialect, Form, Kind, Marks, Newline, Part, Values};
 use crate::text::{Span, is_blank};
 
 /// No partner: a single tag, or a pair's tag that lacks the other half.
@@ -21,14 +22,60 @@ pub struct Construct {
     pub target: Span,
     /// The block's or value's name; empty if there is none.
     pub name: Span,
+    /// The content of a region that is written in one line; empty if there is none.
+    pub value: Span,
     /// The expression, the arguments or the text; empty if there are none.
     pub expr: Span,
-    /// The target is an expression.
+    /// The target or the short content is an expression.
     pub dynamic: bool,
     /// For an opener the closer, for a closer or branch the opener, else [`ALONE`].
     pub partner: u32,
     /// White space around the tag that goes with it: trim marks and line ends.
     pub reach: Span,
+    /// Its trim marks, at the opening and the closing delimiter; empty where there is none.
+    pub marks: [Span; 2],
+    /// Which of the dialect's forms it is.
+    pub form: u16,
+    /// Which of the dialect's tags it was read as, or [`NO_TAG`].
+    pub(crate) tag: u16,
+}
+
+/// No tag of the dialect: a bracket that closes by balance, or what an attribute stands for.
+pub(crate) const NO_TAG: u16 = u16::MAX;
+
+impl Construct {
+    /// Whether its bytes are hidden from HTML. What an attribute stands for is not.
+    pub fn is_opaque(&self) -> bool {
+        !self.span.is_empty() && self.part != Part::Attribute
+    }
+
+    /// Its form in the dialect that it was read in.
+    pub fn form<'d>(&self, dialect: &'d Dialect) -> &'d Form {
+        &dialect.forms[self.form as usize]
+    }
+
+    /// Its opening delimiter and first word: what tells one tag from another.
+    pub fn first_word(&self, source: &[u8], dialect: &Dialect) -> String {
+        let lead = dialect.tags.get(self.tag as usize).map_or(&[][..], |tag| tag.pattern.lead());
+        let text = self.expr.of(source);
+        let word = text.iter().position(|&b| !(b.is_ascii_alphanumeric() || b >= 0x80 || b"_-.:/".contains(&b)));
+        let word = String::from_utf8_lossy(&text[..word.unwrap_or(text.len())]).into_owned();
+        format!("{} {word}", String::from_utf8_lossy(lead))
+    }
+
+    /// Writes the tag anew from what was read: the same but for white space,
+    /// the choice of quotes, and trim marks.
+    pub fn write(&self, source: &[u8], dialect: &Dialect) -> String {
+        let tag = dialect.tags.get(self.tag as usize).filter(|_| self.part != Part::Attribute);
+        let Some((pattern, captures)) = tag.and_then(|tag| {
+            Some((&tag.pattern, tag.pattern.read(source, self.span.start as usize, &dialect.marks)?.1))
+        }) else {
+            return self.span.text(source).into_owned();
+        };
+        let texts = [captures.target, captures.name, captures.value, captures.expr, captures.after];
+        let [target, name, value, expr, after] = &texts.map(|span| span.text(source));
+        pattern.write(&Values { target, name, value, expr, after })
+    }
 }
 
 /// Something about the syntax that cannot be right.
@@ -52,10 +99,21 @@ pub struct Constructs {
 impl Constructs {
     /// Reads the constructs of `source` in `dialect`. Any input is fine.
     pub fn read(source: &[u8], dialect: &Dialect) -> Self {
-        let mut scan = Scan { source, dialect, found: Self::default(), tags: Vec::new() };
+        let mut scan =
+            Scan { source, dialect, found: Self::default(), tags: Vec::new(), brackets: Vec::new(), counted: 0 };
         scan.find();
+        if !dialect.rules.anywhere {
+            let outside = attributes::outside_of_tags(source, &scan.found);
+            let mut keep = outside.iter();
+            scan.found.items.retain(|_| keep.next() == Some(&true));
+            let mut keep = outside.iter();
+            scan.tags.retain(|_| keep.next() == Some(&true));
+        }
         scan.pair();
         scan.reach();
+        if dialect.attributes().next().is_some() {
+            attributes::add(source, dialect, &mut scan.found);
+        }
         scan.found
     }
 }
@@ -69,12 +127,23 @@ struct Tag<'d> {
     exact: bool,
 }
 
+/// A pair that is closed by the balance of its brackets.
+struct Bracket<'d> {
+    form: &'d [u16],
+    brackets: (u8, u8),
+    depth: usize,
+}
+
 struct Scan<'s> {
     source: &'s [u8],
     dialect: &'s Dialect,
     found: Constructs,
     /// One for each construct.
     tags: Vec<Tag<'s>>,
+    /// Open pairs that are closed by balance, outermost first.
+    brackets: Vec<Bracket<'s>>,
+    /// How far brackets were counted.
+    counted: usize,
 }
 
 impl<'s> Scan<'s> {
@@ -86,14 +155,20 @@ impl<'s> Scan<'s> {
         let mut last_tails: Vec<(&[u8], usize)> = Vec::new();
         let mut at = 0;
         while let Some(hit) = delimiters.find(aho_corasick::Input::new(source).range(at..)) {
+            self.count_brackets(hit.start());
+            if self.counted > hit.start() {
+                at = self.counted;
+                continue;
+            }
             at = hit.start() + 1;
             let word = after_marks(&source[hit.end()..], &dialect.marks);
-            let fitting = dialect.candidates[hit.pattern().as_usize()].iter().filter(|candidate| {
+            for &index in &dialect.candidates[hit.pattern().as_usize()] {
+                let tag = &dialect.tags[index as usize];
                 // A shorter delimiter of the same beginning leaves more to compare.
-                candidate.pattern.lead().len() != hit.len() || word.starts_with(&candidate.word)
-            });
-            for candidate in fitting {
-                let tail = candidate.pattern.tail();
+                if tag.pattern.lead().len() == hit.len() && !word.starts_with(&tag.word) {
+                    continue;
+                }
+                let tail = tag.pattern.tail();
                 let known = last_tails.iter().find(|(known, _)| *known == tail).map(|(_, last)| *last);
                 let last = known.unwrap_or_else(|| {
                     let last = memmem::rfind(source, tail).map_or(0, |last| last + 1);
@@ -103,35 +178,82 @@ impl<'s> Scan<'s> {
                 if last <= hit.start() {
                     continue;
                 }
-                let Some((end, captures)) = candidate.pattern.read(source, hit.start(), &dialect.marks) else {
+                let Some((end, captures)) = tag.pattern.read(source, hit.start(), &dialect.marks) else {
                     continue;
                 };
-                self.push(candidate, hit.start()..end, &captures);
+                self.push(index, hit.start()..end, &captures);
                 at = end;
-                if candidate.part == Part::Open && matches!(candidate.kind, Kind::Verbatim | Kind::Comment) {
+                let form = &dialect.forms[tag.forms[0] as usize];
+                if tag.part == Part::Open && matches!(form.kind, Kind::Verbatim | Kind::Comment) {
                     at = self.inert(end);
+                } else if let Some(brackets) = form.balanced.filter(|_| tag.part == Part::Open) {
+                    self.brackets.push(Bracket { form: &tag.forms[..1], brackets, depth: 0 });
                 }
+                self.counted = at;
                 break;
             }
         }
+        self.count_brackets(source.len());
     }
 
-    fn push(&mut self, candidate: &'s Candidate, range: std::ops::Range<usize>, captures: &Captures) {
+    fn push(&mut self, index: u16, range: std::ops::Range<usize>, captures: &Captures) {
+        let tag = &self.dialect.tags[index as usize];
         let span = Span::from_range(range);
         let mut construct = Construct {
             span,
-            kind: candidate.kind,
-            part: candidate.part,
+            kind: self.dialect.forms[tag.forms[0] as usize].kind,
+            part: tag.part,
             target: captures.target,
             name: captures.name,
+            value: captures.value,
             expr: captures.expr,
-            dynamic: candidate.dynamic,
+            dynamic: tag.dynamic,
             partner: ALONE,
             reach: span,
+            marks: captures.marks,
+            form: tag.forms[0],
+            tag: index,
         };
-        trim(self.source, &mut construct, captures.trim_left, captures.trim_right);
+        trim(self.source, &mut construct);
         self.found.items.push(construct);
-        self.tags.push(Tag { forms: &candidate.forms, exact: captures.exact });
+        self.tags.push(Tag { forms: &tag.forms, exact: captures.exact });
+    }
+
+    /// Counts the brackets of open pairs up to a place; what closes or divides
+    /// such a pair becomes a construct.
+    fn count_brackets(&mut self, to: usize) {
+        let (source, dialect) = (self.source, self.dialect);
+        while let Some(bracket) = self.brackets.last_mut().filter(|_| self.counted < to) {
+            let (open, close) = bracket.brackets;
+            let Some(at) = memchr::memchr2(open, close, &source[self.counted..to]).map(|at| at + self.counted) else {
+                break;
+            };
+            self.counted = at + 1;
+            if source[at] == open {
+                bracket.depth += 1;
+                continue;
+            }
+            if bracket.depth > 0 {
+                bracket.depth -= 1;
+                continue;
+            }
+            let forms = bracket.form;
+            let branches = dialect.forms[forms[0] as usize].branch.iter();
+            let branch =
+                branches.filter_map(|branch| branch.read(source, at, &dialect.marks)).max_by_key(|(end, _)| *end);
+            let end = branch.map_or(at + 1, |(end, _)| end);
+            let span = Span::from_range(at..end);
+            let kind = dialect.forms[forms[0] as usize].kind;
+            let part = if branch.is_some() { Part::Branch } else { Part::Close };
+            let expr = branch.map_or(Span::default(), |(_, captures)| captures.expr);
+            self.found.items.push(Construct { kind, part, expr, form: forms[0], ..bare(span) });
+            self.tags.push(Tag { forms, exact: false });
+            self.counted = end;
+            if branch.is_none() {
+                self.brackets.pop();
+            }
+        }
+        self.counted = self.counted.max(to);
     }
 
     /// Passes over the content of a verbatim region or comment pair; gives where to go on.
@@ -155,8 +277,9 @@ impl<'s> Scan<'s> {
                 return end;
             }
             let span = Span::from_range(start..end);
-            let mut closer = Construct { span, reach: span, part: Part::Close, ..opener };
-            trim(source, &mut closer, captures.trim_left, captures.trim_right);
+            let mut closer = Construct { kind: opener.kind, part: Part::Close, form: opener.form, ..bare(span) };
+            closer.marks = captures.marks;
+            trim(source, &mut closer);
             self.found.items.push(closer);
             self.tags.push(Tag { exact: captures.exact, ..tag });
             return end;
@@ -171,7 +294,7 @@ impl<'s> Scan<'s> {
         for index in 0..self.found.items.len() {
             let item = self.found.items[index];
             match item.part {
-                Part::Single => {}
+                Part::Single | Part::Attribute => {}
                 Part::Open => open.push(index as u32),
                 Part::Branch => match open.last() {
                     Some(&opener) if self.fits(opener as usize, index) => self.found.items[index].partner = opener,
@@ -188,9 +311,7 @@ impl<'s> Scan<'s> {
                         open.split_off(open.len() - depth).into_iter().map(|open| (open as usize, "is never closed")),
                     );
                     if let Some(opener) = open.pop() {
-                        self.found.items[opener as usize].partner = index as u32;
-                        self.found.items[index].partner = opener;
-                        self.found.items[index].kind = self.found.items[opener as usize].kind;
+                        self.join(opener, index);
                     }
                 }
             }
@@ -202,6 +323,17 @@ impl<'s> Scan<'s> {
             SyntaxError { span, message: format!("`{}` {what}", span.text(self.source)) }
         };
         self.found.errors = errors.into_iter().map(error).collect();
+    }
+
+    /// Makes an opener and a closer a pair. The closer decides what an opener of several forms is.
+    fn join(&mut self, opener: u32, closer: usize) {
+        let shared = |form: &&u16| self.tags[closer].forms.contains(form);
+        let form = self.tags[opener as usize].forms.iter().find(shared).copied().unwrap_or_default();
+        let kind = self.dialect.forms[form as usize].kind;
+        for (index, partner) in [(opener as usize, closer as u32), (closer, opener)] {
+            let item = &mut self.found.items[index];
+            (item.partner, item.form, item.kind) = (partner, form, kind);
+        }
     }
 
     /// Whether the tag at `part` may divide or close the pair that the one at `opener` opens.
@@ -219,7 +351,7 @@ impl<'s> Scan<'s> {
             Newline::Kept | Newline::Unknown => {}
             Newline::Eaten => {
                 for (item, tag) in self.found.items.iter_mut().zip(&self.tags) {
-                    if !item.kind.prints() && !tag.exact {
+                    if !item.kind.prints() && !tag.exact && item.tag != NO_TAG {
                         let end = item.span.end as usize;
                         item.reach.end = item.reach.end.max((end + line_end(&self.source[end..])) as u32);
                     }
@@ -227,7 +359,38 @@ impl<'s> Scan<'s> {
             }
             Newline::Line => whole_lines(self.source, &mut self.found.items, &self.tags),
         }
+        for item in self.found.items.iter_mut().filter(|item| item.kind.resolved()) {
+            if self.dialect.forms[item.form as usize].line {
+                item.reach = whole_line(self.source, item.span);
+            }
+        }
     }
+}
+
+/// A construct of which only the place is known.
+pub(super) fn bare(span: Span) -> Construct {
+    Construct {
+        span,
+        kind: Kind::Other,
+        part: Part::Single,
+        target: Span::default(),
+        name: Span::default(),
+        value: Span::default(),
+        expr: Span::default(),
+        dynamic: false,
+        partner: ALONE,
+        reach: span,
+        marks: [Span::default(); 2],
+        form: 0,
+        tag: NO_TAG,
+    }
+}
+
+/// A place with all of its line, the line end included.
+fn whole_line(source: &[u8], span: Span) -> Span {
+    let start = memchr::memrchr(b'\n', &source[..span.start as usize]).map_or(0, |at| at + 1);
+    let end = memchr::memchr(b'\n', &source[span.end as usize..]);
+    Span::from_range(start..end.map_or(source.len(), |at| span.end as usize + at + 1))
 }
 
 /// What follows an opening delimiter, its marks and white space.
@@ -238,8 +401,9 @@ fn after_marks<'s>(rest: &'s [u8], marks: &Marks) -> &'s [u8] {
     &rest[blanks..]
 }
 
-fn trim(source: &[u8], construct: &mut Construct, left: bool, right: bool) {
+fn trim(source: &[u8], construct: &mut Construct) {
     let Span { start, end } = construct.span;
+    let [left, right] = construct.marks.map(|mark| !mark.is_empty());
     if left {
         let blanks = source[..start as usize].iter().rev().take_while(|&&b| is_blank(b)).count();
         construct.reach.start = start - blanks as u32;

@@ -79,8 +79,12 @@ impl Document {
 
     /// The same when the constructs are known already.
     pub fn with_constructs(source: &[u8], constructs: Constructs) -> Self {
-        let opaque: Vec<_> =
-            constructs.items.iter().map(|item| Opaque { span: item.span, prints: item.kind.prints() }).collect();
+        let opaque: Vec<_> = constructs
+            .items
+            .iter()
+            .filter(|item| item.is_opaque())
+            .map(|item| Opaque { span: item.span, prints: item.kind.prints() })
+            .collect();
         let mut tokens = Vec::with_capacity(source.len() / 12);
         lex(source, &opaque, &mut tokens);
         let (nodes, crossings) = Builder::build(source, &tokens, &constructs);
@@ -182,7 +186,12 @@ impl<'a> Builder<'a> {
                 TokenKind::Comment | TokenKind::Bogus => self.leaf(NodeKind::Comment, at, at + 1),
                 TokenKind::Doctype => self.leaf(NodeKind::Doctype, at, at + 1),
                 TokenKind::Construct => {
-                    while self.constructs.items.get(construct).is_some_and(|item| item.span.start < token.start) {
+                    while self
+                        .constructs
+                        .items
+                        .get(construct)
+                        .is_some_and(|item| item.span.start < token.start || !item.is_opaque())
+                    {
                         construct += 1;
                     }
                     self.construct(construct, at)

@@ -605,7 +605,7 @@ fn apply(site: &Site, files: &[ProposedFile], dialect: &Arc<Dialect>) -> Site {
         .map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()))
         .chain(files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())))
         .collect();
-    Site::with_roots(sources, &dialects, &site.roots)
+    site.with_files(sources, &dialects)
 }
 
 /// The pages that override a hole.

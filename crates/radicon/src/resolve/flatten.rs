@@ -6,11 +6,13 @@ use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::arguments::Arguments;
 use super::chain::describe_missing;
+use super::scope::Scope;
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
-use crate::dialect::{Kind, Part};
-use crate::markup::{ALONE, Construct};
-use crate::site::{Missing, Problem, Site, Template};
+use crate::dialect::{Kind, Loose, Part, Values};
+use crate::markup::{ALONE, Construct, NO_TAG};
+use crate::site::{Problem, Site};
 use crate::text::{LineIndex, SourceId, Span, is_blank};
 
 /// Why a page cannot be put together.
@@ -33,9 +35,14 @@ pub enum Via {
     Block(Definition),
     /// A construct, in a template, includes it.
     Include(SourceId, u32),
+    /// It stands where a construct, in a template, calls for the body.
+    Body(SourceId, u32),
+    /// A folder rule puts it before or after the page.
+    Rule,
 }
 
-/// A stretch of a flattened page that was copied from one place.
+/// A stretch of a flattened page that comes from one place; it ends where the
+/// next one starts. It is a copy of that place, but for what was written for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Stretch {
     /// Where it starts in the page, a byte offset.
@@ -92,6 +99,8 @@ pub struct Flat {
     pub stretches: Vec<Stretch>,
     /// What could not be resolved and was kept as it stands.
     pub problems: Vec<Problem>,
+    /// The definitions of blocks that it shows.
+    pub shown: Vec<Definition>,
 }
 
 impl Flat {
@@ -109,7 +118,7 @@ impl Flat {
         let at = known.position(&template.source, stretch.span.start + within);
         let block = match stretch.via {
             Via::Block(definition) => Some(block_name(site, definition)),
-            Via::Base | Via::Include(..) => None,
+            Via::Base | Via::Include(..) | Via::Body(..) | Via::Rule => None,
         };
         Some(Origin { file: template.path.clone(), line: at.line, column: at.column, block })
     }
@@ -141,13 +150,19 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
         site,
         flat: Flat::default(),
         chains: FxHashMap::default(),
-        targets: FxHashMap::default(),
         active: Vec::new(),
         including: Vec::new(),
         splices: 0,
         full: false,
     };
-    flattener.template(id, Via::Base);
+    let links = site.links(id);
+    for &before in &links.before {
+        flattener.template(before, Via::Rule, None, None);
+    }
+    flattener.template(id, Via::Base, None, None);
+    for &after in &links.after {
+        flattener.template(after, Via::Rule, None, None);
+    }
     if flattener.full {
         return Err(FlattenError::TooLarge { page: site.get(id).path.clone() });
     }
@@ -156,11 +171,10 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
     Ok(flattener.flat)
 }
 
-struct Flattener<'s> {
-    site: &'s Site,
-    flat: Flat,
+pub(super) struct Flattener<'s> {
+    pub(super) site: &'s Site,
+    pub(super) flat: Flat,
     chains: FxHashMap<SourceId, Rc<Chain>>,
-    targets: FxHashMap<(SourceId, u32), Result<SourceId, Missing>>,
     /// What is being spliced, outermost first.
     active: Vec<Via>,
     /// The files among them.
@@ -170,18 +184,48 @@ struct Flattener<'s> {
     full: bool,
 }
 
-/// Which definition of which block is being written, in which chain.
+/// What holds while a stretch of a template is written.
 #[derive(Clone)]
-struct Frame {
+pub(super) struct Frame {
     chain: Rc<Chain>,
-    /// The block's definitions from the current one on.
-    block: Option<(Vec<Definition>, usize)>,
+    /// The level of the chain to which the template belongs.
+    level: usize,
+    /// The block that is being written, and which of its definitions.
+    block: Option<(Rc<Region>, usize)>,
+    /// The loose content of a child is written.
+    loose: bool,
     via: Via,
+    /// Names that the innermost include binds.
+    pub(super) scope: Option<Rc<Scope>>,
+    /// The body that a wrap gives.
+    wrap: Option<Rc<Wrapped>>,
+}
+
+/// A place where a block stands, and what may stand in it.
+struct Region {
+    /// The most derived definition first.
+    definitions: Vec<Definition>,
+    home: Frame,
+}
+
+/// The body of a wrap, in the frame where it is written.
+struct Wrapped {
+    source: SourceId,
+    opener: u32,
+    frame: Frame,
+}
+
+impl Wrapped {
+    /// Whether a definition stands in the body.
+    fn holds(&self, site: &Site, definition: Definition) -> bool {
+        let closer = site.get(self.source).constructs.items[self.opener as usize].partner;
+        self.source == definition.source && (self.opener..closer).contains(&definition.construct)
+    }
 }
 
 impl Flattener<'_> {
     /// Writes a template with its own chain.
-    fn template(&mut self, id: SourceId, via: Via) {
+    fn template(&mut self, id: SourceId, via: Via, scope: Option<Rc<Scope>>, wrap: Option<Rc<Wrapped>>) {
         let chain = match self.chains.get(&id) {
             Some(chain) => Rc::clone(chain),
             None => {
@@ -191,183 +235,461 @@ impl Flattener<'_> {
                 chain
             }
         };
-        let frame = Frame { chain: Rc::clone(&chain), block: None, via };
-        let (base, children) = chain.levels.split_last().unwrap_or((&id, &[]));
-        for &child in children {
-            self.loose_bindings(child, via);
+        let base = chain.levels.len() - 1;
+        let frame = Frame { chain: Rc::clone(&chain), level: base, block: None, loose: false, via, scope, wrap };
+        for (level, &child) in chain.levels[..base].iter().enumerate() {
+            let inner = Frame { level, loose: true, ..frame.clone() };
+            match self.site.get(child).dialect.rules.loose {
+                Loose::Before => self.whole(child, &inner),
+                loose => self.bindings(child, &inner, loose == Loose::Body),
+            }
         }
-        let template = self.site.get(*base);
-        self.content(*base, Span::from_range(0..template.source.len()), 0, &frame);
+        self.whole(chain.levels[base], &frame);
     }
 
-    /// Names that a child binds outside its blocks hold for the layout too.
-    fn loose_bindings(&mut self, child: SourceId, via: Via) {
+    /// Writes all of a template's own text.
+    fn whole(&mut self, source: SourceId, frame: &Frame) {
+        let length = self.site.get(source).source.len();
+        self.content(source, Span::from_range(0..length), 0, frame);
+    }
+
+    /// Names that a child binds outside its blocks hold for the layout too, and
+    /// so does what nobody described. A child whose loose content is the
+    /// layout's body keeps what stands inside conditions there.
+    fn bindings(&mut self, child: SourceId, frame: &Frame, is_body: bool) {
         let template = self.site.get(child);
+        let items = &template.constructs.items;
+        let binds = |item: &Construct| match item.kind {
+            Kind::Set | Kind::Import => true,
+            Kind::Other | Kind::Code => !is_body,
+            _ => false,
+        };
+        // Ends of the conditions that hold a binding.
+        let mut holding: Vec<u32> = Vec::new();
         let mut at = 0;
-        while let Some(item) = template.constructs.items.get(at) {
-            if item.kind == Kind::Set {
-                self.copy(child, item.span, via);
+        while let Some(item) = items.get(at) {
+            let whole_pair = item.part == Part::Open && item.partner != ALONE;
+            let next = if whole_pair { item.partner as usize } else { at };
+            if item.kind == Kind::Parent {
+                self.code_around(child, item, frame);
+            } else if binds(item) {
+                self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
+                at = next;
+            } else if item.kind == Kind::Control {
+                let held = items[at..=next].iter().any(binds);
+                match item.part {
+                    Part::Open if whole_pair && held && !is_body => {
+                        holding.push(item.partner);
+                        self.copy(child, item.span, frame);
+                    }
+                    Part::Open => at = next,
+                    _ if holding.contains(&(at as u32)) || holding.contains(&closer_of(items, at)) => {
+                        self.copy(child, item.span, frame);
+                    }
+                    _ => {}
+                }
+            } else if whole_pair {
+                at = next;
             }
-            let pair = item.part == Part::Open && item.kind == Kind::Block && item.partner != ALONE;
-            at = if pair { item.partner as usize + 1 } else { at + 1 };
+            at += 1;
         }
+    }
+
+    /// A parent that is assigned among other code goes; the code stays.
+    fn code_around(&mut self, source: SourceId, item: &Construct, frame: &Frame) {
+        let template = self.site.get(source);
+        let Some(tag) = template.dialect.tags.get(item.tag as usize) else { return };
+        let read = tag.pattern.read(&template.source, item.span.start as usize, &template.dialect.marks);
+        let Some((_, captures)) = read.filter(|(_, captures)| captures.expr.len() + captures.after.len() > 0) else {
+            return;
+        };
+        let lead = item.span.start + tag.pattern.lead().len() as u32;
+        let before = if captures.expr.is_empty() { lead } else { captures.expr.end };
+        let gap = &template.source[..captures.after.start as usize];
+        let after = captures.after.start - gap.iter().rev().take_while(|&&b| is_blank(b)).count() as u32;
+        self.copy(source, Span::new(item.span.start, before), frame);
+        self.copy(source, Span::new(after.max(before), item.span.end), frame);
     }
 
     /// Writes a stretch of a template whose first construct is `first` or later.
     fn content(&mut self, source: SourceId, span: Span, first: usize, frame: &Frame) {
-        let site = self.site;
-        let template = site.get(source);
+        let template = self.site.get(source);
         let items = &template.constructs.items;
         let mut cursor = span.start;
         let mut at = first;
         while let Some(item) = items.get(at).filter(|item| item.span.start < span.end && !self.full) {
-            let end = self.construct(source, template, at, item, frame, cursor);
-            match end {
+            if item.span.start < cursor {
+                // It went with a tag before it.
+                at += 1;
+                continue;
+            }
+            let text = Span::new(cursor, item.reach.start.max(cursor));
+            match self.construct(source, at, text, frame) {
                 Some((next, resume)) => {
                     cursor = resume.clamp(cursor, span.end);
                     at = next;
                 }
-                None => at += 1,
+                None => {
+                    cursor = self.kept(source, at, cursor, frame).min(span.end);
+                    at += 1;
+                }
             }
         }
-        self.copy(source, Span::new(cursor, span.end), frame.via);
+        self.copy(source, Span::new(cursor, span.end), frame);
     }
 
-    /// Resolves one construct; gives the next one and where the text goes on, or
-    /// `None` if it stays as it is.
-    fn construct(
-        &mut self,
-        source: SourceId,
-        template: &Template,
-        at: usize,
-        item: &Construct,
-        frame: &Frame,
-        cursor: u32,
-    ) -> Option<(usize, u32)> {
-        let text = Span::new(cursor, item.reach.start.max(cursor));
+    /// Resolves one construct behind `text`; gives the next one and where the
+    /// text goes on, or `None` if it stays as it is.
+    fn construct(&mut self, source: SourceId, at: usize, text: Span, frame: &Frame) -> Option<(usize, u32)> {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[at];
+        let after = match template.constructs.items.get(item.partner as usize) {
+            Some(closer) if item.part == Part::Open => (item.partner as usize + 1, closer.reach.end),
+            _ => (at + 1, item.reach.end),
+        };
+        let whole = match item.part {
+            Part::Open => item.partner != ALONE,
+            part => part == Part::Single,
+        };
         match item.kind {
-            Kind::Comment => self.copy(source, text, frame.via),
+            _ if item.part == Part::Attribute && item.kind.resolved() => self.copy(source, text, frame),
+            Kind::Comment => self.copy(source, text, frame),
             Kind::Parent if frame.chain.broken.is_none() || source != frame.chain.base() => {
-                self.copy(source, text, frame.via)
+                self.copy(source, text, frame);
+                if !frame.loose {
+                    self.code_around(source, item, frame);
+                }
             }
-            Kind::Block if item.part == Part::Open && item.partner != ALONE => {
-                let name = item.name.of(&template.source);
-                let definitions = frame.chain.definitions(name).to_vec();
-                self.copy(source, text, frame.via);
-                let own = Definition { source, construct: at as u32 };
-                self.block(if definitions.is_empty() { vec![own] } else { definitions }, 0, frame, (template, item));
-                let closer = &template.constructs.items[item.partner as usize];
-                return Some((item.partner as usize + 1, closer.reach.end));
+            Kind::Set | Kind::Import if frame.loose && self.loose_rule(source) == Loose::Body && whole => {
+                // It was written before the layout already.
+                self.copy(source, text, frame);
+            }
+            Kind::Set if whole && self.is_bound(source, item, frame) => self.copy(source, text, frame),
+            Kind::Block if frame.loose && whole && self.is_region_above(source, item, frame) => {
+                self.copy(source, text, frame);
+            }
+            Kind::Block | Kind::Slot if whole => {
+                self.copy(source, text, frame);
+                self.region(source, at as u32, frame);
+            }
+            Kind::Fill | Kind::Part if whole => self.copy(source, text, frame),
+            Kind::Body if whole => {
+                self.copy(source, text, frame);
+                self.body(source, at, frame);
             }
             Kind::Inherited => {
-                self.copy(source, text, frame.via);
-                if let Some((definitions, index)) = &frame.block
-                    && index + 1 < definitions.len()
+                self.copy(source, text, frame);
+                if let Some((region, index)) = &frame.block
+                    && index + 1 < region.definitions.len()
                 {
-                    self.block(definitions.clone(), index + 1, frame, (template, item));
+                    self.block(region, index + 1, (source, at));
                 }
             }
-            Kind::Include => {
-                if item.dynamic {
-                    let message = format!(
-                        "the included name `{}` is an expression; kept as it is",
-                        item.expr.text(&template.source)
-                    );
-                    self.flat.problems.push(template.problem(item.span.start, message));
-                    return None;
-                }
-                match self.target(source, at, item) {
-                    Ok(target) => {
-                        if self.too_deep(template, item) || self.includes_itself(template, item, target) {
-                            return None;
-                        }
-                        self.copy(source, text, frame.via);
-                        let via = Via::Include(source, at as u32);
-                        self.active.push(via);
-                        self.including.push(target);
-                        self.template(target, via);
-                        self.including.pop();
-                        self.active.pop();
-                    }
-                    Err(missing) => {
-                        let written = item.target.text(&template.source);
-                        self.flat
-                            .problems
-                            .push(template.problem(item.span.start, describe_missing(&written, &missing)));
-                        return None;
-                    }
-                }
+            Kind::Include | Kind::Wrap if whole => return self.include(source, at, text, frame).then_some(after),
+            Kind::Output => {
+                let literal = self.literal(source, at, frame)?;
+                self.copy(source, text, frame);
+                self.copy(literal.0, literal.1, frame);
             }
             _ => return None,
         }
-        Some((at + 1, item.reach.end))
+        Some(after)
     }
 
-    fn block(&mut self, definitions: Vec<Definition>, index: usize, frame: &Frame, from: (&Template, &Construct)) {
-        let definition = definitions[index];
+    fn loose_rule(&self, source: SourceId) -> Loose {
+        self.site.get(source).dialect.rules.loose
+    }
+
+    /// Whether a template further up has a region for a block in a child's loose content.
+    fn is_region_above(&self, source: SourceId, item: &Construct, frame: &Frame) -> bool {
+        let name = item.name.of(&self.site.get(source).source);
+        frame.chain.levels[frame.level + 1..].iter().any(|&level| {
+            let template = self.site.get(level);
+            template.regions().any(|(_, region)| region.name.of(&template.source) == name)
+        })
+    }
+
+    /// A construct that stays; its trim marks do their work and go. Gives where the text goes on.
+    fn kept(&mut self, source: SourceId, at: usize, cursor: u32, frame: &Frame) -> u32 {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[at];
+        self.note_names(source, item, frame);
+        let [left, right] = item.marks;
+        if left.is_empty() && right.is_empty() {
+            return cursor;
+        }
+        let mut from = cursor;
+        if !left.is_empty() {
+            self.copy(source, Span::new(from, item.reach.start.max(from)), frame);
+            self.copy(source, Span::new(item.span.start, left.start), frame);
+            from = left.end;
+        }
+        if !right.is_empty() {
+            self.copy(source, Span::new(from, right.start), frame);
+            self.copy(source, Span::new(right.end, item.span.end), frame);
+            from = item.reach.end;
+        }
+        from
+    }
+
+    /// Writes what stands in a block or slot.
+    fn region(&mut self, source: SourceId, construct: u32, frame: &Frame) {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[construct as usize];
+        let name = item.name.of(&template.source);
+        let own = Definition { source, construct };
+        let mut definitions = Vec::new();
+        if let Some(wrap) = &frame.wrap {
+            let body = self.site.get(wrap.source);
+            let closer = body.constructs.items[wrap.opener as usize].partner;
+            let fills = body.blocks().filter(|(at, fill)| {
+                fill.kind == Kind::Fill && (wrap.opener..closer).contains(at) && fill.name.of(&body.source) == name
+            });
+            definitions.extend(fills.map(|(construct, _)| Definition { source: wrap.source, construct }).next());
+        }
+        definitions.extend(frame.chain.definitions(self.site, name));
+        let has_default = item.kind == Kind::Slot && (item.partner != ALONE || !item.value.is_empty());
+        if has_default || (item.kind == Kind::Block && !definitions.iter().any(|d| d.source == source)) {
+            definitions.push(own);
+        }
+        if definitions.is_empty() {
+            if item.form(&template.dialect).required {
+                let message = format!("the required region `{}` is not filled", String::from_utf8_lossy(name));
+                self.flat.problems.push(template.problem(item.span.start, message));
+            }
+            return;
+        }
+        let region = Region { definitions, home: Frame { block: None, loose: false, ..frame.clone() } };
+        self.block(&Rc::new(region), 0, (source, construct as usize));
+    }
+
+    /// Writes one of a region's definitions.
+    fn block(&mut self, region: &Rc<Region>, index: usize, from: (SourceId, usize)) {
+        let definition = region.definitions[index];
         let via = Via::Block(definition);
         if self.active.contains(&via) {
-            let name = block_name(self.site, definition);
-            self.flat
-                .problems
-                .push(from.0.problem(from.1.span.start, format!("the block `{name}` stands inside itself")));
+            let template = self.site.get(from.0);
+            let message = format!("the block `{}` stands inside itself", block_name(self.site, definition));
+            self.flat.problems.push(template.problem(template.constructs.items[from.1].span.start, message));
             return;
         }
-        if self.too_deep(from.0, from.1) {
+        if self.too_deep(from) {
             return;
         }
+        let home = &region.home;
+        // What stands in the body of a wrap belongs to the place of the wrap.
+        let outer = home.wrap.as_ref().filter(|wrap| wrap.holds(self.site, definition));
+        let base = outer.map_or(home, |wrap| &wrap.frame);
+        let level = home.chain.levels.iter().position(|&level| level == definition.source);
+        let level = level.filter(|_| outer.is_none()).unwrap_or(base.level);
+        let frame = Frame { level, block: Some((Rc::clone(region), index)), loose: false, via, ..base.clone() };
         let template = self.site.get(definition.source);
-        let inner = Frame { chain: Rc::clone(&frame.chain), block: Some((definitions, index)), via };
+        let item = &template.constructs.items[definition.construct as usize];
+        self.flat.shown.push(definition);
         self.active.push(via);
-        self.content(
-            definition.source,
-            template.inner(definition.construct),
-            definition.construct as usize + 1,
-            &inner,
-        );
+        if item.partner == ALONE && item.dynamic {
+            self.printed(definition.source, item, &frame);
+        } else {
+            self.content(
+                definition.source,
+                template.inner(definition.construct),
+                definition.construct as usize + 1,
+                &frame,
+            );
+        }
         self.active.pop();
     }
 
-    fn too_deep(&mut self, template: &Template, item: &Construct) -> bool {
+    /// A short content that is an expression is printed in the dialect's way.
+    fn printed(&mut self, source: SourceId, item: &Construct, frame: &Frame) {
+        let template = self.site.get(source);
+        let expr = &item.value.text(&template.source);
+        match template.dialect.form(Kind::Output) {
+            Some(form) => {
+                let text = form.open.write(&Values { expr, name: expr, ..Values::default() });
+                self.write(text.as_bytes(), source, item.value, frame.via);
+            }
+            None => self.copy(source, item.value, frame),
+        }
+    }
+
+    /// Writes what goes into the unnamed region: a child's loose content, or a wrap's body.
+    fn body(&mut self, source: SourceId, at: usize, frame: &Frame) {
+        let via = Via::Body(source, at as u32);
+        if self.active.contains(&via) || self.too_deep((source, at)) {
+            return;
+        }
+        self.active.push(via);
+        if let Some(level) = frame.level.checked_sub(1) {
+            let child = frame.chain.levels[level];
+            if self.loose_rule(child) == Loose::Body {
+                self.whole(child, &Frame { level, block: None, loose: true, via, ..frame.clone() });
+            }
+        } else if let Some(wrap) = &frame.wrap {
+            let template = self.site.get(wrap.source);
+            let inner = Frame { via, ..wrap.frame.clone() };
+            self.content(wrap.source, template.inner(wrap.opener), wrap.opener as usize + 1, &inner);
+        }
+        self.active.pop();
+    }
+
+    /// Splices an include or a wrap behind `text`; `false` if it stays as it is.
+    fn include(&mut self, source: SourceId, at: usize, text: Span, frame: &Frame) -> bool {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[at];
+        let target = match self.site.links(source).target(at as u32) {
+            Some(Ok(id)) => Some(*id),
+            _ => None,
+        };
+        let name = if item.name.is_empty() { item.target } else { item.name };
+        let part = if item.name.is_empty() && target.is_some() {
+            None
+        } else {
+            self.part(name.of(&template.source), target, frame, source)
+        };
+        let arguments = Arguments::read(&template.source, item.expr, &template.dialect.rules);
+        let splice = match (target, part) {
+            (_, Some(part)) => Splice::Part(part),
+            (Some(id), None) if item.name.is_empty() => Splice::Template(id),
+            _ if arguments.optional => {
+                self.copy(source, text, frame);
+                return true;
+            }
+            _ => {
+                self.unresolved(source, at);
+                return false;
+            }
+        };
+        let file = match splice {
+            Splice::Template(id) => id,
+            Splice::Part(part) => part.source,
+        };
+        if self.too_deep((source, at))
+            || (matches!(splice, Splice::Template(_)) && self.includes_itself(source, item, file))
+        {
+            return false;
+        }
+        self.copy(source, text, frame);
+        let via = Via::Include(source, at as u32);
+        let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone()).map(Rc::new);
+        let start = (self.flat.bytes.len(), self.flat.stretches.len());
+        let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner != ALONE && item.tag != NO_TAG)
+            .then(|| Rc::new(Wrapped { source, opener: at as u32, frame: frame.clone() }));
+        let inner_scope = scope.clone().or_else(|| frame.scope.clone());
+        self.active.push(via);
+        match splice {
+            Splice::Template(id) => {
+                self.including.push(id);
+                self.template(id, via, inner_scope, wrap);
+                self.including.pop();
+            }
+            Splice::Part(part) if self.active.contains(&Via::Block(part)) => {
+                let message = format!("the part `{}` includes itself", block_name(self.site, part));
+                self.flat.problems.push(template.problem(item.span.start, message));
+            }
+            Splice::Part(part) => {
+                self.active.push(Via::Block(part));
+                let inner = Frame {
+                    block: None,
+                    loose: false,
+                    via: Via::Block(part),
+                    scope: inner_scope,
+                    wrap,
+                    ..frame.clone()
+                };
+                let span = self.site.get(part.source).inner(part.construct);
+                self.content(part.source, span, part.construct as usize + 1, &inner);
+                self.active.pop();
+            }
+        }
+        self.active.pop();
+        if let Some(scope) = scope.filter(|scope| scope.used.get()) {
+            self.mark_scope(source, item, &scope, start, via);
+        }
+        true
+    }
+
+    /// The named fragment that an include means: of the file it names, of the
+    /// chain, of its own file, or of any file.
+    fn part(&self, name: &[u8], file: Option<SourceId>, frame: &Frame, source: SourceId) -> Option<Definition> {
+        let all = self.site.parts(name);
+        let of = |id: SourceId| all.iter().find(|(part, _)| *part == id);
+        let found = match file {
+            Some(file) => of(file),
+            None => frame.chain.levels.iter().chain([&source]).find_map(|&id| of(id)).or(all.first()),
+        };
+        found.map(|&(source, construct)| Definition { source, construct })
+    }
+
+    /// Says why an include stays as it is.
+    fn unresolved(&mut self, source: SourceId, at: usize) {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[at];
+        let written = item.target.text(&template.source);
+        let message = match self.site.links(source).target(at as u32) {
+            Some(Err(missing)) => describe_missing(&written, missing),
+            Some(Ok(file)) => {
+                let name = item.name.text(&template.source);
+                format!("{} defines no part `{name}`", self.site.get(*file).path)
+            }
+            None if item.dynamic => format!("the included name `{written}` is an expression; kept as it is"),
+            None => format!("no file defines the part `{}`", item.name.text(&template.source)),
+        };
+        self.flat.problems.push(template.problem(item.span.start, message));
+    }
+
+    fn too_deep(&mut self, (source, at): (SourceId, usize)) -> bool {
         self.splices += 1;
         self.full |= self.splices > MAX_SPLICES;
         let deep = self.active.len() >= MAX_NESTING;
         if deep {
+            let template = self.site.get(source);
             let message =
                 format!("more than {MAX_NESTING} blocks and includes inside each other; not followed further");
-            self.flat.problems.push(template.problem(item.span.start, message));
+            self.flat.problems.push(template.problem(template.constructs.items[at].span.start, message));
         }
         deep
     }
 
     /// Whether following an include would come round to a file that is being included.
-    fn includes_itself(&mut self, template: &Template, item: &Construct, target: SourceId) -> bool {
+    fn includes_itself(&mut self, source: SourceId, item: &Construct, target: SourceId) -> bool {
         let Some(start) = self.including.iter().position(|&active| active == target) else { return false };
         let round = self.including[start..].iter().chain([&target]);
         let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
         let message = format!("the includes come round to themselves: {}", names.join(" -> "));
-        self.flat.problems.push(template.problem(item.span.start, message));
+        self.flat.problems.push(self.site.get(source).problem(item.span.start, message));
         true
     }
 
-    /// The file that an include names; looked up once.
-    fn target(&mut self, source: SourceId, at: usize, item: &Construct) -> Result<SourceId, Missing> {
+    fn copy(&mut self, source: SourceId, span: Span, frame: &Frame) {
         let site = self.site;
-        self.targets.entry((source, at as u32)).or_insert_with(|| site.target(source, item)).clone()
+        self.write(span.of(&site.get(source).source), source, span, frame.via);
     }
 
-    fn copy(&mut self, source: SourceId, span: Span, via: Via) {
-        if span.is_empty() || self.full {
+    /// Writes bytes that come from a place.
+    pub(super) fn write(&mut self, bytes: &[u8], source: SourceId, span: Span, via: Via) {
+        if bytes.is_empty() || self.full {
             return;
         }
         let at = self.flat.bytes.len();
-        if at + span.len() > MAX_PAGE {
+        if at + bytes.len() > MAX_PAGE {
             self.full = true;
             return;
         }
-        self.flat.bytes.extend_from_slice(span.of(&self.site.get(source).source));
+        self.flat.bytes.extend_from_slice(bytes);
         self.flat.stretches.push(Stretch { at: at as u32, source, span, via });
     }
+}
+
+/// What an include splices.
+enum Splice {
+    Template(SourceId),
+    Part(Definition),
+}
+
+/// The closer of the pair that a branch divides.
+fn closer_of(items: &[Construct], branch: usize) -> u32 {
+    items.get(items[branch].partner as usize).map_or(ALONE, |opener| opener.partner)
 }
 
 #[cfg(test)]

@@ -1,10 +1,18 @@
 //! Chains of parents, the blocks they define, and pages put together from them.
 
+mod arguments;
 mod chain;
 mod flatten;
+mod map;
+mod report;
+mod scope;
 
-pub use chain::{Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport};
+pub use chain::{Break, Chain, Definition};
 pub use flatten::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
+pub use map::SourceMap;
+pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
+
+use rayon::prelude::*;
 
 use crate::site::Site;
 use crate::text::SourceId;
@@ -36,6 +44,15 @@ impl<'s> Resolver<'s> {
     /// The chain of a template: itself, its parent, and so on up to the base.
     pub fn chain(&self, id: SourceId) -> Chain {
         Chain::build(self.site, id)
+    }
+
+    /// Every page put together, in order of their paths.
+    ///
+    /// # Errors
+    /// If one of them grows beyond [`MAX_PAGE`] or [`MAX_SPLICES`].
+    pub fn flatten_all(&self) -> Result<Vec<(SourceId, Flat)>, FlattenError> {
+        let pages: Vec<SourceId> = self.site.pages().collect();
+        pages.into_par_iter().map(|id| Ok((id, self.flatten(id)?))).collect()
     }
 
     /// The page put together from its chain and partials, dynamic constructs kept.

@@ -1,9 +1,13 @@
 //! A site: its templates, the roots under which they name each other, and what
 //! each of them is.
 
+mod folders;
+mod lookup;
+mod references;
 mod roots;
 mod settings;
 mod survey;
+mod trial;
 
 use std::sync::Arc;
 
@@ -12,14 +16,17 @@ use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::dialect::{self, Dialect, Kind, Part};
+use crate::dialect::{self, Dialect, Kind, Part, Targets, Twice};
 use crate::markup::{ALONE, Construct, Constructs};
 use crate::text::{MAX_SOURCE, Position, SourceId, Span, position};
 
+pub use lookup::Missing;
+pub use references::Reference;
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
-pub use settings::{Settings, SettingsError};
-pub use survey::{Survey, SurveyFile, Totals};
+pub use settings::{FolderRule, Pin, Settings};
+pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
+pub use trial::{Trial, TrialConstruct, TrialPlace};
 
 /// A file as it comes in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -78,6 +85,8 @@ pub enum Role {
     Layout,
     /// Another template includes it.
     Partial,
+    /// It only says what the layout of its folder is.
+    Marker,
 }
 
 /// One source file, parsed under one dialect.
@@ -93,45 +102,128 @@ pub struct Template {
     pub constructs: Constructs,
     /// What it is for.
     pub role: Role,
+    /// It is rendered for itself: a page, or named by application code.
+    pub rendered: bool,
     /// Why it cannot be read as markup, if it cannot.
     pub unreadable: Option<&'static str>,
+    /// For each block that it defines the tag that counts.
+    definitions: FxHashMap<Box<[u8]>, u32>,
+    /// Tags of blocks that it had defined before.
+    twice: Vec<u32>,
 }
 
 impl Template {
-    fn read(file: SourceFile, dialects: &[Arc<Dialect>]) -> Self {
+    fn read(file: SourceFile, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
         let unreadable = unreadable(&file.bytes);
-        let fitting = dialects.iter().filter(|dialect| dialect.fits(&file.path));
-        let mut best = (0, dialect::plain(), Constructs::default());
+        let wanted = folders::rules_for(&settings.folders, &file.path).iter().find_map(|rule| rule.dialect.as_deref());
+        let ruled = dialects.iter().find(|dialect| Some(dialect.name.as_str()) == wanted);
+        let mut best = (0, Arc::clone(ruled.unwrap_or(&dialect::plain())), Constructs::default());
+        let fitting = dialects
+            .iter()
+            .filter(|dialect| ruled.map_or(dialect.fits(&file.path), |ruled| Arc::ptr_eq(dialect, ruled)));
         for dialect in fitting.filter(|dialect| unreadable.is_none() && !dialect.forms.is_empty()) {
             let constructs = Constructs::read(&file.bytes, dialect);
-            let score = evidence(&constructs);
+            let score = evidence(&constructs) + usize::from(ruled.is_some());
             if score > best.0 {
                 best = (score, Arc::clone(dialect), constructs);
             }
         }
         let (_, dialect, constructs) = best;
-        Self { path: file.path, source: file.bytes.into(), dialect, constructs, role: Role::Page, unreadable }
+        let mut template = Self {
+            path: file.path,
+            source: file.bytes.into(),
+            dialect,
+            constructs,
+            role: Role::Page,
+            rendered: false,
+            unreadable,
+            definitions: FxHashMap::default(),
+            twice: Vec::new(),
+        };
+        template.index();
+        template
     }
 
-    /// The construct that names its parent.
+    /// Finds the definition of each block that counts.
+    fn index(&mut self) {
+        let mut definitions: FxHashMap<Box<[u8]>, u32> = FxHashMap::default();
+        let mut twice = Vec::new();
+        // What stands in the body of a wrap is given to the template that it includes.
+        let mut wrapped = 0;
+        for (at, item) in (0..).zip(&self.constructs.items) {
+            if item.kind == Kind::Wrap && item.part == Part::Open && item.partner != ALONE {
+                wrapped = wrapped.max(item.partner);
+            }
+            let given = item.kind == Kind::Fill && at < wrapped;
+            if given || !item.kind.defines() || !is_whole(item) || item.name.is_empty() {
+                continue;
+            }
+            let name = item.name.of(&self.source);
+            match definitions.get_mut(name) {
+                None => drop(definitions.insert(name.into(), at)),
+                Some(known) => {
+                    twice.push(at);
+                    if self.dialect.rules.twice != Twice::First {
+                        *known = at;
+                    }
+                }
+            }
+        }
+        (self.definitions, self.twice) = (definitions, twice);
+    }
+
+    /// The tag that defines a block of this name here, if there is one.
+    pub fn definition(&self, name: &[u8]) -> Option<u32> {
+        self.definitions.get(name).copied()
+    }
+
+    /// The constructs that name its parent, with their indices.
+    fn parents(&self) -> impl Iterator<Item = (u32, &Construct)> {
+        (0..).zip(&self.constructs.items).filter(|(_, item)| item.kind == Kind::Parent)
+    }
+
+    /// The construct that names its parent; the first, if there are several.
     pub fn parent(&self) -> Option<&Construct> {
-        self.constructs.items.iter().find(|item| item.kind == Kind::Parent)
+        self.parents().map(|(_, item)| item).next()
     }
 
-    /// The includes it holds.
-    pub fn includes(&self) -> impl Iterator<Item = &Construct> {
-        self.constructs.items.iter().filter(|item| item.kind == Kind::Include)
+    /// The includes it holds, with and without a body.
+    pub fn includes(&self) -> impl Iterator<Item = (u32, &Construct)> {
+        let includes = |item: &Construct| {
+            matches!(item.kind, Kind::Include | Kind::Wrap) && matches!(item.part, Part::Single | Part::Open)
+        };
+        (0..).zip(&self.constructs.items).filter(move |(_, item)| includes(item))
     }
 
-    /// The opening tags of its blocks that are closed, with their indices.
+    /// The blocks and contents for blocks that it defines, with the indices of their tags.
     pub fn blocks(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        let opens = |item: &Construct| item.kind == Kind::Block && item.part == Part::Open && item.partner != ALONE;
-        (0..).zip(&self.constructs.items).filter(move |(_, item)| opens(item))
+        self.named(|kind| kind.defines())
     }
 
-    /// What stands between a pair's tags, white space that goes with the tags left out.
+    /// The regions that another template may fill: blocks and slots.
+    pub fn regions(&self) -> impl Iterator<Item = (u32, &Construct)> {
+        self.named(|kind| matches!(kind, Kind::Block | Kind::Slot))
+    }
+
+    /// The named fragments it defines.
+    pub fn parts(&self) -> impl Iterator<Item = (u32, &Construct)> {
+        self.named(|kind| kind == Kind::Part)
+    }
+
+    /// Whole pairs and single tags of some kinds that have a name.
+    fn named(&self, is_meant: impl Fn(Kind) -> bool) -> impl Iterator<Item = (u32, &Construct)> {
+        (0..)
+            .zip(&self.constructs.items)
+            .filter(move |(_, item)| !item.name.is_empty() && is_meant(item.kind) && is_whole(item))
+    }
+
+    /// What stands between a pair's tags, white space that goes with the tags
+    /// left out; of a single tag its short content.
     pub fn inner(&self, opener: u32) -> Span {
         let open = &self.constructs.items[opener as usize];
+        if open.partner == ALONE {
+            return open.value;
+        }
         let close = &self.constructs.items[open.partner as usize];
         Span::new(open.reach.end, close.reach.start.max(open.reach.end))
     }
@@ -142,15 +234,20 @@ impl Template {
     }
 }
 
+/// Whether it is a single tag, or the opening tag of a pair that is closed.
+fn is_whole(item: &Construct) -> bool {
+    item.part == Part::Single || item.part == Part::Open && item.partner != ALONE
+}
+
 /// How much in a source speaks for the dialect it was read in. Outputs and
 /// unknown tags alone do not: pages about templates are full of them.
 fn evidence(constructs: &Constructs) -> usize {
     let weight = |item: &Construct| match item.kind {
         // A page about templates may show many tags; what frames it counts more.
         Kind::Parent => 1_000,
-        Kind::Include | Kind::Inherited | Kind::Set => 1,
-        Kind::Block | Kind::Control | Kind::Verbatim => usize::from(item.partner != ALONE),
-        Kind::Output | Kind::Comment | Kind::Other => 0,
+        Kind::Slot | Kind::Fill | Kind::Body | Kind::Include | Kind::Import | Kind::Inherited | Kind::Set => 1,
+        Kind::Block | Kind::Control | Kind::Verbatim | Kind::Wrap | Kind::Part => usize::from(item.partner != ALONE),
+        Kind::Output | Kind::Comment | Kind::Code | Kind::Other => 0,
     };
     constructs.items.iter().map(weight).sum()
 }
@@ -174,6 +271,40 @@ fn unreadable(bytes: &[u8]) -> Option<&'static str> {
     }
 }
 
+/// From which template one takes its frame.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Parent {
+    /// From none: it names none, and no rule gives one.
+    #[default]
+    None,
+    /// From none: it says that it has no layout.
+    OptedOut,
+    /// It is decided only when the page is rendered.
+    Dynamic,
+    /// The name it gives leads nowhere.
+    Missing(Missing),
+    /// From this one.
+    Found {
+        /// The template.
+        id: SourceId,
+        /// The rule that gives it, if the template does not name it itself.
+        rule: Option<String>,
+    },
+}
+
+/// What a template takes from others.
+#[derive(Clone, Debug, Default)]
+pub struct Links {
+    /// Its parent.
+    pub parent: Parent,
+    /// For each construct that names a file, by its index: the file. Sorted.
+    targets: Vec<(u32, Result<SourceId, Missing>)>,
+    /// What a folder rule puts before it.
+    pub before: Vec<SourceId>,
+    /// What a folder rule puts after it.
+    pub after: Vec<SourceId>,
+}
+
 /// A site, read.
 #[derive(Clone, Debug)]
 pub struct Site {
@@ -181,64 +312,218 @@ pub struct Site {
     pub templates: Vec<Template>,
     /// Where written target names start, in the order in which they are tried.
     pub roots: Vec<Root>,
+    /// What application code names.
+    pub references: Vec<Reference>,
+    /// Settings that lead nowhere.
+    pub problems: Vec<Problem>,
+    settings: Settings,
     by_path: FxHashMap<String, SourceId>,
-}
-
-/// Why a target was not found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Missing {
-    /// It would lie outside the site.
-    Outside,
-    /// None of these files exists.
-    NotFound(Vec<String>),
+    links: Vec<Links>,
+    /// The ways in which its dialects name files.
+    naming: Vec<Targets>,
+    /// Where each named fragment is defined.
+    parts: FxHashMap<Box<[u8]>, Vec<(SourceId, u32)>>,
 }
 
 impl Site {
     /// Reads a site from its files. `dialects` are tried on every file whose
     /// path fits, the first of those that explain the most constructs counts.
+    /// Files that fit no dialect are read as application code.
     pub fn read(files: Vec<SourceFile>, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
         let plain = dialect::plain();
+        let is_template =
+            |file: &SourceFile| plain.fits(&file.path) || dialects.iter().any(|dialect| dialect.fits(&file.path));
+        let (files, code): (Vec<_>, Vec<_>) = files.into_iter().partition(is_template);
         // What is no page by its name is a template only if some dialect explains it.
         let counts = |template: &Template| !template.dialect.forms.is_empty() || plain.fits(&template.path);
-        let mut templates: Vec<_> =
-            files.into_par_iter().map(|file| Template::read(file, dialects)).filter(counts).collect();
+        let read = |file| Template::read(file, dialects, settings);
+        let mut templates: Vec<_> = files.into_par_iter().map(read).filter(counts).collect();
         templates.sort_by(|a, b| a.path.cmp(&b.path));
         templates.dedup_by(|a, b| a.path == b.path);
         let by_path = (0..).zip(&templates).map(|(id, template)| (template.path.clone(), SourceId(id))).collect();
-        let mut site = Self { templates, roots: Vec::new(), by_path };
-        site.roots = match &settings.roots {
-            Some(roots) => roots.iter().map(|root| Root::configured(root)).collect(),
-            None => roots::infer(&site),
+        let mut site = Self {
+            templates,
+            roots: Vec::new(),
+            references: Vec::new(),
+            problems: Vec::new(),
+            settings: settings.clone(),
+            by_path,
+            links: Vec::new(),
+            naming: Vec::new(),
+            parts: FxHashMap::default(),
         };
-        site.assign_roles();
+        site.link(&code);
         site
     }
 
-    /// A site of the same settings with other files: for proposals.
-    pub fn with_roots(files: Vec<SourceFile>, dialects: &[Arc<Dialect>], roots: &[Root]) -> Self {
-        let settings =
-            Settings { roots: Some(roots.iter().map(|root| root.path.clone()).collect()), ..Settings::default() };
-        Self::read(files, dialects, &settings)
+    /// A site of the same settings and roots with other files: for proposals.
+    pub fn with_files(&self, files: Vec<SourceFile>, dialects: &[Arc<Dialect>]) -> Self {
+        let roots = self.roots.iter().map(|root| root.path.clone()).collect();
+        let mut site = Self::read(files, dialects, &Settings { roots: Some(roots), ..self.settings.clone() });
+        for reference in &self.references {
+            if let Some(id) = site.find(&reference.template) {
+                site.templates[id.index()].rendered = true;
+            }
+        }
+        site.references.clone_from(&self.references);
+        site
+    }
+
+    /// Finds out who names whom, and what each template is for.
+    fn link(&mut self, code: &[SourceFile]) {
+        self.roots = match &self.settings.roots {
+            Some(roots) => roots.iter().map(|root| Root::configured(root)).collect(),
+            None => roots::infer(self),
+        };
+        self.find_naming();
+        self.links = self.ids().collect::<Vec<_>>().into_par_iter().map(|id| self.links_of(id)).collect();
+        self.share_dialects();
+        self.assign_roles();
+        let given = folders::apply(self, &self.settings.folders);
+        self.problems.extend(given.problems);
+        for (id, layout, rule) in given.parents {
+            self.links[id.index()].parent = Parent::Found { id: layout, rule: Some(rule) };
+            // Whatever has a layout is a template, also if it holds no construct.
+            self.adopt_dialect(id, layout);
+        }
+        for (id, before, after) in given.around {
+            (self.links[id.index()].before, self.links[id.index()].after) = (before, after);
+        }
+        self.assign_roles();
+        given.markers.iter().for_each(|id| self.templates[id.index()].role = Role::Marker);
+        for (id, template) in (0..).map(SourceId).zip(&self.templates) {
+            for (construct, part) in template.parts() {
+                self.parts.entry(part.name.of(&template.source).into()).or_default().push((id, construct));
+            }
+        }
+        let references = references::find(self, code);
+        for (id, reference) in references {
+            self.templates[id.index()].rendered = true;
+            self.references.push(reference);
+        }
+        for template in &mut self.templates {
+            if let Some(pages) = self.settings.pages.as_ref().filter(|_| template.role != Role::Marker) {
+                let is_page = pages.fit(&template.path);
+                template.rendered |= is_page;
+                if !is_page && !template.rendered && template.role == Role::Page {
+                    template.role = Role::Partial;
+                }
+            } else if template.role == Role::Page {
+                template.rendered = true;
+            }
+        }
+    }
+
+    fn find_naming(&mut self) {
+        let mut naming: Vec<Targets> = Vec::new();
+        for template in &self.templates {
+            for targets in template.dialect.all_targets() {
+                if !naming.contains(targets) {
+                    naming.push(targets.clone());
+                }
+            }
+        }
+        self.naming = naming;
+    }
+
+    fn links_of(&self, id: SourceId) -> Links {
+        let template = self.get(id);
+        let mut links = Links::default();
+        for (at, item) in (0..).zip(&template.constructs.items) {
+            let named = item.kind.names_a_file() && item.part != Part::Close && !item.target.is_empty();
+            if named && (!item.dynamic || self.pin(template, item).is_some()) {
+                links.targets.push((at, self.resolve(id, item)));
+            }
+        }
+        let mut parents = template.parents().map(|(at, item)| self.parent_of(&links, at, item));
+        let first = parents.next().unwrap_or_default();
+        // Several different ones: which holds is decided by what stands around them.
+        links.parent = if parents.all(|parent| parent == first) { first } else { Parent::Dynamic };
+        links
+    }
+
+    fn parent_of(&self, links: &Links, at: u32, item: &Construct) -> Parent {
+        match links.target(at) {
+            Some(Ok(id)) => Parent::Found { id: *id, rule: None },
+            Some(Err(missing)) => Parent::Missing(missing.clone()),
+            None if item.dynamic => Parent::Dynamic,
+            None => Parent::OptedOut,
+        }
+    }
+
+    /// The template that `radicon.toml` pins for an expression.
+    fn pin(&self, template: &Template, item: &Construct) -> Option<SourceId> {
+        let written = item.target.text(&template.source);
+        let fits = |pin: &&Pin| {
+            pin.expression == written.trim() && pin.files.as_ref().is_none_or(|files| files.fit(&template.path))
+        };
+        self.find_named(&self.settings.pins.iter().find(fits)?.target)
+    }
+
+    fn resolve(&self, from: SourceId, item: &Construct) -> Result<SourceId, Missing> {
+        let template = self.get(from);
+        match self.pin(template, item).filter(|_| item.dynamic) {
+            Some(pinned) => Ok(pinned),
+            None => self.lookup(from, &item.target.text(&template.source), item.kind),
+        }
+    }
+
+    /// A file that shows too little by itself is read in the dialect of those that name it.
+    fn share_dialects(&mut self) {
+        let mut adopted: Vec<(SourceId, SourceId)> = Vec::new();
+        for (id, links) in self.ids().zip(&self.links) {
+            let parent = match links.parent {
+                Parent::Found { id, .. } => Some(id),
+                _ => None,
+            };
+            let named = links.targets.iter().filter_map(|(_, target)| target.as_ref().ok().copied());
+            adopted.extend(parent.into_iter().chain(named).map(|target| (target, id)));
+        }
+        for (target, id) in adopted {
+            let dialect = &self.get(id).dialect;
+            let shows = |template: &Template| !Constructs::read(&template.source, dialect).items.is_empty();
+            if self.get(target).dialect.forms.is_empty() && shows(self.get(target)) {
+                self.adopt_dialect(target, id);
+            }
+        }
+    }
+
+    /// Reads a file that no dialect explains in that of another one.
+    fn adopt_dialect(&mut self, id: SourceId, other: SourceId) {
+        let dialect = Arc::clone(&self.get(other).dialect);
+        let template = &mut self.templates[id.index()];
+        if template.dialect.forms.is_empty() && template.unreadable.is_none() {
+            template.constructs = Constructs::read(&template.source, &dialect);
+            template.dialect = dialect;
+            template.index();
+        }
     }
 
     fn assign_roles(&mut self) {
         let mut roles = vec![Role::Page; self.templates.len()];
-        let ids = || (0..self.templates.len() as u32).map(SourceId);
-        for id in ids() {
-            for include in self.get(id).includes().filter(|include| !include.dynamic) {
-                if let Ok(target) = self.target(id, include) {
-                    roles[target.index()] = Role::Partial;
-                }
+        let rules = self.settings.folders.iter().flat_map(|rule| rule.before.iter().chain(&rule.after));
+        for id in rules.filter_map(|name| self.find_named(name)) {
+            roles[id.index()] = Role::Partial;
+        }
+        for (id, links) in self.ids().zip(&self.links) {
+            for target in
+                links.targets.iter().filter_map(|(_, target)| target.as_ref().ok()).filter(|&&target| target != id)
+            {
+                roles[target.index()] = Role::Partial;
             }
         }
-        for id in ids() {
-            if let Some(Ok(parent)) = self.parent(id) {
-                roles[parent.index()] = Role::Layout;
+        for links in &self.links {
+            if let Parent::Found { id, .. } = links.parent {
+                roles[id.index()] = Role::Layout;
             }
         }
         for (template, role) in self.templates.iter_mut().zip(roles) {
             template.role = role;
         }
+    }
+
+    fn ids(&self) -> impl Iterator<Item = SourceId> + use<> {
+        (0..self.templates.len() as u32).map(SourceId)
     }
 
     /// A template by its id.
@@ -251,80 +536,39 @@ impl Site {
         self.by_path.get(path).copied()
     }
 
-    /// A template by its path or by the name under which the site names it.
-    pub fn find_named(&self, name: &str) -> Option<SourceId> {
-        let name = name.trim_start_matches("./");
-        let under = |root: &Root| self.find(&join(&root.path, name)?);
-        self.find(name).or_else(|| self.roots.iter().find_map(under))
-    }
-
-    /// The pages, in order of their paths.
+    /// The templates that are rendered for themselves, in order of their paths.
     pub fn pages(&self) -> impl Iterator<Item = SourceId> + '_ {
-        (0..).map(SourceId).zip(&self.templates).filter(|(_, template)| template.role == Role::Page).map(|(id, _)| id)
+        self.ids().filter(|&id| self.get(id).rendered)
     }
 
-    /// The parent of a template: `None` if it names none or a dynamic one.
-    pub fn parent(&self, id: SourceId) -> Option<Result<SourceId, Missing>> {
-        let parent = self.get(id).parent().filter(|parent| !parent.dynamic)?;
-        Some(self.target(id, parent))
+    /// What a template takes from others.
+    pub fn links(&self, id: SourceId) -> &Links {
+        &self.links[id.index()]
     }
 
-    /// The file that a construct's target names.
-    ///
-    /// # Errors
-    /// If no root holds such a file, or the name leads out of the site.
-    pub fn target(&self, from: SourceId, construct: &Construct) -> Result<SourceId, Missing> {
-        let template = self.get(from);
-        self.lookup(from, &construct.target.text(&template.source))
+    /// The parent of a template.
+    pub fn parent(&self, id: SourceId) -> &Parent {
+        &self.links[id.index()].parent
     }
 
-    /// The file that `written` names in the template `from`.
-    ///
-    /// # Errors
-    /// If no root holds such a file, or the name leads out of the site.
-    pub fn lookup(&self, from: SourceId, written: &str) -> Result<SourceId, Missing> {
-        let template = self.get(from);
-        let rules = &template.dialect.targets;
-        let name = roots::with_slashes(written, rules);
-        let mut tried = Vec::new();
-        let mut outside = false;
-        let folder = if rules.relative && !name.starts_with('/') { Some(folder(&template.path)) } else { None };
-        let starts =
-            folder.into_iter().chain(self.roots.iter().filter(|_| folder.is_none()).map(|root| root.path.as_str()));
-        for start in starts {
-            for suffix in &rules.suffixes {
-                match join(start, &format!("{}{suffix}", name.trim_start_matches('/'))) {
-                    Some(path) => match self.find(&path) {
-                        // A template that names itself means the same name in the next root.
-                        Some(found) if found != from => return Ok(found),
-                        _ => tried.push(path),
-                    },
-                    None => outside = true,
-                }
-            }
-        }
-        Err(if outside && tried.is_empty() { Missing::Outside } else { Missing::NotFound(tried) })
+    /// Where the named fragments of a name are defined.
+    pub fn parts(&self, name: &[u8]) -> &[(SourceId, u32)] {
+        self.parts.get(name).map_or(&[], Vec::as_slice)
     }
 }
 
-/// The folder of a path; empty for a file at the top.
-pub(crate) fn folder(path: &str) -> &str {
-    path.rsplit_once('/').map_or("", |(folder, _)| folder)
-}
-
-/// Joins a folder and a name, resolving `.` and `..`; `None` if it leads out.
-pub(crate) fn join(folder: &str, name: &str) -> Option<String> {
-    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
-    for part in name.split('/') {
-        match part {
-            "" | "." => {}
-            ".." => {
-                parts.pop()?;
-            }
-            _ => parts.push(part),
-        }
+impl Links {
+    /// The file that the construct of this index names; `None` if it names none,
+    /// or by an expression.
+    pub fn target(&self, construct: u32) -> Option<&Result<SourceId, Missing>> {
+        let at = self.targets.binary_search_by_key(&construct, |(at, _)| *at).ok()?;
+        Some(&self.targets[at].1)
     }
-    Some(parts.join("/"))
+
+    /// The files that it names, with the constructs that name them.
+    pub fn targets(&self) -> impl Iterator<Item = (u32, &Result<SourceId, Missing>)> {
+        self.targets.iter().map(|(at, target)| (*at, target))
+    }
 }
 
 #[cfg(test)]
@@ -352,8 +596,8 @@ mod tests {
     fn names_never_lead_out_of_the_site() {
         let site = site(&[("a/x.html", "{% include '../../etc/passwd' %}{% include '/b.html' %}"), ("b.html", "")]);
         let from = site.find("a/x.html").expect("a file");
-        assert_eq!(site.lookup(from, "../../etc/passwd"), Err(Missing::Outside));
-        assert_eq!(site.lookup(from, "/b.html"), Ok(SourceId(1)));
+        assert_eq!(site.lookup(from, "../../etc/passwd", Kind::Include), Err(Missing::Outside));
+        assert_eq!(site.lookup(from, "/b.html", Kind::Include), Ok(SourceId(1)));
     }
 
     #[test]

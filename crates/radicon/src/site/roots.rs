@@ -7,8 +7,9 @@ use rustc_hash::FxHashSet;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Site, folder, join};
-use crate::dialect::{Kind, Targets};
+use super::Site;
+use super::lookup::{Written, folder, join, variants};
+use crate::dialect::Targets;
 use crate::text::SourceId;
 
 /// A folder where target names start.
@@ -65,18 +66,28 @@ pub(super) fn infer(site: &Site) -> Vec<Root> {
     roots
 }
 
-/// Every name that a template writes and that starts at a root.
-fn written_names(site: &Site) -> Vec<(SourceId, String)> {
+/// Every name that a template writes and that may start at a root.
+fn written_names(site: &Site) -> Vec<(SourceId, String, &Targets)> {
     let mut names = Vec::new();
     for (id, template) in (0..).map(SourceId).zip(&site.templates) {
-        let targets = &template.dialect.targets;
         for item in &template.constructs.items {
-            if !matches!(item.kind, Kind::Parent | Kind::Include) || item.dynamic || item.target.is_empty() {
+            if !item.kind.names_a_file() || item.dynamic || item.target.is_empty() {
                 continue;
             }
-            let name = with_slashes(&item.target.text(&template.source), targets);
-            if !targets.relative || name.starts_with('/') {
-                names.push((id, name.trim_start_matches('/').to_owned()));
+            let targets = template.dialect.targets_of(item.kind);
+            let written = Written::new(&item.target.text(&template.source), targets);
+            let own = folder(&template.path);
+            let beside = std::iter::once("").chain(targets.beside.iter().map(String::as_str));
+            let is_near = |start: &str| {
+                variants(&written.name, targets)
+                    .any(|file| join(start, &file).is_some_and(|path| site.find(&path).is_some()))
+            };
+            let near = !written.rooted
+                && (written.explicit
+                    || targets.relative && beside.filter_map(|beside| join(own, beside)).any(|start| is_near(&start)));
+            // A relative name that starts beside its own file needs no root.
+            if !near && (written.rooted || !targets.relative || !targets.beside.is_empty()) {
+                names.push((id, written.name, targets));
             }
         }
     }
@@ -84,36 +95,31 @@ fn written_names(site: &Site) -> Vec<(SourceId, String)> {
 }
 
 /// Folders beneath which at least one name is a file, with the names they explain.
-fn candidates(site: &Site, written: &[(SourceId, String)]) -> BTreeMap<String, Vec<usize>> {
+fn candidates(site: &Site, written: &[(SourceId, String, &Targets)]) -> BTreeMap<String, Vec<usize>> {
     let mut by_tail: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     for template in &site.templates {
         let name = template.path.rsplit('/').next().unwrap_or(&template.path);
         by_tail.entry(name).or_default().push(&template.path);
     }
     let mut found: BTreeMap<String, Vec<usize>> = BTreeMap::new();
-    for (index, (from, name)) in written.iter().enumerate() {
-        let Some(name) = join("", name) else { continue };
-        let template = site.get(*from);
-        for suffix in &template.dialect.targets.suffixes {
-            let file = format!("{name}{suffix}");
+    for (index, (from, name, targets)) in written.iter().enumerate() {
+        let own = &site.get(*from).path;
+        let starts = std::iter::once("").chain(targets.beside.iter().map(String::as_str));
+        let files = starts.flat_map(|start| variants(name, targets).filter_map(move |file| join(start, &file)));
+        for file in files {
             let tail = file.rsplit('/').next().unwrap_or(&file);
             for path in by_tail.get(tail).into_iter().flatten() {
                 let root = path.strip_suffix(&file).filter(|root| root.is_empty() || root.ends_with('/'));
-                if let Some(root) = root.filter(|_| **path != template.path) {
-                    found.entry(root.trim_end_matches('/').to_owned()).or_default().push(index);
+                if let Some(root) = root.filter(|_| *path != own) {
+                    let hits = found.entry(root.trim_end_matches('/').to_owned()).or_default();
+                    if hits.last() != Some(&index) {
+                        hits.push(index);
+                    }
                 }
             }
         }
     }
     found
-}
-
-/// A written name with `/` between its parts.
-pub(super) fn with_slashes(written: &str, targets: &Targets) -> String {
-    match targets.separator.as_str() {
-        "/" | "" => written.to_owned(),
-        separator => written.replace(separator, "/"),
-    }
 }
 
 /// The folder in which most of the paths lie directly; for placing new files.

@@ -1,30 +1,64 @@
 //! `radicon.toml`: what a site says about itself.
 
-use serde::Deserialize;
+use toml::de::DeTable;
 
-use crate::text::{Position, position};
+use crate::config::{
+    self, ConfigError, Globs, Item, Result, boolean, globs, items, string, strings, subtable, subtables, unknown,
+};
 
 /// The settings of a site. Everything has a default; an empty file is fine.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Settings {
     /// Folders where target names start, in the order in which they are tried;
     /// inferred from the names if not given.
     pub roots: Option<Vec<String>>,
-    /// Globs of paths that are not looked at.
-    pub ignore: Vec<String>,
+    /// Paths that are not looked at.
+    pub ignore: Globs,
+    /// Paths of the templates that are rendered for themselves; if not given,
+    /// those that no other template names.
+    pub pages: Option<Globs>,
     /// Dialect files, from the site's folder.
     pub dialects: Vec<String>,
+    /// What holds for all templates of a folder.
+    pub folders: Vec<FolderRule>,
+    /// What dynamic names stand for.
+    pub pins: Vec<Pin>,
 }
 
-/// What is wrong with `radicon.toml`, and where.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{}:{}: {message}", at.line, at.column)]
-pub struct SettingsError {
-    /// Line and column, 1-based.
-    pub at: Position,
-    /// What is wrong.
-    pub message: String,
+/// What files of a folder, and of the folders in it, do not say themselves.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FolderRule {
+    /// The folder, from the site's folder; empty for all of it.
+    pub path: String,
+    /// The dialect that its templates are read in.
+    pub dialect: Option<String>,
+    /// The layout of pages that name none: a path from the site's folder, or a name.
+    pub layout: Option<String>,
+    /// The name of files whose parent line holds for their whole folder.
+    pub marker: Option<String>,
+    /// The name of files that are the layout of the pages in their folder and beneath.
+    pub layout_file: Option<String>,
+    /// The folder in which such a file is looked for at last.
+    pub layout_folder: Option<String>,
+    /// Whether such a file has the next one above it as its own layout.
+    pub nested: bool,
+    /// Files put before every page: paths from the site's folder, or names.
+    pub before: Vec<String>,
+    /// Files put after every page.
+    pub after: Vec<String>,
+    /// Pages for which the rule does not hold.
+    pub except: Globs,
+}
+
+/// The template that a dynamic name stands for.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Pin {
+    /// The expression as it is written.
+    pub expression: String,
+    /// The template: a path from the site's folder, or a name.
+    pub target: String,
+    /// The files in which this holds; all if not given.
+    pub files: Option<Globs>,
 }
 
 impl Settings {
@@ -32,12 +66,65 @@ impl Settings {
     ///
     /// # Errors
     /// With line and column: TOML syntax, an unknown key, a wrong value.
-    pub fn parse(text: &str) -> Result<Self, SettingsError> {
-        toml::from_str(text).map_err(|error| SettingsError {
-            at: position(text.as_bytes(), error.span().map_or(0, |span| span.start as u32)),
-            message: error.message().to_owned(),
-        })
+    pub fn parse(text: &str) -> std::result::Result<Self, ConfigError> {
+        config::read(text, settings)
     }
+}
+
+fn settings(table: &DeTable<'_>) -> Result<Settings> {
+    const KEYS: [&str; 6] = ["roots", "ignore", "pages", "dialects", "folder", "pin"];
+    let mut settings = Settings::default();
+    for item in items(table) {
+        match item.0 {
+            "roots" => settings.roots = Some(strings(item)?),
+            "ignore" => settings.ignore = globs(item)?,
+            "pages" => settings.pages = Some(globs(item)?),
+            "dialects" => settings.dialects = strings(item)?,
+            "folder" => settings.folders = subtables(item)?.into_iter().map(folder_rule).collect::<Result<_>>()?,
+            "pin" => settings.pins = subtables(item)?.into_iter().map(pin).collect::<Result<_>>()?,
+            _ => return Err(unknown(item, &KEYS)),
+        }
+    }
+    Ok(settings)
+}
+
+fn folder_rule(table: Item<'_, '_>) -> Result<FolderRule> {
+    const KEYS: [&str; 10] =
+        ["path", "dialect", "layout", "marker", "layout-file", "layout-folder", "nested", "before", "after", "except"];
+    let mut rule = FolderRule::default();
+    for item in items(subtable(table)?) {
+        let text = |item| string(item).map(str::to_owned);
+        match item.0 {
+            "path" => rule.path = string(item)?.trim_matches('/').to_owned(),
+            "dialect" => rule.dialect = Some(text(item)?),
+            "layout" => rule.layout = Some(text(item)?),
+            "marker" => rule.marker = Some(text(item)?),
+            "layout-file" => rule.layout_file = Some(text(item)?),
+            "layout-folder" => rule.layout_folder = Some(string(item)?.trim_matches('/').to_owned()),
+            "nested" => rule.nested = boolean(item)?,
+            "before" => rule.before = strings(item)?,
+            "after" => rule.after = strings(item)?,
+            "except" => rule.except = globs(item)?,
+            _ => return Err(unknown(item, &KEYS)),
+        }
+    }
+    Ok(rule)
+}
+
+fn pin(table: Item<'_, '_>) -> Result<Pin> {
+    let mut pin = Pin::default();
+    for item in items(subtable(table)?) {
+        match item.0 {
+            "expression" => pin.expression = string(item)?.trim().to_owned(),
+            "target" => pin.target = string(item)?.to_owned(),
+            "files" => pin.files = Some(globs(item)?),
+            _ => return Err(unknown(item, &["expression", "target", "files"])),
+        }
+    }
+    if pin.expression.is_empty() || pin.target.is_empty() {
+        return Err((config::start(table), "a pin needs `expression` and `target`".into()));
+    }
+    Ok(pin)
 }
 
 #[cfg(test)]
@@ -45,9 +132,31 @@ mod tests {
     use super::*;
 
     #[test]
+    fn what_is_said_is_read() {
+        let text = "roots = ['a']\npages = ['*.html']\n[[folder]]\npath = '/x/'\nlayout = 'l.html'\nnested = true\n[[pin]]\nexpression = ' base '\ntarget = 'b.html'\n";
+        let settings = Settings::parse(text).expect("settings");
+        assert_eq!(settings.roots, Some(vec!["a".to_owned()]));
+        assert!(settings.pages.is_some_and(|pages| pages.fit("a.html") && !pages.fit("a.txt")));
+        let rule = &settings.folders[0];
+        assert_eq!((rule.path.as_str(), rule.layout.as_deref(), rule.nested), ("x", Some("l.html"), true));
+        assert_eq!(settings.pins[0].expression, "base");
+    }
+
+    #[test]
     fn mistakes_are_placed() {
-        assert_eq!(Settings::parse("roots = ['a']").map(|s| s.roots), Ok(Some(vec!["a".to_owned()])));
-        let error = Settings::parse("ignore = []\nrots = []").expect_err("an unknown key");
-        assert!(error.at.line == 2 && error.message.contains("rots"), "{error}");
+        for (text, line, column, words) in [
+            ("ignore = []\nrots = []", 2, 8, "did you mean `roots`?"),
+            ("roots = 3", 1, 9, "list of texts"),
+            ("[[folder]]\npath = 'x'\nlayuot = 'y'", 3, 10, "did you mean `layout`?"),
+            ("[folder]\npath = 'x'", 1, 1, "written [[folder]]"),
+            ("[[folder]]\nnested = 'yes'", 2, 10, "true or false"),
+            ("[[pin]]\nexpression = 'x'", 1, 1, "needs `expression` and `target`"),
+            ("ignore = ['[']", 1, 10, "unclosed"),
+            ("roots = [", 1, 10, ""),
+        ] {
+            let error = Settings::parse(text).expect_err(text);
+            assert_eq!((error.at.line, error.at.column), (line, column), "{text}: {error}");
+            assert!(error.message.contains(words), "{text}: {error}");
+        }
     }
 }

@@ -1,10 +1,14 @@
 //! What is there: the site as a list.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::{Problem, Role, Root, Site};
-use crate::text::{SourceId, count_lines};
+use super::{Parent, Problem, Reference, Role, Root, Site};
+use crate::dialect::Kind;
+use crate::markup::Construct;
+use crate::text::{Place, SourceId, count_lines, position};
 
 /// The templates of a site, what they are, and how they hang together.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -15,6 +19,10 @@ pub struct Survey {
     pub roots: Vec<Root>,
     /// Sums.
     pub totals: Totals,
+    /// Templates that application code names.
+    pub references: Vec<Reference>,
+    /// Tags that no form of their dialect describes, the most frequent first.
+    pub unknown: Vec<UnknownTag>,
     /// What could not be read.
     pub problems: Vec<Problem>,
 }
@@ -32,12 +40,29 @@ pub struct SurveyFile {
     pub parent: Option<String>,
     /// The paths of what it includes; names as written where there is no such file.
     pub includes: Vec<String>,
+    /// Whether it is rendered for itself.
+    pub rendered: bool,
     /// The names of the blocks it defines or overrides, in their order.
     pub blocks: Vec<String>,
     /// Its size in bytes.
     pub bytes: usize,
     /// Its lines.
     pub lines: usize,
+}
+
+/// A tag that no form of its dialect describes; it is kept as it stands.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct UnknownTag {
+    /// Its first word with its delimiters, such as `{% tide …`.
+    pub tag: String,
+    /// The dialect.
+    pub dialect: String,
+    /// How often it stands in the site.
+    pub uses: usize,
+    /// In how many files.
+    pub files: usize,
+    /// The first place.
+    pub first: Place,
 }
 
 /// Sums over a site.
@@ -64,13 +89,14 @@ impl Site {
         let count = |role: Role| files.iter().filter(|file| file.role == role).count();
         let totals = Totals {
             files: files.len(),
-            pages: count(Role::Page),
+            pages: self.pages().count(),
             layouts: count(Role::Layout),
             partials: count(Role::Partial),
             bytes: files.iter().map(|file| file.bytes).sum(),
             lines: files.iter().map(|file| file.lines).sum(),
         };
         let mut problems = problems.to_vec();
+        problems.extend(self.problems.iter().cloned());
         for template in &self.templates {
             let unreadable =
                 template.unreadable.map(|why| Problem { file: template.path.clone(), at: None, message: why.into() });
@@ -84,25 +110,60 @@ impl Site {
             );
         }
         problems.sort();
-        Survey { files, roots: self.roots.clone(), totals, problems }
+        let (references, unknown) = (self.references.clone(), self.unknown_tags());
+        Survey { files, roots: self.roots.clone(), totals, references, unknown, problems }
+    }
+
+    /// Tags that no form of their dialect describes.
+    fn unknown_tags(&self) -> Vec<UnknownTag> {
+        let mut found: BTreeMap<(&str, String), (usize, usize, SourceId, u32)> = BTreeMap::new();
+        for (id, template) in (0..).map(SourceId).zip(&self.templates) {
+            let mut here = BTreeSet::new();
+            for item in template.constructs.items.iter().filter(|item| item.kind == Kind::Other) {
+                let key = (template.dialect.name.as_str(), item.first_word(&template.source, &template.dialect));
+                let entry = found.entry(key.clone()).or_insert((0, 0, id, item.span.start));
+                entry.0 += 1;
+                entry.1 += usize::from(here.insert(key));
+            }
+        }
+        let tag = |((dialect, tag), (uses, files, id, at)): ((&str, String), (usize, usize, SourceId, u32))| {
+            let template = self.get(id);
+            let first = Place { file: template.path.clone(), line: position(&template.source, at).line };
+            UnknownTag { tag, dialect: dialect.to_owned(), uses, files, first }
+        };
+        let mut unknown: Vec<_> = found.into_iter().map(tag).collect();
+        unknown.sort_by_key(|tag| std::cmp::Reverse(tag.uses));
+        unknown
     }
 
     fn survey_file(&self, id: SourceId) -> SurveyFile {
         let template = self.get(id);
-        let named = |construct: &crate::markup::Construct| match self.target(id, construct) {
-            Ok(target) if !construct.dynamic => self.get(target).path.clone(),
-            _ if construct.dynamic => construct.expr.text(&template.source).into_owned(),
-            _ => construct.target.text(&template.source).into_owned(),
+        let links = self.links(id);
+        let named = |(at, item): (u32, &Construct)| match links.target(at) {
+            Some(Ok(target)) => self.get(*target).path.clone(),
+            _ if item.target.is_empty() => item.name.text(&template.source).into_owned(),
+            _ => item.target.text(&template.source).into_owned(),
         };
         let mut includes: Vec<String> = template.includes().map(named).collect();
         includes.dedup();
+        let parent = match &links.parent {
+            Parent::Found { id, .. } => Some(self.get(*id).path.clone()),
+            _ => template
+                .parent()
+                .filter(|item| !item.target.is_empty())
+                .map(|item| item.target.text(&template.source).into_owned()),
+        };
+        let mut names: Vec<_> = template.blocks().chain(template.regions()).collect();
+        names.sort_by_key(|(at, _)| *at);
+        names.dedup_by_key(|(at, _)| *at);
         SurveyFile {
             path: template.path.clone(),
             role: template.role,
             dialect: template.dialect.name.clone(),
-            parent: template.parent().map(named),
+            parent,
             includes,
-            blocks: template.blocks().map(|(_, block)| block.name.text(&template.source).into_owned()).collect(),
+            rendered: template.rendered,
+            blocks: names.into_iter().map(|(_, block)| block.name.text(&template.source).into_owned()).collect(),
             bytes: template.source.len(),
             lines: count_lines(&template.source),
         }

@@ -1,0 +1,193 @@
+//! `dialect`: how template engines are described, and how a file is read.
+
+use std::collections::BTreeMap;
+use std::io::Write;
+
+use anyhow::{Context, Result};
+use radicon::dialect::{Kind, Part};
+use radicon::disk::Loaded;
+use radicon::{Trial, TrialConstruct};
+use serde::Serialize;
+
+use super::{find_dialect, find_page, is_json, json, load, out, site_folder};
+use crate::FINE;
+use crate::arguments::{Arguments, DialectCommand};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, shorten};
+
+pub fn run(arguments: &Arguments, command: &DialectCommand) -> Result<u8> {
+    match command {
+        DialectCommand::List => list(arguments),
+        DialectCommand::Show { name } => show(arguments, name),
+        DialectCommand::Try { file, dialect } => try_file(arguments, file, dialect.as_deref()),
+    }
+}
+
+/// The site with its dialects; dialects are of interest where there are no templates, too.
+fn loaded(arguments: &Arguments) -> Result<Loaded> {
+    Ok(radicon::disk::load(&site_folder(arguments)?)?)
+}
+
+#[derive(Serialize)]
+struct Known<'a> {
+    name: &'a str,
+    files: &'a [String],
+    layouts: bool,
+    templates: usize,
+}
+
+fn list(arguments: &Arguments) -> Result<u8> {
+    let loaded = loaded(arguments)?;
+    let known: Vec<Known> = loaded
+        .dialects
+        .iter()
+        .map(|dialect| Known {
+            name: &dialect.name,
+            files: dialect.files.patterns(),
+            layouts: dialect.has_layouts(),
+            templates: loaded.site.templates.iter().filter(|template| template.dialect.name == dialect.name).count(),
+        })
+        .collect();
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &known)?;
+        return Ok(FINE);
+    }
+    let columns =
+        [("dialect", Align::Left), ("files here", Align::Right), ("layouts", Align::Left), ("reads", Align::Left)];
+    let mut table = Table::new(&columns);
+    for dialect in &known {
+        let layouts = if dialect.layouts { "yes" } else { "-" };
+        table.row([dialect.name.into(), dialect.templates.to_string(), layouts.into(), dialect.files.join(" ")]);
+    }
+    table.print(&mut out)?;
+    next(&mut out, "radicon dialect try FILE, to see how a file is read")?;
+    Ok(FINE)
+}
+
+fn show(arguments: &Arguments, name: &str) -> Result<u8> {
+    let loaded = loaded(arguments)?;
+    let dialect = find_dialect(&loaded, name)?;
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &BTreeMap::from([("name", &dialect.name), ("text", &dialect.text)]))?;
+    } else {
+        write!(out, "{}", dialect.text)?;
+    }
+    Ok(FINE)
+}
+
+fn try_file(arguments: &Arguments, file: &str, dialect: Option<&str>) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let (path, source, usual) = match find_page(&loaded, file) {
+        Ok(id) => {
+            let template = loaded.site.get(id);
+            (template.path.clone(), template.source.to_vec(), template.dialect.clone())
+        }
+        // Any file will do to try a dialect on.
+        Err(unknown) => match std::fs::read(file) {
+            Ok(source) => (file.to_owned(), source, radicon::dialect::plain()),
+            Err(_) => return Err(unknown).context("there is no such file either"),
+        },
+    };
+    let dialect = match dialect {
+        Some(name) => find_dialect(&loaded, name)?,
+        None => usual,
+    };
+    let trial = loaded.site.try_file(&path, &source, &dialect);
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &trial)?;
+    } else {
+        print(&trial, &mut out)?;
+        if trial.constructs.is_empty() {
+            let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();
+            writeln!(out, "  Nothing in it is a construct of {}; known dialects: {}", trial.dialect, names.join(", "))?;
+        }
+        next(&mut out, &format!("radicon dialect show {}, to see how its constructs are described", trial.dialect))?;
+    }
+    Ok(FINE)
+}
+
+fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
+    headline(
+        out,
+        &format!("{} read as {}: {}", trial.file, trial.dialect, count(trial.constructs.len(), "construct")),
+    )?;
+    if let Some(usual) = trial.usual.as_ref().filter(|usual| **usual != trial.dialect) {
+        writeln!(out, "  {FAINT}the site reads it as {usual}{PLAIN}")?;
+    }
+    writeln!(out)?;
+    let columns =
+        [("line", Align::Right), ("construct", Align::Left), ("written", Align::Left), ("read as", Align::Left)];
+    let mut table = Table::new(&columns);
+    for item in &trial.constructs {
+        let line = format!("{}:{}", item.at.line, item.at.column);
+        let text = item.text.split_whitespace().collect::<Vec<_>>().join(" ");
+        table.row([line, kind(item), shorten(&text, 44), meaning(item)]);
+    }
+    if !trial.constructs.is_empty() {
+        table.print(out)?;
+    }
+    let unknown: Vec<&TrialConstruct> = trial.constructs.iter().filter(|item| item.kind == Kind::Other).collect();
+    if !unknown.is_empty() {
+        let words = unknown.iter().map(|item| item.text.split_whitespace().collect::<Vec<_>>().join(" "));
+        let mut words: Vec<String> = words.map(|text| shorten(&text, 30)).collect();
+        words.sort();
+        words.dedup();
+        let list = shorten(&words.join("  "), 160);
+        writeln!(
+            out,
+            "\n{BAD}Not described{PLAIN} by {}, kept as they stand: {}",
+            trial.dialect,
+            count(unknown.len(), "tag")
+        )?;
+        writeln!(out, "  {list}")?;
+    }
+    for (what, places) in [("Begins like a construct, but is none", &trial.unread), ("Cannot be paired", &trial.errors)]
+    {
+        if places.is_empty() {
+            continue;
+        }
+        writeln!(out, "\n{BAD}{what}{PLAIN}")?;
+        for place in places.iter().take(20) {
+            writeln!(out, "  {}:{}: {}", place.at.line, place.at.column, place.text)?;
+        }
+        if places.len() > 20 {
+            writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", places.len() - 20)?;
+        }
+    }
+    if unknown.is_empty() && trial.unread.is_empty() && trial.errors.is_empty() && !trial.constructs.is_empty() {
+        writeln!(out, "\n{GOOD}Everything that looks like a construct of {} is understood.{PLAIN}", trial.dialect)?;
+    }
+    Ok(())
+}
+
+fn kind(item: &TrialConstruct) -> String {
+    let part = match item.part {
+        Part::Close => "end of ",
+        Part::Branch => "branch of ",
+        Part::Open | Part::Single | Part::Attribute => "",
+    };
+    format!("{part}{}", item.kind.word())
+}
+
+fn meaning(item: &TrialConstruct) -> String {
+    let mut parts: Vec<String> = Vec::new();
+    parts.extend(item.name.clone());
+    if let Some(target) = &item.target {
+        parts.push(match &item.file {
+            Some(file) => format!("-> {file}"),
+            None if item.dynamic => format!("-> decided when rendered: {target}"),
+            None => format!("-> {target}, not found"),
+        });
+    }
+    parts.extend(item.value.as_ref().map(|value| format!("= {value}")));
+    let plain = !matches!(item.kind, Kind::Comment | Kind::Other);
+    parts.extend(item.expression.clone().filter(|_| plain));
+    match (item.part, item.partner_line) {
+        (Part::Open, Some(line)) => parts.push(format!("to line {line}")),
+        (Part::Close | Part::Branch, Some(line)) => parts.push(format!("of line {line}")),
+        _ => {}
+    }
+    parts.join(" ")
+}

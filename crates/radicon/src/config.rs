@@ -1,0 +1,133 @@
+//! Reading the TOML files that people write, with line and column for
+//! everything that is wrong.
+
+use globset::{Glob, GlobSet, GlobSetBuilder};
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use crate::text::{Position, did_you_mean, position};
+
+/// What is wrong with a file of settings or a dialect file, and where.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{}:{}: {message}", at.line, at.column)]
+pub struct ConfigError {
+    /// Line and column, 1-based.
+    pub at: Position,
+    /// What is wrong.
+    pub message: String,
+}
+
+/// A key with its value.
+pub(crate) type Item<'a, 'i> = (&'a str, &'a Spanned<DeValue<'i>>);
+/// A mistake at a byte offset.
+pub(crate) type Result<T> = std::result::Result<T, (usize, String)>;
+
+/// Parses a file and reads it with `reader`, which places its mistakes by offset.
+pub(crate) fn read<T>(
+    text: &str,
+    reader: impl FnOnce(&DeTable<'_>) -> Result<T>,
+) -> std::result::Result<T, ConfigError> {
+    let place = |offset: usize, message: String| ConfigError { at: position(text.as_bytes(), offset as u32), message };
+    let table = DeTable::parse(text)
+        .map_err(|error| place(error.span().map_or(0, |span| span.start), error.message().to_owned()))?;
+    reader(table.get_ref()).map_err(|(offset, message)| place(offset, message))
+}
+
+/// The entries of a table in the order of the file.
+pub(crate) fn items<'a, 'i>(table: &'a DeTable<'i>) -> Vec<Item<'a, 'i>> {
+    let mut items: Vec<_> = table.iter().map(|(key, value)| (key.get_ref().as_ref(), value)).collect();
+    items.sort_by_key(|(_, value)| value.span().start);
+    items
+}
+
+pub(crate) fn start(item: Item<'_, '_>) -> usize {
+    item.1.span().start
+}
+
+pub(crate) fn unknown(item: Item<'_, '_>, known: &[&str]) -> (usize, String) {
+    let hint = match did_you_mean(item.0, known.iter().copied()) {
+        Some(meant) => format!("did you mean `{meant}`?"),
+        None => format!("known here: {}", known.join(", ")),
+    };
+    (start(item), format!("unknown key `{}`; {hint}", item.0))
+}
+
+pub(crate) fn subtable<'a, 'i>(item: Item<'a, 'i>) -> Result<&'a DeTable<'i>> {
+    item.1.get_ref().as_table().ok_or_else(|| (start(item), format!("`{}` must be a table", item.0)))
+}
+
+/// The tables of a list of tables, such as `[[folder]]`.
+pub(crate) fn subtables<'a, 'i>(item: Item<'a, 'i>) -> Result<Vec<Item<'a, 'i>>> {
+    match item.1.get_ref() {
+        DeValue::Array(list) => Ok(list.iter().map(|value| (item.0, value)).collect()),
+        _ => Err((start(item), format!("`{0}` must be a list of tables, written [[{0}]]", item.0))),
+    }
+}
+
+pub(crate) fn string<'a>(item: Item<'a, '_>) -> Result<&'a str> {
+    item.1.get_ref().as_str().ok_or_else(|| (start(item), format!("`{}` must be text in quotes", item.0)))
+}
+
+pub(crate) fn boolean(item: Item<'_, '_>) -> Result<bool> {
+    item.1.get_ref().as_bool().ok_or_else(|| (start(item), format!("`{}` must be true or false", item.0)))
+}
+
+/// A text, or a list of texts.
+pub(crate) fn strings(item: Item<'_, '_>) -> Result<Vec<String>> {
+    match item.1.get_ref() {
+        DeValue::Array(list) => list.iter().map(|value| string((item.0, value)).map(str::to_owned)).collect(),
+        DeValue::String(_) => Ok(vec![string(item)?.to_owned()]),
+        _ => Err((start(item), format!("`{}` must be a list of texts in quotes", item.0))),
+    }
+}
+
+/// Patterns of paths, such as `notices/**`.
+#[derive(Clone, Debug, Default)]
+pub struct Globs {
+    patterns: Vec<String>,
+    set: GlobSet,
+}
+
+impl Globs {
+    /// The patterns as written.
+    pub fn patterns(&self) -> &[String] {
+        &self.patterns
+    }
+
+    /// Whether one of them fits a path, whose separator is `/`.
+    pub fn fit(&self, path: &str) -> bool {
+        self.set.is_match(path)
+    }
+}
+
+impl PartialEq for Globs {
+    fn eq(&self, other: &Self) -> bool {
+        self.patterns == other.patterns
+    }
+}
+
+impl Eq for Globs {}
+
+/// A list of patterns of paths.
+pub(crate) fn globs(item: Item<'_, '_>) -> Result<Globs> {
+    let patterns = strings(item)?;
+    let mistake = |error: globset::Error| (start(item), error.to_string());
+    let mut set = GlobSetBuilder::new();
+    for pattern in &patterns {
+        set.add(Glob::new(pattern).map_err(mistake)?);
+    }
+    let set = set.build().map_err(mistake)?;
+    Ok(Globs { patterns, set })
+}
+
+pub(crate) fn choice<T: Copy>(item: Item<'_, '_>, words: &[(&str, T)]) -> Result<T> {
+    let written = string(item)?;
+    words.iter().find(|(word, _)| *word == written).map(|&(_, value)| value).ok_or_else(|| {
+        let known: Vec<_> = words.iter().map(|(word, _)| *word).collect();
+        let hint = match did_you_mean(written, known.iter().copied()) {
+            Some(meant) => format!("did you mean \"{meant}\"?"),
+            None => format!("it is one of: {}", known.join(", ")),
+        };
+        (start(item), format!("`{}` cannot be \"{written}\"; {hint}", item.0))
+    })
+}

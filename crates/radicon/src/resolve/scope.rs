@@ -1,0 +1,137 @@
+//! Names that includes bind.
+//!
+//! A literal argument is put in where the page prints it and nothing else can
+//! have bound the name. Where an expression still needs a bound name, the
+//! spliced content stands between two comments that say what is bound.
+
+use std::cell::Cell;
+use std::rc::Rc;
+
+use super::arguments::{Arguments, Binding, is_name, mentions};
+use super::flatten::{Flattener, Frame, Stretch, Via};
+use crate::dialect::{Dialect, Kind, Part, Rules, Scope as ScopeRule, Values};
+use crate::markup::{ALONE, Construct};
+use crate::site::Template;
+use crate::text::{SourceId, Span};
+
+/// The names that an include binds for what it splices.
+pub(super) struct Scope {
+    /// The including template.
+    source: SourceId,
+    arguments: Arguments,
+    /// The names around it, if they are seen.
+    outer: Option<Rc<Scope>>,
+    /// No other names are seen.
+    closed: bool,
+    /// Something that stays in the page needs one of the names.
+    pub used: Cell<bool>,
+}
+
+impl Scope {
+    /// The scope of an include; `None` if it changes nothing.
+    pub fn new(source: SourceId, arguments: Arguments, rules: &Rules, outer: Option<Rc<Scope>>) -> Option<Self> {
+        let closed = arguments.only || rules.include_scope == ScopeRule::Own;
+        let says_nothing = arguments.bindings.is_empty() && !arguments.opaque && !closed;
+        (!says_nothing).then(|| Self { source, arguments, outer, closed, used: Cell::new(false) })
+    }
+
+    fn binding(&self, name: &[u8], template: &Template) -> Option<Binding> {
+        self.arguments.bindings.iter().rev().find(|binding| binding.name.of(&template.source) == name).copied()
+    }
+}
+
+impl Flattener<'_> {
+    /// The literal that an output prints, with its template, if that is sure.
+    pub(super) fn literal(&self, source: SourceId, at: usize, frame: &Frame) -> Option<(SourceId, Span)> {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[at];
+        let printed = if item.expr.is_empty() { item.name } else { item.expr };
+        let name = printed.of(&template.source);
+        if frame.scope.is_none()
+            || name.is_empty()
+            || !name.iter().all(|&b| is_name(b))
+            || !printed_alone(template, at, name)
+        {
+            return None;
+        }
+        let mut scope = frame.scope.as_deref();
+        while let Some(here) = scope {
+            if let Some(binding) = here.binding(name, self.site.get(here.source)) {
+                return binding.literal.then_some((here.source, binding.value));
+            }
+            if here.closed || here.arguments.opaque {
+                return None;
+            }
+            scope = here.outer.as_deref();
+        }
+        None
+    }
+
+    /// Whether a default for a name finds it bound already.
+    pub(super) fn is_bound(&self, source: SourceId, item: &Construct, frame: &Frame) -> bool {
+        let template = self.site.get(source);
+        let name = item.name.of(&template.source);
+        let bound = |scope: &Rc<Scope>| scope.binding(name, self.site.get(scope.source)).is_some();
+        item.form(&template.dialect).default && frame.scope.as_ref().is_some_and(bound)
+    }
+
+    /// Notes which bound names a construct that stays in the page needs.
+    pub(super) fn note_names(&self, source: SourceId, item: &Construct, frame: &Frame) {
+        let mut scope = frame.scope.as_deref();
+        let text = item.span.of(&self.site.get(source).source);
+        let says_names = !matches!(item.kind, Kind::Verbatim) && item.part != Part::Close;
+        while let Some(here) = scope.filter(|_| says_names) {
+            let template = self.site.get(here.source);
+            let needs = |binding: &Binding| mentions(text, binding.name.of(&template.source));
+            let needed = here.closed || here.arguments.opaque || here.arguments.bindings.iter().any(needs);
+            here.used.set(here.used.get() || needed);
+            scope = here.outer.as_deref().filter(|_| !here.closed);
+        }
+    }
+
+    /// Puts what was spliced since `start` between comments that say what is bound there.
+    pub(super) fn mark_scope(
+        &mut self,
+        source: SourceId,
+        item: &Construct,
+        scope: &Scope,
+        start: (usize, usize),
+        via: Via,
+    ) {
+        let template = self.site.get(source);
+        let arguments = item.expr.text(&template.source);
+        let arguments = arguments.split_whitespace().collect::<Vec<_>>().join(" ");
+        let said = if arguments.is_empty() && scope.closed { "nothing" } else { &arguments };
+        let said = if said.starts_with("with ") { said.to_owned() } else { format!("with {said}") };
+        let (open, close) = (comment(&template.dialect, &said), comment(&template.dialect, "end with"));
+        let span = if item.expr.is_empty() { item.span } else { item.expr };
+        let (bytes, index) = start;
+        self.flat.bytes.splice(bytes..bytes, open.bytes());
+        for stretch in &mut self.flat.stretches[index..] {
+            stretch.at += open.len() as u32;
+        }
+        self.flat.stretches.insert(index, Stretch { at: bytes as u32, source, span, via });
+        self.write(close.as_bytes(), source, span, via);
+    }
+}
+
+/// Whether nothing around an output or in its file can bind the name that it prints.
+fn printed_alone(template: &Template, at: usize, name: &[u8]) -> bool {
+    let source = &template.source;
+    template.constructs.items.iter().enumerate().all(|(index, item)| {
+        let around = index < at && item.part == Part::Open && item.partner != ALONE && (item.partner as usize) > at;
+        let opaque = matches!(item.kind, Kind::Control | Kind::Other | Kind::Code | Kind::Wrap);
+        let sets = item.kind == Kind::Set && item.name.of(source) == name && !item.form(&template.dialect).default;
+        let unpaired = index < at && item.kind == Kind::Other && item.partner == ALONE;
+        !sets && !((around && opaque || unpaired) && mentions(item.span.of(source), name))
+    })
+}
+
+/// A comment in a dialect; in HTML's way if the dialect has none.
+fn comment(dialect: &Dialect, text: &str) -> String {
+    let Some(form) = dialect.form(Kind::Comment).filter(|form| form.open.example().contains("<text>")) else {
+        return format!("<!-- {text} -->");
+    };
+    let open = form.open.write(&Values { expr: text, ..Values::default() });
+    open + &form.close.first().map(|close| close.write(&Values::default())).unwrap_or_default()
+}

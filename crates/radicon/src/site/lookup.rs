@@ -1,0 +1,149 @@
+//! From written names to files.
+
+use super::{Site, SourceId};
+use crate::dialect::{Kind, Targets};
+
+/// Why a target was not found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// It would lie outside the site.
+    Outside,
+    /// None of these files exists.
+    NotFound(Vec<String>),
+}
+
+/// A written name, and where it starts.
+pub(super) struct Written {
+    /// With `/` between its parts, without a mark or slash at the start.
+    pub name: String,
+    /// It starts at a root, whatever the rules say.
+    pub rooted: bool,
+    /// It starts at the naming file's folder, whatever the rules say.
+    pub explicit: bool,
+}
+
+impl Written {
+    pub(super) fn new(written: &str, targets: &Targets) -> Self {
+        let marked = (!targets.root.is_empty()).then(|| written.strip_prefix(&targets.root)).flatten();
+        let explicit = marked.is_none() && (written.starts_with("./") || written.starts_with("../"));
+        let rest = marked.unwrap_or(written);
+        let separator = targets.separator.as_str();
+        let name = match separator {
+            "/" | "" => rest.to_owned(),
+            // A name that is written with slashes keeps its dots.
+            _ if rest.contains('/') => rest.to_owned(),
+            _ => rest.replace(separator, "/"),
+        };
+        let rooted = marked.is_some() || name.starts_with('/');
+        Self { name: name.trim_start_matches('/').to_owned(), rooted, explicit }
+    }
+}
+
+/// The file names that a name may stand for: with and without the prefix, with each suffix.
+pub(super) fn variants<'a>(name: &'a str, targets: &'a Targets) -> impl Iterator<Item = String> + 'a {
+    let (folder, last) = name.rsplit_once('/').map_or(("", name), |(folder, last)| (folder, last));
+    let slash = if folder.is_empty() { "" } else { "/" };
+    let prefixed = (!targets.prefix.is_empty() && !last.starts_with(&targets.prefix))
+        .then(|| format!("{folder}{slash}{}{last}", targets.prefix));
+    prefixed
+        .into_iter()
+        .chain([name.to_owned()])
+        .flat_map(|name| targets.suffixes.iter().map(move |suffix| format!("{name}{suffix}")))
+}
+
+impl Site {
+    /// The file that `written` names in the template `from`, for a construct of a kind.
+    ///
+    /// # Errors
+    /// If there is no such file, or the name leads out of the site.
+    pub fn lookup(&self, from: SourceId, written: &str, kind: Kind) -> Result<SourceId, Missing> {
+        self.lookup_in(from, written, self.get(from).dialect.targets_of(kind))
+    }
+
+    /// The same by these rules.
+    pub(super) fn lookup_in(&self, from: SourceId, written: &str, targets: &Targets) -> Result<SourceId, Missing> {
+        let name = Written::new(written, targets);
+        let own = folder(&self.get(from).path);
+        let mut tried = Vec::new();
+        let mut outside = false;
+        for start in self.starts(own, &name, targets) {
+            for file in variants(&name.name, targets) {
+                match join(&start, &file) {
+                    Some(path) => match self.find(&path) {
+                        // A template that names itself means the same name in the next root.
+                        Some(found) if found != from => return Ok(found),
+                        _ => tried.push(path),
+                    },
+                    None => outside = true,
+                }
+            }
+        }
+        if targets.bare && !name.name.contains('/') {
+            let found = variants(&name.name, targets).find_map(|file| self.nearest(own, &file, from));
+            if let Some(found) = found {
+                return Ok(found);
+            }
+        }
+        Err(if outside && tried.is_empty() { Missing::Outside } else { Missing::NotFound(tried) })
+    }
+
+    /// The folders where a name may start, in the order in which they are tried.
+    fn starts(&self, own: &str, name: &Written, targets: &Targets) -> Vec<String> {
+        let roots = || self.roots.iter().map(|root| root.path.clone());
+        if name.rooted {
+            return roots().collect();
+        }
+        if name.explicit {
+            return vec![own.to_owned()];
+        }
+        let mut starts: Vec<String> = if targets.relative { vec![own.to_owned()] } else { roots().collect() };
+        for beside in &targets.beside {
+            starts.extend(std::iter::once(own.to_owned()).chain(roots()).filter_map(|start| join(&start, beside)));
+        }
+        starts
+    }
+
+    /// The file of this name, in any folder, that is nearest to a folder.
+    fn nearest(&self, own: &str, file: &str, from: SourceId) -> Option<SourceId> {
+        let shared = |path: &str| path.split('/').zip(own.split('/')).take_while(|(a, b)| a == b).count();
+        let ids = (0..self.templates.len() as u32).map(SourceId).filter(|&id| id != from);
+        let named = ids.filter(|&id| self.get(id).path.rsplit('/').next() == Some(file));
+        named.max_by_key(|&id| (shared(&self.get(id).path), std::cmp::Reverse(id)))
+    }
+
+    /// A template by its path or by a name under which some dialect of the site names it.
+    pub fn find_named(&self, name: &str) -> Option<SourceId> {
+        let plain = name.trim_start_matches("./");
+        self.find(plain).or_else(|| {
+            self.naming.iter().find_map(|targets| {
+                let written = Written::new(name, targets);
+                let under =
+                    |root: &str| variants(&written.name, targets).find_map(|file| self.find(&join(root, &file)?));
+                self.roots.iter().find_map(|root| {
+                    let beside = targets.beside.iter().filter_map(|beside| join(&root.path, beside));
+                    std::iter::once(root.path.clone()).chain(beside).find_map(|start| under(&start))
+                })
+            })
+        })
+    }
+}
+
+/// The folder of a path; empty for a file at the top.
+pub(crate) fn folder(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(folder, _)| folder)
+}
+
+/// Joins a folder and a name, resolving `.` and `..`; `None` if it leads out.
+pub(crate) fn join(folder: &str, name: &str) -> Option<String> {
+    let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();
+    for part in name.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => {
+                parts.pop()?;
+            }
+            _ => parts.push(part),
+        }
+    }
+    Some(parts.join("/"))
+}

@@ -1,0 +1,155 @@
+//! How a file is read, construct by construct: for whoever writes a dialect.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::Site;
+use crate::dialect::{Dialect, Kind, Part};
+use crate::markup::{ALONE, Construct, Constructs};
+use crate::text::{LineIndex, Position};
+
+/// How a file is read in a dialect.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Trial {
+    /// The file's path.
+    pub file: String,
+    /// The dialect in which it was read here.
+    pub dialect: String,
+    /// The dialect that the site reads it in; none if it is no template of the site.
+    pub usual: Option<String>,
+    /// Every construct, in order.
+    pub constructs: Vec<TrialConstruct>,
+    /// Places that begin like a construct and were read as none.
+    pub unread: Vec<TrialPlace>,
+    /// What could not be paired.
+    pub errors: Vec<TrialPlace>,
+}
+
+/// One construct.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct TrialConstruct {
+    /// Where it starts.
+    pub at: Position,
+    /// What it does.
+    pub kind: Kind,
+    /// Which tag of its form it is.
+    pub part: Part,
+    /// The tag as it is written.
+    pub text: String,
+    /// The block's or value's name.
+    pub name: Option<String>,
+    /// The target's name, or the expression that stands for it.
+    pub target: Option<String>,
+    /// The file that the target names; none if it names none.
+    pub file: Option<String>,
+    /// A content in one line.
+    pub value: Option<String>,
+    /// The expression, the arguments or the text.
+    pub expression: Option<String>,
+    /// An expression stands where a name or content in quotes is expected.
+    pub dynamic: bool,
+    /// The line of the other half of a pair.
+    pub partner_line: Option<u32>,
+}
+
+/// A place, with what stands there or is wrong there.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct TrialPlace {
+    /// Where.
+    pub at: Position,
+    /// The text or the message.
+    pub text: String,
+}
+
+/// How much of an unread place is shown, in bytes.
+const SHOWN: usize = 48;
+
+impl Site {
+    /// Reads a file in a dialect and tells what was found. The file need not be
+    /// one of the site; if it is, targets are looked up.
+    pub fn try_file(&self, path: &str, source: &[u8], dialect: &Dialect) -> Trial {
+        let constructs = Constructs::read(source, dialect);
+        let lines = LineIndex::new(source);
+        let known = self.find(path);
+        let text = |span: crate::text::Span| (!span.is_empty()).then(|| span.text(source).into_owned());
+        let show = |item: &Construct| {
+            let looked_up = known.filter(|_| item.kind.names_a_file() && !item.dynamic && !item.target.is_empty());
+            let found = looked_up
+                .and_then(|id| self.lookup_in(id, &item.target.text(source), dialect.targets_of(item.kind)).ok());
+            let partner = constructs.items.get(item.partner as usize).filter(|_| item.partner != ALONE);
+            TrialConstruct {
+                at: lines.position(source, item.span.start),
+                kind: item.kind,
+                part: item.part,
+                text: item.span.text(source).into_owned(),
+                name: text(item.name),
+                target: text(item.target),
+                file: found.map(|id| self.get(id).path.clone()),
+                value: text(item.value),
+                expression: text(item.expr),
+                dynamic: item.dynamic,
+                partner_line: partner.map(|partner| lines.line(partner.span.start)),
+            }
+        };
+        let place = |at: u32, text: String| TrialPlace { at: lines.position(source, at), text };
+        Trial {
+            file: path.to_owned(),
+            dialect: dialect.name.clone(),
+            usual: known.map(|id| self.get(id).dialect.name.clone()),
+            constructs: constructs.items.iter().map(show).collect(),
+            unread: unread(source, dialect, &constructs).map(|at| place(at as u32, beginning(&source[at..]))).collect(),
+            errors: constructs.errors.iter().map(|error| place(error.span.start, error.message.clone())).collect(),
+        }
+    }
+}
+
+/// Where a delimiter of the dialect stands in front of a word, outside of what was read.
+fn unread<'a>(source: &'a [u8], dialect: &'a Dialect, constructs: &'a Constructs) -> impl Iterator<Item = usize> + 'a {
+    let hits = dialect.delimiters.iter().flat_map(move |delimiters| delimiters.find_iter(source));
+    let begins = move |at: usize, end: usize| {
+        let inside = constructs.items.partition_point(|item| item.span.start as usize <= at);
+        let after = source[end..].iter().copied().find(|b| !b.is_ascii_whitespace());
+        let word = |b: u8| b.is_ascii_alphanumeric() || b == b'_';
+        let glued = at > 0 && word(source[at - 1]) && !b"([{<".contains(&source[at]);
+        let read = inside.checked_sub(1).is_some_and(|item| constructs.items[item].span.end as usize > at)
+            || inert(constructs, at as u32);
+        !read && !glued && after.is_some_and(word) && (end - at > 1 || source.get(end).copied().is_some_and(word))
+    };
+    hits.map(|hit| (hit.start(), hit.end())).filter(move |&(at, end)| begins(at, end)).map(|(at, _)| at)
+}
+
+/// Whether a place stands in a verbatim region.
+fn inert(constructs: &Constructs, at: u32) -> bool {
+    let mut regions = constructs.items.iter().filter(|item| item.kind == Kind::Verbatim && item.part == Part::Open);
+    regions.any(|item| {
+        item.partner != ALONE && item.span.start < at && constructs.items[item.partner as usize].span.start > at
+    })
+}
+
+fn beginning(rest: &[u8]) -> String {
+    let line = rest.iter().position(|&b| b == b'\n').unwrap_or(rest.len());
+    let text = String::from_utf8_lossy(&rest[..line.min(SHOWN)]).into_owned();
+    if line > SHOWN { text + "…" } else { text }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::{builtin, builtin_named};
+    use crate::site::{Settings, SourceFile};
+
+    #[test]
+    fn what_is_read_and_what_is_not() {
+        let text = "{% extends 'b.html' %}\n{% block a %}{% endblok %}{{ }} {% raw %}{% x{% endraw %}{% never";
+        let files = vec![SourceFile::new("a.html", text), SourceFile::new("b.html", "")];
+        let site = Site::read(files, builtin(), &Settings::default());
+        let brace = builtin_named("brace-percent").expect("a built-in dialect");
+        let trial = site.try_file("a.html", text.as_bytes(), &brace);
+        let kinds: Vec<_> = trial.constructs.iter().map(|item| item.kind).collect();
+        assert_eq!(kinds, [Kind::Parent, Kind::Block, Kind::Other, Kind::Verbatim, Kind::Verbatim]);
+        assert_eq!(trial.constructs[0].file.as_deref(), Some("b.html"));
+        assert_eq!(trial.errors.len(), 1);
+        let unread: Vec<_> = trial.unread.iter().map(|place| (place.at.line, place.text.as_str())).collect();
+        assert_eq!(unread, [(2, "{% never")]);
+    }
+}
