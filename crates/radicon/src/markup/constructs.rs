@@ -66,15 +66,21 @@ impl Construct {
     /// Writes the tag anew from what was read: the same but for white space,
     /// the choice of quotes, and trim marks.
     pub fn write(&self, source: &[u8], dialect: &Dialect) -> String {
-        let tag = dialect.tags.get(self.tag as usize).filter(|_| self.part != Part::Attribute);
-        let Some((pattern, captures)) = tag.and_then(|tag| {
-            Some((&tag.pattern, tag.pattern.read(source, self.span.start as usize, &dialect.marks)?.1))
-        }) else {
-            return self.span.text(source).into_owned();
+        let text = self.span.of(source);
+        let blanks = text.iter().take_while(|&&b| is_blank(b)).count();
+        let pattern = match self.part {
+            Part::Attribute => Some(&self.form(dialect).open),
+            _ => dialect.tags.get(self.tag as usize).map(|tag| &tag.pattern),
         };
+        let from = self.span.start as usize + blanks;
+        let read = pattern.and_then(|pattern| Some((pattern, pattern.read(source, from, &dialect.marks)?)));
+        let Some((pattern, (end, captures))) = read else { return String::from_utf8_lossy(text).into_owned() };
         let texts = [captures.target, captures.name, captures.value, captures.expr, captures.after];
         let [target, name, value, expr, after] = &texts.map(|span| span.text(source));
-        pattern.write(&Values { target, name, value, expr, after })
+        let written = pattern.write(&Values { target, name, value, expr, after });
+        // Of a comment pair everything behind the opener.
+        let rest = Span::new(end as u32, self.span.end.max(end as u32)).text(source);
+        format!("{}{written}{rest}", String::from_utf8_lossy(&text[..blanks]))
     }
 }
 
@@ -351,7 +357,7 @@ impl<'s> Scan<'s> {
             Newline::Kept | Newline::Unknown => {}
             Newline::Eaten => {
                 for (item, tag) in self.found.items.iter_mut().zip(&self.tags) {
-                    if !item.kind.prints() && !tag.exact && item.tag != NO_TAG {
+                    if !item.kind.prints() && !tag.exact {
                         let end = item.span.end as usize;
                         item.reach.end = item.reach.end.max((end + line_end(&self.source[end..])) as u32);
                     }
@@ -423,7 +429,8 @@ fn whole_lines(source: &[u8], items: &mut [Construct], tags: &[Tag<'_>]) {
         let mut next = first;
         let mut end = items[first].span.end as usize;
         loop {
-            alone &= items[next].kind.resolved() && !tags[next].exact;
+            let kind = items[next].kind;
+            alone &= (kind.resolved() || matches!(kind, Kind::Set | Kind::Import)) && !tags[next].exact;
             alone &= !source[items[next].span.range()].contains(&b'\n');
             next += 1;
             let gap = items.get(next).map_or(&source[end..], |item| &source[end..item.span.start as usize]);

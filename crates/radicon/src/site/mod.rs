@@ -117,13 +117,17 @@ impl Template {
         let unreadable = unreadable(&file.bytes);
         let wanted = folders::rules_for(&settings.folders, &file.path).iter().find_map(|rule| rule.dialect.as_deref());
         let ruled = dialects.iter().find(|dialect| Some(dialect.name.as_str()) == wanted);
-        let mut best = (0, Arc::clone(ruled.unwrap_or(&dialect::plain())), Constructs::default());
-        let fitting = dialects
-            .iter()
-            .filter(|dialect| ruled.map_or(dialect.fits(&file.path), |ruled| Arc::ptr_eq(dialect, ruled)));
-        for dialect in fitting.filter(|dialect| unreadable.is_none() && !dialect.forms.is_empty()) {
+        let fitting: Vec<_> = match ruled {
+            Some(ruled) => vec![ruled],
+            None => dialects.iter().filter(|dialect| dialect.fits(&file.path)).collect(),
+        };
+        // A name that only a dialect of the site's own fits says enough.
+        let sure = ruled.is_some()
+            || matches!(fitting[..], [only] if !dialect::builtin().iter().any(|b| Arc::ptr_eq(b, only)));
+        let mut best = (0, dialect::plain(), Constructs::default());
+        for dialect in fitting.into_iter().filter(|dialect| unreadable.is_none() && !dialect.forms.is_empty()) {
             let constructs = Constructs::read(&file.bytes, dialect);
-            let score = evidence(&constructs) + usize::from(ruled.is_some());
+            let score = evidence(&constructs) + usize::from(sure);
             if score > best.0 {
                 best = (score, Arc::clone(dialect), constructs);
             }
