@@ -66,17 +66,26 @@ impl Site {
         let own = folder(&self.get(from).path);
         let mut tried = Vec::new();
         let mut outside = false;
+        let mut first = None;
+        // A template that names itself means the same name in the next root.
+        let may_name_itself = variants(&name.name, targets).any(|file| self.get(from).path.ends_with(&file));
         for start in self.starts(own, &name, targets) {
             for file in variants(&name.name, targets) {
-                match join(&start, &file) {
-                    Some(path) => match self.find(&path) {
-                        // A template that names itself means the same name in the next root.
-                        Some(found) if found != from => return Ok(found),
-                        _ => tried.push(path),
-                    },
-                    None => outside = true,
+                let Some(path) = join(&start, &file) else {
+                    outside = true;
+                    continue;
+                };
+                match self.find(&path) {
+                    Some(found) if found == from => first = None,
+                    Some(found) if !may_name_itself => return Ok(found),
+                    Some(found) => first = first.or(Some(found)),
+                    None => {}
                 }
+                tried.push(path);
             }
+        }
+        if let Some(found) = first {
+            return Ok(found);
         }
         if targets.bare && !name.name.contains('/') {
             let found = variants(&name.name, targets).find_map(|file| self.nearest(own, &file, from));
