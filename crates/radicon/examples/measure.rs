@@ -9,6 +9,8 @@
 //! `--pages N` takes the first N pages by path. Prints one line of figures, the
 //! names of the blocks, and why pages were left alone.
 
+mod figures;
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Instant;
@@ -54,7 +56,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         proposal.blocks.len(),
         read.as_secs_f64(),
         proposed.as_secs_f64(),
-        peak_memory().unwrap_or(0) / 1000,
+        figures::peak_memory(),
     );
     let names: Vec<_> = proposal.blocks.iter().map(|block| block.name.as_str()).collect();
     println!("  blocks: {}", names.join(" "));
@@ -65,11 +67,4 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
     reasons.iter().for_each(|(reason, count)| println!("  left {count}: {reason}"));
     Ok(())
-}
-
-/// The most memory the process ever held, in kilobytes, where the system tells.
-fn peak_memory() -> Option<usize> {
-    let status = std::fs::read_to_string("/proc/self/status").ok()?;
-    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"))?;
-    line.split_whitespace().next()?.parse().ok()
 }

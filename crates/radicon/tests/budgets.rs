@@ -23,6 +23,8 @@ fn parents_that_come_round_are_named() {
     let site = site(files(1, |_| "{% extends '0.html' %}".into()));
     let chain = Resolver::new(&site).chain(site.find("0.html").expect("a page"));
     assert!(matches!(chain.broken, Some(Break::Missing(_))));
+    let problem = chain.problem(&site).expect("a problem").to_string();
+    assert!(problem.contains("0.html:1:1") && problem.contains("names itself"), "{problem}");
 }
 
 #[test]
@@ -63,10 +65,29 @@ fn includes_inside_each_other_are_followed_so_far_and_no_further() {
 
 #[test]
 fn names_that_lead_out_are_refused_and_kept() {
-    for name in ["../x.html", "/../x.html", "a/../../x.html", "../../../../etc/passwd"] {
+    for name in ["../x.html", "/../x.html", "a/../../x.html", "../../../../etc/passwd", "/etc/passwd"] {
         let site = site(files(1, |_| format!("{{% include '{name}' %}}")));
         let flat = Resolver::new(&site).flatten(site.find("0.html").expect("a page")).expect("a page of a sane size");
         assert_eq!(String::from_utf8_lossy(&flat.bytes), format!("{{% include '{name}' %}}"));
-        assert!(flat.problems[0].message.contains("leads out of the site"), "{name}: {:?}", flat.problems);
+        let message = &flat.problems[0].message;
+        let words = if name == "/etc/passwd" { "looked for etc/passwd" } else { "leads out of the site" };
+        assert!(message.contains(words) && message.contains(name), "{name}: {message}");
     }
+}
+
+#[cfg(unix)]
+#[test]
+fn links_out_of_the_site_are_not_followed() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let (inside, outside) = (dir.path().join("site"), dir.path().join("secret.html"));
+    std::fs::create_dir(&inside).expect("a folder");
+    std::fs::write(&outside, "secret").expect("written");
+    std::fs::write(inside.join("page.html"), "{% include 'link.html' %}{% if x %}{% endif %}").expect("written");
+    std::os::unix::fs::symlink(&outside, inside.join("link.html")).expect("a link");
+    let loaded = radicon::disk::load(&inside).expect("a site");
+    assert!(loaded.problems.iter().any(|problem| problem.to_string().starts_with("link.html: a symbolic link")));
+    let page = loaded.site.find("page.html").expect("the page");
+    let flat = Resolver::new(&loaded.site).flatten(page).expect("a page of a sane size");
+    assert!(!String::from_utf8_lossy(&flat.bytes).contains("secret"));
+    assert!(flat.problems[0].to_string().contains("no template `link.html`"), "{:?}", flat.problems);
 }

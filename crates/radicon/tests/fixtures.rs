@@ -1,4 +1,5 @@
-//! Eight made-up engines, one for each shape of template language: their sites
+//! Eight made-up engines, one for each shape of template language, and the tags
+//! that many engines share: their sites
 //! come out as the pages that were written by hand beside them.
 
 mod common;
@@ -11,7 +12,7 @@ use radicon::dialect::{Dialect, Form, Kind, Values};
 use radicon::markup::Document;
 use radicon::{Resolver, disk};
 
-const ENGINES: [&str; 8] = ["lantern", "signal", "helm", "crate", "canvas", "buoy", "pier", "mooring"];
+const ENGINES: [&str; 9] = ["lantern", "signal", "helm", "crate", "canvas", "buoy", "pier", "mooring", "skerry"];
 
 fn folder(engine: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures").join(engine)
@@ -82,6 +83,13 @@ fn single_brackets_and_values_for_the_layout() {
 #[test]
 fn attributes_of_elements() {
     check("pier");
+}
+
+/// What stands in real trees of `brace-percent`: arguments, dynamic names, parents
+/// that are not the first thing, blocks in conditions and tags, trim marks, custom tags.
+#[test]
+fn brace_percent_as_it_stands_in_real_trees() {
+    check("skerry");
 }
 
 #[test]

@@ -80,6 +80,9 @@ impl Chain {
                 "which of its parents holds is decided when the page is rendered; the chain ends here".into()
             }
             Break::Dynamic => format!("the parent `{written}` is an expression; the chain ends here"),
+            Break::Missing(Missing::NotFound(tried)) if tried.contains(&template.path) => {
+                format!("`{written}` names itself, and no root after its own has such a file")
+            }
             Break::Missing(missing) => describe_missing(&written, missing),
             Break::Cycle(round) => {
                 let names: Vec<_> = round.iter().chain(round.first()).map(|&id| site.get(id).path.as_str()).collect();
