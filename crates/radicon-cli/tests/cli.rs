@@ -212,7 +212,7 @@ fn mistakes_get_a_hint_and_code_2() {
     fs::write(site.join("radicon.toml"), "dialects = [\"mine.toml\"]\n").expect("settings");
     fs::write(site.join("mine.toml"), "name = \"mine\"\n[forms]\nblokc = 'x'\n").expect("a dialect");
     let ran = radicon(&site, &["survey"]);
-    assert!(ran.code == 2 && ran.err.contains("mine.toml:3:9") && ran.err.contains("block"), "{}", ran.err);
+    assert!(ran.code == 2 && ran.err.contains("mine.toml:3:1") && ran.err.contains("block"), "{}", ran.err);
 }
 
 #[test]

@@ -17,8 +17,8 @@ pub struct ConfigError {
     pub message: String,
 }
 
-/// A key with its value.
-pub(crate) type Item<'a, 'i> = (&'a str, &'a Spanned<DeValue<'i>>);
+/// A key with its value, and the offset of the key.
+pub(crate) type Item<'a, 'i> = (&'a str, &'a Spanned<DeValue<'i>>, usize);
 /// A mistake at a byte offset.
 pub(crate) type Result<T> = std::result::Result<T, (usize, String)>;
 
@@ -35,8 +35,9 @@ pub(crate) fn read<T>(
 
 /// The entries of a table in the order of the file.
 pub(crate) fn items<'a, 'i>(table: &'a DeTable<'i>) -> Vec<Item<'a, 'i>> {
-    let mut items: Vec<_> = table.iter().map(|(key, value)| (key.get_ref().as_ref(), value)).collect();
-    items.sort_by_key(|(_, value)| value.span().start);
+    let mut items: Vec<_> =
+        table.iter().map(|(key, value)| (key.get_ref().as_ref(), value, key.span().start)).collect();
+    items.sort_by_key(|(_, value, _)| value.span().start);
     items
 }
 
@@ -49,7 +50,7 @@ pub(crate) fn unknown(item: Item<'_, '_>, known: &[&str]) -> (usize, String) {
         Some(meant) => format!("did you mean `{meant}`?"),
         None => format!("known here: {}", known.join(", ")),
     };
-    (start(item), format!("unknown key `{}`; {hint}", item.0))
+    (item.2, format!("unknown key `{}`; {hint}", item.0))
 }
 
 pub(crate) fn subtable<'a, 'i>(item: Item<'a, 'i>) -> Result<&'a DeTable<'i>> {
@@ -59,7 +60,7 @@ pub(crate) fn subtable<'a, 'i>(item: Item<'a, 'i>) -> Result<&'a DeTable<'i>> {
 /// The tables of a list of tables, such as `[[folder]]`.
 pub(crate) fn subtables<'a, 'i>(item: Item<'a, 'i>) -> Result<Vec<Item<'a, 'i>>> {
     match item.1.get_ref() {
-        DeValue::Array(list) => Ok(list.iter().map(|value| (item.0, value)).collect()),
+        DeValue::Array(list) => Ok(list.iter().map(|value| (item.0, value, item.2)).collect()),
         _ => Err((start(item), format!("`{0}` must be a list of tables, written [[{0}]]", item.0))),
     }
 }
@@ -75,7 +76,7 @@ pub(crate) fn boolean(item: Item<'_, '_>) -> Result<bool> {
 /// A text, or a list of texts.
 pub(crate) fn strings(item: Item<'_, '_>) -> Result<Vec<String>> {
     match item.1.get_ref() {
-        DeValue::Array(list) => list.iter().map(|value| string((item.0, value)).map(str::to_owned)).collect(),
+        DeValue::Array(list) => list.iter().map(|value| string((item.0, value, item.2)).map(str::to_owned)).collect(),
         DeValue::String(_) => Ok(vec![string(item)?.to_owned()]),
         _ => Err((start(item), format!("`{}` must be a list of texts in quotes", item.0))),
     }

@@ -68,7 +68,7 @@ fn settings_say_where_names_start_and_how_files_are_read() {
 fn mistakes_in_settings_are_placed() {
     for (settings, words) in [
         ("roots = 3\n", "radicon.toml:1:9"),
-        ("[forms]\n", "radicon.toml:1:1"),
+        ("[forms]\n", "radicon.toml:1:2"),
         ("ignore = ['[']\n", "radicon.toml:1:10"),
         ("dialects = ['none.toml']\n", "none.toml"),
     ] {

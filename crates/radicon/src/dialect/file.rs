@@ -65,7 +65,7 @@ fn forms(text: &str, dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
                 match item.1.get_ref() {
                     DeValue::Array(list) => {
                         for value in list.iter() {
-                            dialect.forms.push(form(text, kind, (item.0, value))?);
+                            dialect.forms.push(form(text, kind, (item.0, value, item.2))?);
                         }
                     }
                     _ => dialect.forms.push(form(text, kind, item)?),
@@ -162,7 +162,7 @@ fn check(form: &Form, item: Item<'_, '_>) -> Result<()> {
 
 fn patterns(text: &str, item: Item<'_, '_>, line: bool) -> Result<Vec<Pattern>> {
     match item.1.get_ref() {
-        DeValue::Array(list) => list.iter().map(|value| pattern(text, (item.0, value), line)).collect(),
+        DeValue::Array(list) => list.iter().map(|value| pattern(text, (item.0, value, item.2), line)).collect(),
         _ => Ok(vec![pattern(text, item, line)?]),
     }
 }
@@ -278,8 +278,8 @@ mod tests {
 
     #[test]
     fn mistakes_name_line_and_column() {
-        refuses("name = \"x\"\nfiels = []", 2, 9, "did you mean `files`?");
-        refuses("name = \"x\"\n[forms]\nblokc = 'a'", 3, 9, "did you mean `block`?");
+        refuses("name = \"x\"\nfiels = []", 2, 1, "did you mean `files`?");
+        refuses("name = \"x\"\n[forms]\nblokc = 'a'", 3, 1, "did you mean `block`?");
         refuses("name = \"x\"\n[forms]\nparent = '{% use \"<taget>\" %}'", 3, 19, "<target>");
         refuses("name = \"x\"\n[forms]\nblock = '{% b <name> %}'", 3, 9, "must be a pair");
         refuses("name = \"x\"\n[forms]\nparent = '{% use %}'", 3, 10, "<target>");

@@ -200,7 +200,7 @@ pub fn write_pages(loaded: &Loaded, pages: &[SourceFile], into: &Path) -> Result
             || path.starts_with(&format!("{DIALECTS_FOLDER}/"))
             || loaded.settings.dialects.iter().any(|dialect| dialect == path)
     };
-    write_folder(&loaded.folder, pages, into, |path| !is_source(path))
+    write_folder(&loaded.folder, pages, into, |path, is_folder| !is_folder && !is_source(path))
 }
 
 /// Writes a whole site into an empty or new folder: everything that stands in
@@ -209,14 +209,14 @@ pub fn write_pages(loaded: &Loaded, pages: &[SourceFile], into: &Path) -> Result
 /// # Errors
 /// If `into` is not empty, lies around the site, or something cannot be written.
 pub fn write_site(folder: &Path, changes: &[SourceFile], into: &Path) -> Result<(), DiskError> {
-    write_folder(folder, changes, into, |_| true)
+    write_folder(folder, changes, into, |_, _| true)
 }
 
 fn write_folder(
     folder: &Path,
     changes: &[SourceFile],
     into: &Path,
-    keep: impl Fn(&str) -> bool,
+    keep: impl Fn(&str, bool) -> bool,
 ) -> Result<(), DiskError> {
     if fs::read_dir(into).is_ok_and(|mut entries| entries.next().is_some()) {
         return Err(DiskError::Refused(format!("{}: the folder is not empty; name a new one", into.display())));
@@ -235,15 +235,19 @@ fn write_folder(
             continue;
         };
         let to = into.join(relative);
-        match entry.file_type() {
-            Some(kind) if kind.is_dir() && outside(entry.path()) => {
-                fs::create_dir_all(&to).map_err(DiskError::io(&to))?
-            }
-            Some(kind) if kind.is_file() && !keep(&relative.to_string_lossy().replace('\\', "/")) => {}
-            Some(kind) if kind.is_file() && outside(entry.path()) => {
+        let Some(kind) = entry.file_type() else { continue };
+        if !keep(&relative.to_string_lossy().replace('\\', "/"), kind.is_dir()) {
+            continue;
+        }
+        if let Some(parent) = to.parent().filter(|_| !kind.is_dir() && outside(entry.path())) {
+            fs::create_dir_all(parent).map_err(DiskError::io(parent))?;
+        }
+        match kind {
+            kind if kind.is_dir() && outside(entry.path()) => fs::create_dir_all(&to).map_err(DiskError::io(&to))?,
+            kind if kind.is_file() && outside(entry.path()) => {
                 fs::copy(entry.path(), &to).map_err(DiskError::io(entry.path()))?;
             }
-            Some(kind) if kind.is_symlink() => copy_link(entry.path(), &to)?,
+            kind if kind.is_symlink() => copy_link(entry.path(), &to)?,
             _ => {}
         }
     }

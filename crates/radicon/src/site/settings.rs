@@ -145,9 +145,9 @@ mod tests {
     #[test]
     fn mistakes_are_placed() {
         for (text, line, column, words) in [
-            ("ignore = []\nrots = []", 2, 8, "did you mean `roots`?"),
+            ("ignore = []\nrots = []", 2, 1, "did you mean `roots`?"),
             ("roots = 3", 1, 9, "list of texts"),
-            ("[[folder]]\npath = 'x'\nlayuot = 'y'", 3, 10, "did you mean `layout`?"),
+            ("[[folder]]\npath = 'x'\nlayuot = 'y'", 3, 1, "did you mean `layout`?"),
             ("[folder]\npath = 'x'", 1, 1, "written [[folder]]"),
             ("[[folder]]\nnested = 'yes'", 2, 10, "true or false"),
             ("[[pin]]\nexpression = 'x'", 1, 1, "needs `expression` and `target`"),
