@@ -83,10 +83,10 @@ fn the_demo_runs_the_whole_job() {
     let ran = radicon(dir.path(), &["demo", "tour"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     for words in [
-        "One layout for 15 of 15 pages",
+        "One layout for 15 of 22 pages",
         "Proven: no page changes",
         "<!--: block content -->",
-        "15 pages equal",
+        "22 pages equal",
         "Next: ",
     ] {
         assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
@@ -169,7 +169,8 @@ fn the_json_has_what_scripts_rely_on() {
             && file["parent"].is_null()
     );
     assert!(file["includes"].is_array() && file["blocks"].is_array() && survey["roots"].is_array());
-    assert_eq!(survey["totals"]["pages"], 15);
+    assert_eq!(survey["totals"]["pages"], 22);
+    assert_eq!(survey["references"][0]["file"], "booking/desk.tern");
     let proposal = json(&site, "propose", &["propose"]);
     assert!(proposal["files"].as_array().is_some_and(|files| files.len() == 16));
     assert!(proposal["files"][0]["text"].is_string() && proposal["files"][0]["role"].is_string());
@@ -351,4 +352,78 @@ fn a_killed_run_leaves_the_old_tree_or_the_new_one() {
         }
     }
     println!("old tree {} times, new tree {} times", outcomes[0], outcomes[1]);
+}
+
+#[test]
+fn chains_tell_the_story_of_a_page_a_layout_and_a_block() {
+    let (_dir, site) = demo();
+    let page = radicon(&site, &["chain", "booking/vehicle.html"]).out;
+    for words in
+        ["takes its frame from booking/base.html", "feilds", "lost", "did you mean `fields`?", "booking/step.html:11"]
+    {
+        assert!(page.contains(words), "no {words:?} in {page}");
+    }
+    let layout = radicon(&site, &["chain", "booking/step.html"]).out;
+    for words in ["A child of this layout may override", "    fields", "2 files", "Go on"] {
+        assert!(layout.contains(words), "no {words:?} in {layout}");
+    }
+    let ruled = radicon(&site, &["chain", "notices/fog.pennant"]).out;
+    assert!(ruled.contains("(by the file name frame.pennant)"), "{ruled}");
+    let report = json(&site, "chain", &["chain", "booking/passengers.html"]);
+    let scripts =
+        report["blocks"].as_array().expect("blocks").iter().find(|block| block["name"] == "scripts").expect("it");
+    assert_eq!(scripts["definitions"][0]["inherited_at"][0], 11);
+    let block = json(&site, "block", &["chain", "--block", "button"]);
+    let states: Vec<_> = block["pages"].as_array().expect("pages").iter().map(|page| &page["state"]).collect();
+    assert_eq!(states, ["default", "overridden", "default"]);
+    let ran = radicon(&site, &["chain", "--block", "buton"]);
+    assert!(ran.code == 2 && ran.err.contains("did you mean `button`?"), "{}", ran.err);
+}
+
+#[test]
+fn dialects_are_listed_shown_and_tried() {
+    let (_dir, site) = demo();
+    let list = json(&site, "dialect-list", &["dialect", "list"]);
+    assert_eq!((&list[0]["name"], &list[0]["templates"]), (&"pennant".into(), &4.into()));
+    let text = radicon(&site, &["dialect", "show", "pennant"]).out;
+    assert_eq!(text, fs::read_to_string(site.join("dialects/pennant.toml")).expect("the dialect"));
+    assert!(json(&site, "dialect-show", &["dialect", "show", "pennant"])["text"] == *text);
+    let file = site.join("notices/fog.pennant");
+    let broken = fs::read_to_string(&file).expect("a page") + "^fli(title, \"x\") ^lower\n a^b.example\n";
+    fs::write(&file, broken).expect("written");
+    let ran = radicon(&site, &["dialect", "try", "notices/fog.pennant"]);
+    for words in ["7:1: ^fli(title", "`^lower` closes nothing", "title = Fog"] {
+        assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
+    }
+    assert!(!ran.out.contains("a^b"), "{}", ran.out);
+    let trial = json(&site, "dialect-try", &["dialect", "try", "fares.html", "--dialect", "brace-percent"]);
+    assert_eq!((&trial["usual"], trial["constructs"].as_array().map(Vec::len)), (&"plain".into(), Some(0)));
+    let ran = radicon(&site, &["dialect", "show", "penant"]);
+    assert!(ran.code == 2 && ran.err.contains("did you mean `pennant`?"), "{}", ran.err);
+}
+
+#[test]
+fn a_whole_site_is_put_together_and_mapped() {
+    let (dir, site) = demo();
+    let before = tree(&site);
+    assert_eq!(radicon(&site, &["adopt"]).code, 0);
+    let ran = radicon(&site, &["flatten", "--all", "--into", "../pages"]);
+    assert!(ran.code == 0 && ran.out.contains("22 pages put together"), "{} {}", ran.out, ran.err);
+    let pages = dir.path().join("pages");
+    assert!(
+        pages.join("css/tidewater.css").exists()
+            && !pages.join("layouts").exists()
+            && !pages.join("radicon.toml").exists()
+    );
+    let name = |path: &PathBuf| path.strip_prefix(&site).expect("beneath it").to_owned();
+    for (path, _) in before.iter().filter(|(path, _)| path.ends_with("fares.html") || path.ends_with("index.html")) {
+        let page = fs::read_to_string(pages.join(name(path))).expect("a page");
+        assert!(!page.contains("<!--:") && page.contains("</html>"), "{page}");
+    }
+    let ran = radicon(&site, &["flatten", "notices/fog.pennant", "--source-map", "../fog.map"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let map: Value = serde_json::from_slice(&fs::read(dir.path().join("fog.map")).expect("the map")).expect("JSON");
+    assert_eq!((&map["version"], &map["file"]), (&3.into(), &"notices/fog.pennant".into()));
+    assert_eq!(radicon(&site, &["flatten", "--all"]).code, 2);
+    json(&site, "compose", &["flatten", "--all", "--into", "../again"]);
 }

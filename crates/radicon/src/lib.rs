@@ -68,6 +68,6 @@ pub use resolve::{
     SourceMap, Stretch, Via,
 };
 pub use site::{
-    Change, FolderRule, Links, Missing, Parent, Pin, Problem, Reference, Role, Root, Settings, Site, SourceFile,
-    Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, UnknownTag,
+    Change, DialectUse, FolderRule, Links, Missing, Parent, Pin, Problem, Reference, Role, Root, Settings, Site,
+    SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, UnknownTag,
 };

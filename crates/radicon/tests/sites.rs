@@ -55,7 +55,7 @@ fn names_find_files_by_the_rules_of_the_dialect() {
         );
         let dialect = Arc::new(Dialect::parse(&text).expect("a dialect"));
         let mut list = vec![SourceFile::new("a/b/from.t", format!("<<take {written}>>"))];
-        list.extend(there.iter().map(|path| SourceFile::new(*path, format!("{path}"))));
+        list.extend(there.iter().map(|path| SourceFile::new(*path, *path)));
         let settings = Settings { roots: Some(vec![String::new()]), ..Settings::default() };
         let site = Site::read(list, &[dialect], &settings);
         let page = site.find("a/b/from.t").expect("the page");
@@ -254,4 +254,40 @@ fn tags_that_nobody_described_are_kept_counted_and_named() {
         &Settings::default(),
     );
     assert_eq!(strange.templates[0].dialect.name, "plain");
+}
+
+/// A public reader of source maps finds for every line what the origins say.
+#[test]
+fn source_maps_say_what_the_origins_say() {
+    let site = site(
+        "",
+        &[
+            ("base.html", "<p>é😀 {% block a %}base\n two{% endblock %} and</p>\n<i>{% include 'part.html' %}</i>\n"),
+            ("part.html", "one\ntwo {{ x }}"),
+            ("page.html", "{# note #}\n{% extends 'base.html' %}{% block a %}ü {{ super() }}!{% endblock %}"),
+        ],
+    );
+    let flat = Resolver::new(&site).flatten(site.find("page.html").expect("a page")).expect("a page of a sane size");
+    let json = serde_json::to_vec(&flat.source_map(&site, "page.html")).expect("JSON");
+    let map = sourcemap::SourceMap::from_slice(&json).expect("a source map");
+    let text = String::from_utf8_lossy(&flat.bytes).into_owned();
+    let mut checked = 0;
+    let ends = flat.stretches.iter().skip(1).map(|stretch| stretch.at).chain([flat.bytes.len() as u32]);
+    for (stretch, end) in flat.stretches.iter().zip(ends) {
+        let before = &text[..stretch.at as usize];
+        let line = before.matches('\n').count() as u32;
+        let column = before.rsplit('\n').next().unwrap_or("").encode_utf16().count() as u32;
+        let token = map.lookup_token(line, column).expect("a token");
+        let origin = flat.origin(&site, stretch.at).expect("an origin");
+        assert_eq!((token.get_dst_line(), token.get_dst_col()), (line, column));
+        assert_eq!((token.get_source(), token.get_src_line() + 1), (Some(origin.file.as_str()), origin.line));
+        assert_eq!(token.get_name(), origin.block.as_deref());
+        let source = map.get_source_contents(token.get_src_id()).expect("the source");
+        let there = source.lines().nth(token.get_src_line() as usize).expect("the line").encode_utf16();
+        let there = String::from_utf16_lossy(&there.skip(token.get_src_col() as usize).collect::<Vec<_>>());
+        let here = text[stretch.at as usize..end as usize].lines().next().unwrap_or("");
+        assert!(there.starts_with(here), "{here:?} is not {there:?}");
+        checked += 1;
+    }
+    assert!(checked > 6 && map.get_token_count() as usize > checked, "{checked} of {}", map.get_token_count());
 }

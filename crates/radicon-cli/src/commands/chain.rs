@@ -78,7 +78,7 @@ fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
         ("block", Align::Left),
         ("opened at", Align::Left),
         ("set by", Align::Left),
-        ("overridden by", Align::Right),
+        ("below it", Align::Right),
         ("what stands there now", Align::Left),
     ];
     let mut table = Table::new(&columns);
@@ -90,8 +90,10 @@ fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
             BlockState::Unfilled => "must be filled".to_owned(),
             _ => block.preview.clone(),
         };
-        let (effective, below) = (block.effective.clone(), block.overridden_below.to_string());
-        table.row([indented(report, block), opened.unwrap_or_default(), effective, below, now]);
+        let here = block.region.as_ref().is_some_and(|place| place.file == block.effective);
+        let set_by = if here { String::new() } else { block.effective.clone() };
+        let below = count(block.overridden_below, "file");
+        table.row([indented(report, block), opened.unwrap_or_default(), set_by, below, now]);
     }
     Ok(table.print(out)?)
 }
@@ -110,8 +112,13 @@ fn indented(report: &ChainReport, block: &ChainBlock) -> String {
 fn lost(report: &ChainReport, out: &mut impl Write) -> Result<()> {
     let orphans = report.blocks.iter().filter(|block| block.state == BlockState::Lost);
     let orphans: Vec<String> = orphans
-        .flat_map(|block| &block.definitions)
-        .map(|definition| format!("{}:{}: no layout has a place for this block", definition.file, definition.line))
+        .flat_map(|block| block.definitions.iter().map(move |definition| (block, definition)))
+        .map(|(block, definition)| {
+            let known = report.blocks.iter().filter(|known| known.region.is_some()).map(|known| known.name.as_str());
+            let meant = radicon::text::did_you_mean(&block.name, known);
+            let hint = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
+            format!("{}:{}: no layout has a place for `{}`{hint}", definition.file, definition.line, block.name)
+        })
         .collect();
     let loose = report
         .lost
@@ -121,7 +128,7 @@ fn lost(report: &ChainReport, out: &mut impl Write) -> Result<()> {
     if all.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n{BAD}Lost: {}{PLAIN} in no page", count(all.len(), "content"))?;
+    writeln!(out, "\n{BAD}Written, but not shown{PLAIN}")?;
     for line in all {
         writeln!(out, "  {}", crate::output::shorten(&line, crate::output::WIDTH))?;
     }

@@ -1,13 +1,11 @@
 //! `dialect`: how template engines are described, and how a file is read.
 
-use std::collections::BTreeMap;
 use std::io::Write;
 
 use anyhow::{Context, Result};
 use radicon::dialect::{Kind, Part};
 use radicon::disk::Loaded;
 use radicon::{Trial, TrialConstruct};
-use serde::Serialize;
 
 use super::{find_dialect, find_page, is_json, json, load, out, site_folder};
 use crate::FINE;
@@ -27,26 +25,9 @@ fn loaded(arguments: &Arguments) -> Result<Loaded> {
     Ok(radicon::disk::load(&site_folder(arguments)?)?)
 }
 
-#[derive(Serialize)]
-struct Known<'a> {
-    name: &'a str,
-    files: &'a [String],
-    layouts: bool,
-    templates: usize,
-}
-
 fn list(arguments: &Arguments) -> Result<u8> {
     let loaded = loaded(arguments)?;
-    let known: Vec<Known> = loaded
-        .dialects
-        .iter()
-        .map(|dialect| Known {
-            name: &dialect.name,
-            files: dialect.files.patterns(),
-            layouts: dialect.has_layouts(),
-            templates: loaded.site.templates.iter().filter(|template| template.dialect.name == dialect.name).count(),
-        })
-        .collect();
+    let known = loaded.site.dialect_uses(&loaded.dialects);
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &known)?;
@@ -57,7 +38,7 @@ fn list(arguments: &Arguments) -> Result<u8> {
     let mut table = Table::new(&columns);
     for dialect in &known {
         let layouts = if dialect.layouts { "yes" } else { "-" };
-        table.row([dialect.name.into(), dialect.templates.to_string(), layouts.into(), dialect.files.join(" ")]);
+        table.row([dialect.name.clone(), dialect.templates.to_string(), layouts.into(), dialect.files.join(" ")]);
     }
     table.print(&mut out)?;
     next(&mut out, "radicon dialect try FILE, to see how a file is read")?;
@@ -69,7 +50,7 @@ fn show(arguments: &Arguments, name: &str) -> Result<u8> {
     let dialect = find_dialect(&loaded, name)?;
     let mut out = out();
     if is_json(arguments) {
-        json(&mut out, &BTreeMap::from([("name", &dialect.name), ("text", &dialect.text)]))?;
+        json(&mut out, &loaded.site.dialect_uses(std::slice::from_ref(&dialect))[0])?;
     } else {
         write!(out, "{}", dialect.text)?;
     }
@@ -101,7 +82,8 @@ fn try_file(arguments: &Arguments, file: &str, dialect: Option<&str>) -> Result<
         print(&trial, &mut out)?;
         if trial.constructs.is_empty() {
             let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();
-            writeln!(out, "  Nothing in it is a construct of {}; known dialects: {}", trial.dialect, names.join(", "))?;
+            writeln!(out, "  Nothing in it is a construct of {}. To read it otherwise:", trial.dialect)?;
+            writeln!(out, "  radicon dialect try {} --dialect NAME, with one of {}", trial.file, names.join(", "))?;
         }
         next(&mut out, &format!("radicon dialect show {}, to see how its constructs are described", trial.dialect))?;
     }

@@ -4,9 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::{Context, Result};
-use radicon::text::SourceId;
-use radicon::{FlatReport, Problem, Resolver, SourceFile};
-use serde::Serialize;
+use radicon::{FlatReport, Resolver};
 
 use super::{find_page, is_json, json, load, out, problems};
 use crate::FINE;
@@ -39,30 +37,16 @@ pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<
 /// Writes every page, put together, into a new folder.
 pub fn all(arguments: &Arguments, into: &Path) -> Result<u8> {
     let loaded = load(arguments)?;
-    let flattened = Resolver::new(&loaded.site).flatten_all()?;
-    let path = |id: SourceId| loaded.site.get(id).path.clone();
-    let pages: Vec<_> = flattened.iter().map(|(id, flat)| SourceFile::new(path(*id), flat.bytes.clone())).collect();
-    radicon::disk::write_pages(&loaded, &pages, into)?;
-    let mut found: Vec<Problem> = flattened.into_iter().flat_map(|(_, flat)| flat.problems).collect();
-    found.sort();
-    found.dedup();
+    let composed = radicon::disk::compose(&loaded, into)?;
     let mut out = out();
     if is_json(arguments) {
-        let pages: Vec<String> = pages.into_iter().map(|page| page.path).collect();
-        json(&mut out, &Composed { pages, problems: found })?;
+        json(&mut out, &composed)?;
         return Ok(FINE);
     }
-    headline(&mut out, &format!("{} put together in {}", count(pages.len(), "page"), into.display()))?;
-    problems(&mut out, &found)?;
+    headline(&mut out, &format!("{} put together in {}", count(composed.pages.len(), "page"), into.display()))?;
+    problems(&mut out, &composed.problems)?;
     next(&mut out, &format!("radicon prove . {}, to compare them with the site", into.display()))?;
     Ok(FINE)
-}
-
-/// What was put together.
-#[derive(Serialize)]
-struct Composed {
-    pages: Vec<String>,
-    problems: Vec<Problem>,
 }
 
 /// Each line behind the place it comes from.

@@ -9,7 +9,7 @@ use radicon::{Role, Survey};
 use super::{is_json, json, load, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, FAINT, PLAIN, Table, count, headline, next, number};
+use crate::output::{Align, FAINT, PLAIN, Table, count, headline, next, number, shorten};
 
 /// Sites with more templates are shown by folder.
 const LISTED: usize = 40;
@@ -43,6 +43,8 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         }
         table.print(&mut out)?;
     }
+    code(&survey, &mut out)?;
+    unknown(&survey, &mut out)?;
     problems(&mut out, &survey.problems)?;
     let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
     match without {
@@ -50,6 +52,48 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         _ => next(&mut out, &format!("radicon propose, to find a layout for the {without} pages that have none"))?,
     }
     Ok(FINE)
+}
+
+/// What application code names.
+fn code(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    let mut files: Vec<&str> = survey.references.iter().map(|reference| reference.file.as_str()).collect();
+    files.dedup();
+    files.sort_unstable();
+    files.dedup();
+    if files.is_empty() {
+        return Ok(());
+    }
+    let mut named: Vec<&str> = survey.references.iter().map(|reference| reference.template.as_str()).collect();
+    named.sort_unstable();
+    named.dedup();
+    let list = shorten(&files.join(", "), 70);
+    Ok(writeln!(out, "\n  Application code names {}: {list}", count(named.len(), "template"))?)
+}
+
+/// Tags that no form of their dialect describes.
+fn unknown(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    const MOST: usize = 12;
+    if survey.unknown.is_empty() {
+        return Ok(());
+    }
+    let uses = survey.unknown.iter().map(|tag| tag.uses).sum();
+    let heading = format!(
+        "{} of {} not described by the dialect, kept as they stand",
+        count(uses, "tag"),
+        count(survey.unknown.len(), "kind")
+    );
+    writeln!(out, "\n  {heading}")?;
+    let columns = [("tag", Align::Left), ("uses", Align::Right), ("files", Align::Right), ("first", Align::Left)];
+    let mut table = Table::new(&columns);
+    for tag in survey.unknown.iter().take(MOST) {
+        let first = format!("{}:{}", tag.first.file, tag.first.line);
+        table.row([tag.tag.clone(), number(tag.uses), number(tag.files), first]);
+    }
+    table.print(out)?;
+    if survey.unknown.len() > MOST {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", survey.unknown.len() - MOST)?;
+    }
+    Ok(())
 }
 
 fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {

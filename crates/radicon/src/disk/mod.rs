@@ -11,9 +11,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ignore::WalkBuilder;
+use schemars::JsonSchema;
+use serde::Serialize;
 
 use crate::config::ConfigError;
 use crate::dialect::{self, Dialect};
+use crate::resolve::Resolver;
 use crate::site::{Problem, Settings, Site, SourceFile};
 
 pub use adopt::{Adopted, adopt, undo};
@@ -187,20 +190,37 @@ fn dialect_files(folder: &Path) -> Result<Vec<PathBuf>, DiskError> {
     Ok(files)
 }
 
-/// Writes finished pages into an empty or new folder: `pages` in the place of
-/// the templates, and everything else that stands in the site but its layouts,
-/// partials, settings and dialects.
+/// What was put together.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Composed {
+    /// The paths of the pages.
+    pub pages: Vec<String>,
+    /// What could not be resolved and was kept as it stands.
+    pub problems: Vec<Problem>,
+}
+
+/// Writes every page, put together, into an empty or new folder, with everything
+/// else that stands in the site but its layouts, partials, settings and dialects.
 ///
 /// # Errors
-/// If `into` is not empty, lies around the site, or something cannot be written.
-pub fn write_pages(loaded: &Loaded, pages: &[SourceFile], into: &Path) -> Result<(), DiskError> {
+/// If a page grows without end, `into` is not empty or lies around the site, or
+/// something cannot be written.
+pub fn compose(loaded: &Loaded, into: &Path) -> Result<Composed, DiskError> {
+    let site = &loaded.site;
+    let flattened = Resolver::new(site).flatten_all().map_err(|error| DiskError::Refused(error.to_string()))?;
+    let mut problems: Vec<Problem> = flattened.iter().flat_map(|(_, flat)| flat.problems.clone()).collect();
+    problems.sort();
+    problems.dedup();
+    let pages: Vec<_> =
+        flattened.into_iter().map(|(id, flat)| SourceFile::new(site.get(id).path.clone(), flat.bytes)).collect();
     let is_source = |path: &str| {
-        loaded.site.find(path).is_some()
+        site.find(path).is_some()
             || path == SETTINGS_FILE
             || path.starts_with(&format!("{DIALECTS_FOLDER}/"))
             || loaded.settings.dialects.iter().any(|dialect| dialect == path)
     };
-    write_folder(&loaded.folder, pages, into, |path, is_folder| !is_folder && !is_source(path))
+    write_folder(&loaded.folder, &pages, into, |path, is_folder| !is_folder && !is_source(path))?;
+    Ok(Composed { pages: pages.into_iter().map(|page| page.path).collect(), problems })
 }
 
 /// Writes a whole site into an empty or new folder: everything that stands in

@@ -14,7 +14,7 @@ mod write;
 use std::sync::Arc;
 
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
@@ -22,7 +22,7 @@ use crate::dialect::{self, Dialect, Kind};
 use crate::markup::Constructs;
 use crate::prove::{PageProof, Strength, prove_page};
 use crate::site::Change;
-use crate::site::{Role, Site, SourceFile, Template, usual_folder};
+use crate::site::{Parent, Role, Site, SourceFile, Template, folder, usual_folder};
 use crate::text::{SourceId, count_lines, position};
 
 use hole::{DefaultContent, Hole, Piece};
@@ -169,21 +169,31 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     Ok(job.proposal(&pages, draft, left))
 }
 
-/// The dialect of most of the site's layouts, else `margin`.
+/// The dialect of the templates that have a layout and lie in a folder with
+/// pages that have none; else that of those pages; else `margin`.
 fn usual_dialect(site: &Site) -> Arc<Dialect> {
+    let lone: Vec<&Template> =
+        site.pages().filter(|&id| *site.parent(id) == Parent::None).map(|id| site.get(id)).collect();
+    let folders: FxHashSet<&str> = lone.iter().map(|page| folder(&page.path)).collect();
+    let with_parent = site.templates.iter().filter(|template| template.parent().is_some());
+    let beside = most_used(with_parent.filter(|template| folders.contains(folder(&template.path))));
+    beside
+        .or_else(|| most_used(lone.into_iter()))
+        .or_else(|| dialect::builtin_named("margin"))
+        .unwrap_or_else(dialect::plain)
+}
+
+/// The dialect in which most of the templates are written, if it has layouts.
+fn most_used<'s>(templates: impl Iterator<Item = &'s Template>) -> Option<Arc<Dialect>> {
     let mut counts: Vec<(usize, &Arc<Dialect>)> = Vec::new();
-    for template in
-        site.templates.iter().filter(|template| template.parent().is_some() && template.dialect.has_layouts())
-    {
+    for template in templates {
         match counts.iter_mut().find(|(_, dialect)| dialect.name == template.dialect.name) {
             Some((count, _)) => *count += 1,
             None => counts.push((1, &template.dialect)),
         }
     }
     let most = counts.into_iter().max_by_key(|(count, dialect)| (*count, std::cmp::Reverse(dialect.name.clone())));
-    most.map(|(_, dialect)| Arc::clone(dialect))
-        .or_else(|| dialect::builtin_named("margin"))
-        .unwrap_or_else(dialect::plain)
+    most.filter(|(_, dialect)| dialect.has_layouts()).map(|(_, dialect)| Arc::clone(dialect))
 }
 
 /// How often pages are put out and the rest unified again.
@@ -211,7 +221,7 @@ impl Job<'_> {
         let mut candidates = Vec::new();
         for id in self.site.pages() {
             let template = self.site.get(id);
-            match self.refuse(template) {
+            match self.refuse(template, self.site.parent(id)) {
                 Some(reason) => left.push(Left { page: template.path.clone(), reason }),
                 None => candidates.push(id),
             }
@@ -219,15 +229,20 @@ impl Job<'_> {
         candidates
     }
 
-    fn refuse(&self, template: &Template) -> Option<String> {
+    fn refuse(&self, template: &Template, parent: &Parent) -> Option<String> {
         if let Some(why) = template.unreadable {
             return Some(why.to_owned());
         }
         if template.source.iter().all(|&b| crate::text::is_blank(b)) {
             return Some("empty".into());
         }
-        if template.parent().is_some() {
-            return Some("has a layout already".into());
+        match parent {
+            Parent::None => {}
+            Parent::OptedOut => return Some("says that it has no layout".into()),
+            _ => return Some("has a layout already".into()),
+        }
+        if template.role != Role::Page {
+            return Some("other templates include it or take their frame from it".into());
         }
         if template.dialect.name != self.dialect.name && !template.dialect.forms.is_empty() {
             return Some(format!("written in the dialect `{}`, not in `{}`", template.dialect.name, self.dialect.name));
@@ -236,7 +251,10 @@ impl Job<'_> {
             let at = position(&template.source, error.span.start);
             return Some(format!("line {}: {}", at.line, error.message));
         }
-        let binding = |kind: Kind| matches!(kind, Kind::Block | Kind::Set | Kind::Inherited | Kind::Verbatim);
+        let binding = |kind: Kind| {
+            kind.resolved() && !matches!(kind, Kind::Include | Kind::Comment)
+                || matches!(kind, Kind::Set | Kind::Import | Kind::Verbatim)
+        };
         if let Some(item) = template.constructs.items.iter().find(|item| binding(item.kind)) {
             let at = position(&template.source, item.span.start);
             return Some(format!(
@@ -494,7 +512,8 @@ impl Job<'_> {
 
     /// Where the layout goes: beside the site's layouts, else into `layouts/`.
     fn layout_path(&self) -> String {
-        let layouts = self.site.templates.iter().filter(|template| template.role == Role::Layout);
+        let of_dialect = |template: &&Template| template.dialect.name == self.dialect.name;
+        let layouts = self.site.templates.iter().filter(|template| template.role == Role::Layout).filter(of_dialect);
         let root = self.site.roots.first().map_or("", |root| root.path.as_str());
         let folder = usual_folder(layouts.map(|template| template.path.as_str())).unwrap_or_else(|| {
             [root, "layouts"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")

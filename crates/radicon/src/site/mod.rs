@@ -21,12 +21,13 @@ use crate::markup::{ALONE, Construct, Constructs};
 use crate::text::{MAX_SOURCE, Position, SourceId, Span, position};
 
 pub use lookup::Missing;
+pub(crate) use lookup::folder;
 pub use references::Reference;
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
 pub use settings::{FolderRule, Pin, Settings};
 pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
-pub use trial::{Trial, TrialConstruct, TrialPlace};
+pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace};
 
 /// A file as it comes in.
 #[derive(Clone, Debug, PartialEq, Eq)]

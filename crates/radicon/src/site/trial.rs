@@ -1,5 +1,7 @@
 //! How a file is read, construct by construct: for whoever writes a dialect.
 
+use std::sync::Arc;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -61,10 +63,38 @@ pub struct TrialPlace {
     pub text: String,
 }
 
+/// A dialect, and what a site has of it.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct DialectUse {
+    /// Its name.
+    pub name: String,
+    /// Patterns of the files that it may be used for.
+    pub files: Vec<String>,
+    /// Whether pages written in it can have a layout.
+    pub layouts: bool,
+    /// How many templates of the site are read in it.
+    pub templates: usize,
+    /// Its file.
+    pub text: String,
+}
+
 /// How much of an unread place is shown, in bytes.
 const SHOWN: usize = 48;
 
 impl Site {
+    /// What the site has of each dialect.
+    pub fn dialect_uses(&self, dialects: &[Arc<Dialect>]) -> Vec<DialectUse> {
+        let count = |name: &str| self.templates.iter().filter(|template| template.dialect.name == name).count();
+        let of = |dialect: &Arc<Dialect>| DialectUse {
+            name: dialect.name.clone(),
+            files: dialect.files.patterns().to_vec(),
+            layouts: dialect.has_layouts(),
+            templates: count(&dialect.name),
+            text: dialect.text.clone(),
+        };
+        dialects.iter().map(of).collect()
+    }
+
     /// Reads a file in a dialect and tells what was found. The file need not be
     /// one of the site; if it is, targets are looked up.
     pub fn try_file(&self, path: &str, source: &[u8], dialect: &Dialect) -> Trial {
