@@ -2,8 +2,11 @@
 #![allow(missing_docs)]
 
 use proptest::prelude::*;
+use std::sync::Arc;
+
 use radicon::dialect::{self, Dialect, Kind, Part, Values};
 use radicon::markup::Constructs;
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 /// The constructs of a text that holds one tag between two words.
 fn read(dialect: &Dialect, tag: &str) -> (Vec<(Kind, Part, [String; 3])>, bool) {
@@ -86,4 +89,92 @@ fn tags_nobody_described_are_carried_along() {
     let found = Constructs::read(text.as_bytes(), &brace);
     let others = found.items.iter().filter(|item| item.kind == Kind::Other).count();
     assert_eq!((others, found.errors.len()), (4, 0), "{:?}", found.items);
+}
+
+/// A page of a small dialect, put together, with what is wrong with it.
+#[track_caller]
+fn flat(forms: &str, rules: &str, files: &[(&str, &str)]) -> (String, Vec<String>) {
+    let text = format!("name = 't'\nfiles = ['**/*.t']\n[forms]\n{forms}\n[rules]\n{rules}\n");
+    let dialect = Arc::new(Dialect::parse(&text).unwrap_or_else(|error| panic!("{error}: {text}")));
+    let files = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
+    let site = Site::read(files, &[dialect], &Settings::default());
+    let page = Resolver::new(&site).flatten(site.find("page.t").expect("the page")).expect("a page of a sane size");
+    (String::from_utf8_lossy(&page.bytes).into_owned(), page.problems.iter().map(ToString::to_string).collect())
+}
+
+const FORMS: &str = "parent = '(( under <target> ))'\nblock = { open = '(( lamp <name> ))', close = '(( dark ))' }\n\
+    include = '(( take <target> [<args>] ))'\noutput = '(( <expr> ))'\ncomment = '((# <text> #))'\nbody = '(( here ))'\n\
+    set = ['(( let <name> = <expr> ))', { open = '(( usual <name> = <expr> ))', default = true }]\n";
+
+#[test]
+fn the_rules_of_a_dialect_are_followed() {
+    let base = ("base.t", "<(( lamp a ))A(( dark ))|(( here ))>");
+    let page = |text: &'static str| [base, ("page.t", text)];
+    for (rules, text, expected, problem) in [
+        ("loose = 'ignored'", "(( under base.t ))loose(( lamp a ))x(( dark ))", "<x|>", ""),
+        ("loose = 'body'", "(( under base.t ))loose(( lamp a ))x(( dark ))", "<x|loose>", ""),
+        ("loose = 'before'", "(( under base.t ))loose(( lamp a ))x(( dark ))", "loose<x|>", ""),
+        ("twice = 'first'", "(( under base.t ))(( lamp a ))1(( dark ))(( lamp a ))2(( dark ))", "<1|>", ""),
+        ("twice = 'last'", "(( under base.t ))(( lamp a ))1(( dark ))(( lamp a ))2(( dark ))", "<2|>", ""),
+        (
+            "twice = 'error'",
+            "(( under base.t ))(( lamp a ))1(( dark ))(( lamp a ))2(( dark ))",
+            "<2|>",
+            "page.t:1:42: the block `a` stands",
+        ),
+        ("anywhere = true", "<p class=\"((# c #))x\">((# c #))", "<p class=\"x\">", ""),
+        ("anywhere = false", "<p class=\"((# c #))x\">((# c #))", "<p class=\"((# c #))x\">", ""),
+        ("newline = 'kept'", "((# c #))\nx", "\nx", ""),
+        ("newline = 'eaten'", "a ((# c #))\nx", "a x", ""),
+        ("newline = 'line'", "a\n ((# c #)) \nx", "a\nx", ""),
+    ] {
+        let (found, problems) = flat(FORMS, rules, &page(text));
+        assert_eq!(found, expected, "{rules}: {text}");
+        match problem {
+            "" => assert!(problems.is_empty(), "{rules}: {problems:?}"),
+            problem => assert!(problems.iter().any(|found| found.starts_with(problem)), "{rules}: {problems:?}"),
+        }
+    }
+}
+
+#[test]
+fn arguments_reach_as_far_as_the_rules_say() {
+    let part = |text: &'static str, page: &'static str| [("part.t", text), ("page.t", page)];
+    for (rules, partial, page, expected) in [
+        ("", "(( a ))", "(( take part.t a='x' ))", "x"),
+        ("", "(( a ))", "(( take part.t a=b ))", "((# with a=b #))(( a ))((# end with #))"),
+        ("", "no names", "(( take part.t a=b ))", "no names"),
+        ("", "(( c ))", "(( take part.t a=b ))", "(( c ))"),
+        ("", "(( c ))", "(( take part.t positional ))", "((# with positional #))(( c ))((# end with #))"),
+        ("", "(( a|upper ))", "(( take part.t a='x' ))", "((# with a='x' #))(( a|upper ))((# end with #))"),
+        ("", "(( a ))", "(( take part.t a='<b>' ))", "((# with a='<b>' #))(( a ))((# end with #))"),
+        (
+            "",
+            "(( let a = 1 ))(( a ))",
+            "(( take part.t a='x' ))",
+            "((# with a='x' #))(( let a = 1 ))(( a ))((# end with #))",
+        ),
+        ("", "(( usual a = 1 ))(( a ))", "(( take part.t a='x' ))", "x"),
+        ("", "(( usual a = 1 ))(( a ))", "(( take part.t ))", "(( usual a = 1 ))(( a ))"),
+        ("only = ['alone']", "(( c ))", "(( take part.t alone ))", "((# with alone #))(( c ))((# end with #))"),
+        ("include-scope = 'own'", "(( c ))", "(( take part.t ))", "((# with nothing #))(( c ))((# end with #))"),
+        ("include-scope = 'shared'", "(( c ))", "(( take part.t ))", "(( c ))"),
+        ("optional = ['if there']", "", "[(( take none.t if there ))]", "[]"),
+    ] {
+        let (found, problems) = flat(FORMS, rules, &part(partial, page));
+        assert_eq!((found.as_str(), problems.len()), (expected, 0), "{rules}: {partial} in {page}: {problems:?}");
+    }
+}
+
+#[test]
+fn a_form_may_take_a_line_of_its_own() {
+    let forms = "parent = { open = '%% under <target>', line = true }\nblock = { open = '%% lamp <name>', close = '%% dark', line = true }\n\
+        output = { open = '%% say <expr>', line = true }\n";
+    let files = [
+        ("base.t", "<a>\n  %% lamp a\nA\n  %% dark\n100 %% lamp b\n</a>\n"),
+        ("page.t", "%% under base.t\n%% lamp a \n%% say f(\"x y\") + 1\n%% dark\n"),
+    ];
+    assert_eq!(flat(forms, "", &files), ("<a>\n%% say f(\"x y\") + 1\n100 %% lamp b\n</a>\n".to_owned(), vec![]));
+    let error = Dialect::parse("name = 't'\n[forms]\noutput = '%% say <expr>'").expect_err("no end");
+    assert!(error.message.contains("line = true"), "{error}");
 }

@@ -231,6 +231,9 @@ impl Flattener<'_> {
             None => {
                 let chain = Rc::new(Chain::build(self.site, id));
                 self.flat.problems.extend(chain.problem(self.site));
+                for &level in &chain.levels {
+                    self.flat.problems.extend(self.site.get(level).twice());
+                }
                 self.chains.insert(id, Rc::clone(&chain));
                 chain
             }

@@ -177,6 +177,16 @@ impl Template {
         (self.definitions, self.twice) = (definitions, twice);
     }
 
+    /// Blocks that stand here twice, where the dialect does not allow it.
+    pub fn twice(&self) -> impl Iterator<Item = Problem> {
+        let twice = self.twice.iter().filter(|_| self.dialect.rules.twice == Twice::Error);
+        twice.map(|&at| {
+            let item = &self.constructs.items[at as usize];
+            let name = item.name.text(&self.source);
+            self.problem(item.span.start, format!("the block `{name}` stands in this file before; the last one counts"))
+        })
+    }
+
     /// The tag that defines a block of this name here, if there is one.
     pub fn definition(&self, name: &[u8]) -> Option<u32> {
         self.definitions.get(name).copied()
