@@ -78,7 +78,7 @@ fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
         ("block", Align::Left),
         ("opened at", Align::Left),
         ("set by", Align::Left),
-        ("below it", Align::Right),
+        ("overridden in", Align::Right),
         ("what stands there now", Align::Left),
     ];
     let mut table = Table::new(&columns);
@@ -92,7 +92,10 @@ fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
         };
         let here = block.region.as_ref().is_some_and(|place| place.file == block.effective);
         let set_by = if here { String::new() } else { block.effective.clone() };
-        let below = count(block.overridden_below, "file");
+        let below = match block.overridden_below {
+            0 => "-".to_owned(),
+            files => count(files, "file"),
+        };
         table.row([indented(report, block), opened.unwrap_or_default(), set_by, below, now]);
     }
     Ok(table.print(out)?)

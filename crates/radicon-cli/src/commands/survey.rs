@@ -106,7 +106,7 @@ fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {
         ("bytes", Align::Right),
     ];
     if chained {
-        columns.extend([("parent", Align::Left), ("blocks", Align::Left)]);
+        columns.extend([("blocks", Align::Right), ("parent", Align::Left)]);
     }
     let mut table = Table::new(&columns);
     for file in &survey.files {
@@ -118,7 +118,8 @@ fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {
             number(file.bytes),
         ];
         if chained {
-            row.extend([file.parent.clone().unwrap_or_else(|| "-".into()), file.blocks.join(" ")]);
+            let blocks = if file.blocks.is_empty() { String::new() } else { number(file.blocks.len()) };
+            row.extend([blocks, file.parent.clone().unwrap_or_else(|| "-".into())]);
         }
         table.row(row);
     }
@@ -154,14 +155,19 @@ fn folders(survey: &Survey, out: &mut impl Write) -> Result<()> {
     Ok(())
 }
 
+/// How many files of each role there are in each dialect.
 fn roles(survey: &Survey, out: &mut impl Write) -> Result<()> {
-    let mut kinds: BTreeMap<(Role, &str), usize> = BTreeMap::new();
+    let mut roles: BTreeMap<Role, BTreeMap<&str, usize>> = BTreeMap::new();
     for file in &survey.files {
-        *kinds.entry((file.role, &file.dialect)).or_default() += 1;
+        *roles.entry(file.role).or_default().entry(&file.dialect).or_default() += 1;
     }
-    let list: Vec<String> =
-        kinds.iter().map(|((role, dialect), files)| format!("{} in {dialect}", count(*files, word(*role)))).collect();
-    Ok(writeln!(out, "  {}", list.join(", "))?)
+    for (role, dialects) in roles {
+        let all = dialects.values().sum();
+        let list: Vec<String> =
+            dialects.iter().map(|(dialect, files)| format!("{} in {dialect}", number(*files))).collect();
+        writeln!(out, "  {}: {}", count(all, word(role)), list.join(", "))?;
+    }
+    Ok(())
 }
 
 /// The word for a role.

@@ -23,7 +23,8 @@ pub struct ChainReport {
     pub role: Role,
     /// The levels, the page itself first.
     pub chain: Vec<ChainLevel>,
-    /// Every block that a level defines, in the order of the base.
+    /// Every block that a level defines, in the order of the base; those that
+    /// stand in another one behind it.
     pub blocks: Vec<ChainBlock>,
     /// What the children hold outside of every block, and no page shows.
     pub lost: Vec<Lost>,
@@ -158,7 +159,7 @@ impl Resolver<'_> {
     pub fn chain_report(&self, id: SourceId) -> ChainReport {
         let chain = self.chain(id);
         let teller = Teller::new(self, &chain, id);
-        let mut blocks: Vec<ChainBlock> = teller.names().iter().map(|name| teller.block(name)).collect();
+        let mut blocks = nested(teller.names().iter().map(|name| teller.block(name)).collect());
         if self.site.get(id).role == Role::Layout {
             self.count_below(id, &mut blocks);
         }
@@ -414,6 +415,36 @@ impl<'a> Teller<'a> {
         }
         lost
     }
+}
+
+/// Puts blocks that stand in another one behind it.
+fn nested(blocks: Vec<ChainBlock>) -> Vec<ChainBlock> {
+    let mut sorted: Vec<ChainBlock> = Vec::with_capacity(blocks.len());
+    for block in blocks {
+        let holds = |known: &ChainBlock| block.within.as_deref() == Some(known.name.as_str());
+        let at = sorted.iter().position(holds).map_or(sorted.len(), |outer| {
+            let inside = |known: &&ChainBlock| {
+                known.within.as_deref().is_some_and(|within| stands_in(&sorted, within, &sorted[outer].name))
+            };
+            outer + 1 + sorted[outer + 1..].iter().take_while(inside).count()
+        });
+        sorted.insert(at, block);
+    }
+    sorted
+}
+
+/// Whether a block is another one or stands in it, however deep.
+fn stands_in(blocks: &[ChainBlock], name: &str, outer: &str) -> bool {
+    let mut at = Some(name);
+    // A block's name can come round; no nesting is deeper than there are blocks.
+    for _ in 0..=blocks.len() {
+        match at {
+            Some(name) if name == outer => return true,
+            Some(name) => at = blocks.iter().find(|block| block.name == name).and_then(|block| block.within.as_deref()),
+            None => return false,
+        }
+    }
+    false
 }
 
 /// The start of a content on one line.
