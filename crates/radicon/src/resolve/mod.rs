@@ -2,13 +2,14 @@
 
 mod arguments;
 mod chain;
+mod flat;
 mod flatten;
 mod map;
 mod report;
 mod scope;
 
 pub use chain::{Break, Chain, Definition};
-pub use flatten::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
+pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 

@@ -8,7 +8,8 @@ use std::cell::Cell;
 use std::rc::Rc;
 
 use super::arguments::{Arguments, Binding, is_name, mentions};
-use super::flatten::{Flattener, Frame, Stretch, Via};
+use super::flat::{Stretch, Via};
+use super::flatten::{Flattener, Frame};
 use crate::dialect::{Dialect, Kind, Part, Rules, Scope as ScopeRule, Values};
 use crate::markup::{ALONE, Construct};
 use crate::site::Template;
