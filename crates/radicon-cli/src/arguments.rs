@@ -69,6 +69,8 @@ pub enum Command {
     /// How template engines are described: the known dialects, and how a file is read.
     #[command(subcommand)]
     Dialect(DialectCommand),
+    /// What was copied, where, how much of it, and which copies were left behind.
+    Repeats(RepeatArguments),
     /// Propose a base layout for pages that were copied from each other, with its proof.
     Propose {
         /// How to propose.
@@ -108,6 +110,66 @@ pub enum Command {
         /// A folder that does not exist yet, or is empty.
         dir: PathBuf,
     },
+}
+
+/// Which repeats to look for.
+#[derive(Args, Debug)]
+pub struct RepeatArguments {
+    /// Show one group: its copies and where they differ.
+    pub group: Option<String>,
+    /// Only groups with a copy beneath this folder.
+    #[arg(long, value_name = "DIR")]
+    pub folder: Option<String>,
+    /// Only groups with a copy in this dialect.
+    #[arg(long, value_name = "NAME")]
+    pub dialect: Option<String>,
+    /// Only groups of this kind.
+    #[arg(long, value_enum)]
+    pub kind: Option<KindArgument>,
+    /// The least length of a repeat, in bytes.
+    #[arg(long, value_name = "BYTES", default_value_t = radicon::RepeatOptions::default().min_bytes)]
+    pub min_bytes: u32,
+    /// What a group must save, in bytes.
+    #[arg(long, value_name = "BYTES", default_value_t = radicon::RepeatOptions::default().min_saving)]
+    pub min_saving: u64,
+    /// How alike near copies must be, in percent.
+    #[arg(long, value_name = "PERCENT", default_value_t = 60, value_parser = clap::value_parser!(u8).range(1..=100))]
+    pub similarity: u8,
+    /// Look for exact copies only.
+    #[arg(long)]
+    pub exact: bool,
+    /// Differences that count, though they usually do not.
+    #[arg(long, value_enum, value_name = "WHAT", value_delimiter = ',')]
+    pub count: Vec<CountArgument>,
+    /// Fail (exit code 1) if more than this share of all bytes stands in a repeat.
+    #[arg(long, value_name = "PERCENT")]
+    pub max_share: Option<f64>,
+}
+
+/// Whether copies are the same.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KindArgument {
+    /// Identical after normalising.
+    Same,
+    /// Identical but for a few differences.
+    Alike,
+}
+
+/// What usually does not count when markup is compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CountArgument {
+    /// White space between elements and words.
+    Blanks,
+    /// The order of attributes and classes.
+    Attributes,
+    /// Letter case of tags.
+    Case,
+    /// Characters written as references.
+    References,
+    /// How a URL of the same place is written.
+    Urls,
+    /// In which dialect a construct is written.
+    Constructs,
 }
 
 /// What to do with dialects.

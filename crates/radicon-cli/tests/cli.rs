@@ -427,3 +427,38 @@ fn a_whole_site_is_put_together_and_mapped() {
     assert_eq!(radicon(&site, &["flatten", "--all"]).code, 2);
     json(&site, "compose", &["flatten", "--all", "--into", "../again"]);
 }
+
+#[test]
+fn repeats_are_listed_shown_and_limited() {
+    let (_dir, site) = demo();
+    let all = json(&site, "repeats", &["repeats"]);
+    let groups = all["groups"].as_array().expect("groups");
+    let masthead = groups.iter().find(|group| group["kind"] == "alike").expect("near copies");
+    let dialects: std::collections::BTreeSet<&str> =
+        masthead["copies"].as_array().expect("copies").iter().filter_map(|copy| copy["dialect"].as_str()).collect();
+    assert_eq!(dialects.into_iter().collect::<Vec<_>>(), ["brace-percent", "pennant", "plain"]);
+    assert!(masthead["saving"]["bytes"].as_u64() > Some(5_000) && masthead["advice"]["kind"] == "layout", "{masthead}");
+    let id = masthead["id"].as_str().expect("an id");
+    let list = radicon(&site, &["repeats"]);
+    for words in [id, "Left behind", "fares.html", "Winter sailings", "% of 40,"] {
+        assert!(list.out.contains(words), "no {words:?} in {}", list.out);
+    }
+    let one = radicon(&site, &["repeats", id]);
+    for words in
+        ["What they share", "⟨1⟩", "parameter", "Where", "booking/parts/masthead.html:1-11", "Move it into the layout"]
+    {
+        assert!(one.out.contains(words), "no {words:?} in {}", one.out);
+    }
+    assert_eq!(radicon(&site, &["repeats", "--max-share", "20"]).code, 1);
+    assert_eq!(radicon(&site, &["repeats", "--max-share", "90"]).code, 0);
+    let count = |arguments: &[&str]| json(&site, "repeats", arguments)["groups"].as_array().map_or(0, Vec::len);
+    let whole = groups.len();
+    assert_eq!(count(&["repeats", "--kind", "same"]) + count(&["repeats", "--kind", "alike"]), whole);
+    assert!(count(&["repeats", "--folder", "notices"]) < whole && count(&["repeats", "--dialect", "pennant"]) > 0);
+    assert_eq!(count(&["repeats", "--min-saving", "1000000"]), 0);
+    assert!(count(&["repeats", "--exact", "--kind", "alike"]) == 0);
+    let ran = radicon(&site, &["repeats", "00000000"]);
+    assert!(ran.code == 2 && ran.err.contains("no group"), "{}", ran.err);
+    let survey = json(&site, "survey", &["survey"]);
+    assert_eq!(survey["repeats"]["greatest"][0]["id"], id);
+}

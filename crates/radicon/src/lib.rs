@@ -55,6 +55,7 @@ pub mod disk;
 pub mod markup;
 mod propose;
 mod prove;
+mod repeats;
 mod resolve;
 mod site;
 pub mod text;
@@ -62,6 +63,10 @@ pub mod text;
 pub use config::{ConfigError, Globs};
 pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, Size, propose};
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
+pub use repeats::{
+    Advice, AdviceKind, Drift, Gap, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead, RepeatKind,
+    RepeatOptions, RepeatSummary, Repeats, Saving, Skipped, Weight, repeats,
+};
 pub use resolve::{
     BlockReport, BlockState, BlockUse, Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport,
     Flat, FlatReport, FlattenError, Lost, MAX_LEVELS, MAX_NESTING, MAX_PAGE, MAX_SPLICES, Origin, OriginLine, Resolver,

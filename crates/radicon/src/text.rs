@@ -174,6 +174,20 @@ fn distance(a: &str, b: &str) -> usize {
     rows[a.len()][b.len()]
 }
 
+/// How much of a content is shown, in characters.
+const PREVIEW: usize = 72;
+
+/// The start of a content on one line.
+pub(crate) fn preview(content: &[u8]) -> String {
+    let text = String::from_utf8_lossy(&content[..content.len().min(4 * PREVIEW)]).into_owned();
+    let words = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let mut short: String = words.chars().take(PREVIEW).collect();
+    if short.len() < words.len() || content.len() > 4 * PREVIEW {
+        short.push('…');
+    }
+    short
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

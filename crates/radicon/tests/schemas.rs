@@ -5,13 +5,13 @@
 use std::path::Path;
 
 use radicon::disk::{Adopted, Composed};
-use radicon::{BlockReport, ChainReport, DialectUse, FlatReport, Proof, Proposal, Survey, Trial};
+use radicon::{BlockReport, ChainReport, DialectUse, FlatReport, Proof, Proposal, Repeats, Survey, Trial};
 use schemars::{Schema, schema_for};
 
 #[test]
 fn the_schemas_are_those_of_the_types() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
-    let schemas: [(&str, Schema); 11] = [
+    let schemas: [(&str, Schema); 12] = [
         ("survey", schema_for!(Survey)),
         ("chain", schema_for!(ChainReport)),
         ("block", schema_for!(BlockReport)),
@@ -19,6 +19,7 @@ fn the_schemas_are_those_of_the_types() {
         ("dialect-list", schema_for!(Vec<DialectUse>)),
         ("dialect-show", schema_for!(DialectUse)),
         ("dialect-try", schema_for!(Trial)),
+        ("repeats", schema_for!(Repeats)),
         ("flatten", schema_for!(FlatReport)),
         ("propose", schema_for!(Proposal)),
         ("prove", schema_for!(Proof)),

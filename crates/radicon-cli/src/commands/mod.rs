@@ -7,6 +7,7 @@ mod dialect;
 mod flatten;
 mod propose;
 mod prove;
+mod repeats;
 mod survey;
 
 use std::io::Write;
@@ -33,6 +34,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
             flatten::run(arguments, page.as_deref().unwrap_or_default(), *origins, source_map.as_deref())
         }
         Command::Dialect(command) => dialect::run(arguments, command),
+        Command::Repeats(repeat) => repeats::run(arguments, repeat),
         Command::Propose { how, show, into } => propose::run(arguments, how, *show, into.as_deref()),
         Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),

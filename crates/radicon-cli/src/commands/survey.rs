@@ -4,19 +4,25 @@ use std::collections::BTreeMap;
 use std::io::Write;
 
 use anyhow::Result;
-use radicon::{Role, Survey};
+use radicon::{RepeatOptions, Role, Survey, repeats};
 
 use super::{is_json, json, load, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
 use crate::output::{Align, FAINT, PLAIN, Table, count, headline, next, number, shorten};
 
+/// In sites with more bytes repeats are left to `radicon repeats`, which takes its time.
+const MOST_BYTES: usize = 50_000_000;
+
 /// Sites with more templates are shown by folder.
 const LISTED: usize = 40;
 
 pub fn run(arguments: &Arguments) -> Result<u8> {
     let loaded = load(arguments)?;
-    let survey = loaded.site.survey(&loaded.problems);
+    let mut survey = loaded.site.survey(&loaded.problems);
+    if survey.totals.bytes <= MOST_BYTES {
+        survey.repeats = Some(repeats(&loaded.site, &RepeatOptions::default()).summary());
+    }
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &survey)?;
@@ -44,6 +50,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         table.print(&mut out)?;
     }
     code(&survey, &mut out)?;
+    copied(&survey, &mut out)?;
     unknown(&survey, &mut out)?;
     problems(&mut out, &survey.problems)?;
     let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
@@ -68,6 +75,19 @@ fn code(survey: &Survey, out: &mut impl Write) -> Result<()> {
     named.dedup();
     let list = shorten(&files.join(", "), 70);
     Ok(writeln!(out, "\n  Application code names {}: {list}", count(named.len(), "template"))?)
+}
+
+/// How much was copied, and the greatest groups.
+fn copied(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    let Some(found) = survey.repeats.as_ref().filter(|found| found.groups > 0) else { return Ok(()) };
+    writeln!(out, "\n  {:.0} % of the bytes stand in a repeat; the greatest:", found.share * 100.0)?;
+    let columns =
+        [("repeat", Align::Left), ("copies", Align::Right), ("saves", Align::Right), ("what it is", Align::Left)];
+    let mut table = Table::new(&columns);
+    for group in &found.greatest {
+        table.row([group.id.clone(), number(group.copies), number(group.saving.bytes as usize), group.preview.clone()]);
+    }
+    Ok(table.print(out)?)
 }
 
 /// Tags that no form of their dialect describes.

@@ -32,7 +32,7 @@ pub(super) struct Key {
 /// A page ready for comparison.
 pub(super) struct Page {
     pub path: String,
-    pub source: Arc<[u8]>,
+    pub source: Arc<Vec<u8>>,
     pub document: Document,
     pub normal: Normal,
     pub keys: Vec<Key>,

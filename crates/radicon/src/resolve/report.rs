@@ -9,10 +9,7 @@ use super::{Chain, Definition, Resolver};
 use crate::dialect::{Kind, Loose, Part};
 use crate::markup::{ALONE, Construct};
 use crate::site::{Parent, Problem, Role, Site, Template};
-use crate::text::{LineIndex, Place, SourceId, Span, is_blank};
-
-/// How much of a content is shown, in characters.
-const PREVIEW: usize = 72;
+use crate::text::{LineIndex, Place, SourceId, Span, is_blank, preview};
 
 /// The override chain of a page or layout.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -445,17 +442,6 @@ fn stands_in(blocks: &[ChainBlock], name: &str, outer: &str) -> bool {
         }
     }
     false
-}
-
-/// The start of a content on one line.
-fn preview(content: &[u8]) -> String {
-    let text = String::from_utf8_lossy(&content[..content.len().min(4 * PREVIEW)]).into_owned();
-    let words = text.split_whitespace().collect::<Vec<_>>().join(" ");
-    let mut short: String = words.chars().take(PREVIEW).collect();
-    if short.len() < words.len() || content.len() > 4 * PREVIEW {
-        short.push('…');
-    }
-    short
 }
 
 #[cfg(test)]

@@ -96,7 +96,7 @@ pub struct Template {
     /// Path from the site's folder, with `/` between its parts.
     pub path: String,
     /// Its bytes.
-    pub source: Arc<[u8]>,
+    pub source: Arc<Vec<u8>>,
     /// The dialect it is read in.
     pub dialect: Arc<Dialect>,
     /// Its constructs.

@@ -8,6 +8,7 @@ use serde::Serialize;
 use super::{Parent, Problem, Reference, Role, Root, Site};
 use crate::dialect::Kind;
 use crate::markup::Construct;
+use crate::repeats::RepeatSummary;
 use crate::text::{Place, SourceId, count_lines, position};
 
 /// The templates of a site, what they are, and how they hang together.
@@ -23,6 +24,8 @@ pub struct Survey {
     pub references: Vec<Reference>,
     /// Tags that no form of their dialect describes, the most frequent first.
     pub unknown: Vec<UnknownTag>,
+    /// The copied markup, if it was looked for.
+    pub repeats: Option<RepeatSummary>,
     /// What could not be read.
     pub problems: Vec<Problem>,
 }
@@ -111,7 +114,7 @@ impl Site {
         }
         problems.sort();
         let (references, unknown) = (self.references.clone(), self.unknown_tags());
-        Survey { files, roots: self.roots.clone(), totals, references, unknown, problems }
+        Survey { files, roots: self.roots.clone(), totals, references, unknown, repeats: None, problems }
     }
 
     /// Tags that no form of their dialect describes.

@@ -1,0 +1,199 @@
+//! `repeats`: what was copied, and which copies were left behind.
+
+use std::io::Write;
+
+use anyhow::{Result, bail};
+use radicon::{AdviceKind, Normalise, RepeatFilter, RepeatGroup, RepeatKind, RepeatOptions, Repeats, repeats};
+
+use super::{is_json, json, load, out, suggestion};
+use crate::arguments::{Arguments, CountArgument, KindArgument, RepeatArguments};
+use crate::output::{Align, BAD, FAINT, PLAIN, STRONG, Table, WIDTH, count, headline, next, number, shorten};
+use crate::{DIFFERENT, FINE};
+
+/// The most groups that are listed.
+const LISTED: usize = 25;
+
+/// The most copies of a group that are listed.
+const COPIES: usize = 12;
+
+pub fn run(arguments: &Arguments, how: &RepeatArguments) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let mut found = repeats(&loaded.site, &options(how));
+    let too_much = how.max_share.filter(|most| found.share * 100.0 > *most);
+    let kind = how.kind.map(|kind| match kind {
+        KindArgument::Same => RepeatKind::Same,
+        KindArgument::Alike => RepeatKind::Alike,
+    });
+    let filter = RepeatFilter { folder: how.folder.clone(), dialect: how.dialect.clone(), kind };
+    if let Some(id) = &how.group {
+        let ids: Vec<&str> = found.groups.iter().map(|group| group.id.as_str()).collect();
+        if !ids.contains(&id.as_str()) {
+            bail!("no group `{id}`; {}", suggestion(id, &ids));
+        }
+        found.groups.retain(|group| group.id == *id);
+    } else {
+        found.groups.retain(|group| filter.fits(group));
+    }
+    let mut out = out();
+    match how.group {
+        _ if is_json(arguments) => json(&mut out, &found)?,
+        Some(_) => found.groups.iter().try_for_each(|group| one(group, &mut out))?,
+        None => list(&found, &mut out)?,
+    }
+    if let Some(most) = too_much {
+        anstream::eprintln!(
+            "{BAD}{:.1} % of all bytes stand in a repeat; at most {most} % may{PLAIN}",
+            found.share * 100.0
+        );
+        return Ok(DIFFERENT);
+    }
+    Ok(FINE)
+}
+
+fn options(how: &RepeatArguments) -> RepeatOptions {
+    let ignored = |what: CountArgument| !how.count.contains(&what);
+    RepeatOptions {
+        normalise: Normalise {
+            blanks: ignored(CountArgument::Blanks),
+            attributes: ignored(CountArgument::Attributes),
+            case: ignored(CountArgument::Case),
+            references: ignored(CountArgument::References),
+            urls: ignored(CountArgument::Urls),
+            constructs: ignored(CountArgument::Constructs),
+        },
+        min_bytes: how.min_bytes,
+        min_saving: how.min_saving,
+        similarity: if how.exact { 2.0 } else { f64::from(how.similarity) / 100.0 },
+        ..RepeatOptions::default()
+    }
+}
+
+fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
+    let share = format!("{:.0} % of {} bytes stand in a repeat", found.share * 100.0, number(found.bytes));
+    headline(out, &format!("{}; {share}", count(found.groups.len(), "repeat")))?;
+    if found.groups.is_empty() {
+        return Ok(());
+    }
+    writeln!(out)?;
+    let columns = [
+        ("repeat", Align::Left),
+        ("", Align::Left),
+        ("copies", Align::Right),
+        ("bytes", Align::Right),
+        ("saves", Align::Right),
+        ("do", Align::Left),
+        ("what it is", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for group in found.groups.iter().take(LISTED) {
+        table.row([
+            group.id.clone(),
+            group.kind.word().into(),
+            number(group.copies.len()),
+            number(group.weight.bytes as usize),
+            number(group.saving.bytes as usize),
+            group.advice.kind.word().into(),
+            one_line(&group.pattern),
+        ]);
+    }
+    table.print(out)?;
+    if found.groups.len() > LISTED {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", found.groups.len() - LISTED)?;
+    }
+    let drifted: Vec<(&RepeatGroup, &radicon::Drift)> =
+        found.groups.iter().flat_map(|group| group.drift.iter().map(move |drift| (group, drift))).collect();
+    if !drifted.is_empty() {
+        writeln!(
+            out,
+            "\n{BAD}Left behind{PLAIN}: {} unlike most of its kind",
+            count(drifted.len(), "copy").replace("copys", "copies")
+        )?;
+        for (group, drift) in drifted.iter().take(10) {
+            let line = format!("{}:{} {}", drift.file, drift.line, drift.difference);
+            writeln!(out, "  {FAINT}{}{PLAIN} {}", group.id, shorten(&line, WIDTH - 12))?;
+        }
+        if drifted.len() > 10 {
+            writeln!(out, "  {FAINT}and {} more{PLAIN}", drifted.len() - 10)?;
+        }
+    }
+    next(
+        out,
+        &format!(
+            "radicon repeats {}, to see its copies; radicon propose, to have a layout for them",
+            found.groups[0].id
+        ),
+    )?;
+    Ok(())
+}
+
+fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
+    let copies = count(group.copies.len(), "copy").replace("copys", "copies");
+    let alike = match group.kind {
+        RepeatKind::Same => "the same".to_owned(),
+        RepeatKind::Alike => format!("{:.0} % alike", group.similarity * 100.0),
+    };
+    headline(out, &format!("{}: {copies}, {alike}", group.id))?;
+    writeln!(out, "  {}", advice(group))?;
+    writeln!(out, "\n{FAINT}What they share{PLAIN}")?;
+    for line in group.pattern.lines().take(30) {
+        writeln!(out, "  {}", shorten(line, WIDTH - 2))?;
+    }
+    let more = group.pattern.lines().count().saturating_sub(30);
+    if more > 0 {
+        writeln!(out, "  {FAINT}and {more} more lines{PLAIN}")?;
+    }
+    if !group.gaps.is_empty() {
+        writeln!(out)?;
+        let columns = [("gap", Align::Right), ("", Align::Left), ("variants", Align::Right), ("usually", Align::Left)];
+        let mut table = Table::new(&columns);
+        for gap in &group.gaps {
+            let role = if gap.parameter { "parameter" } else { "exception" };
+            let usual = if gap.usual.is_empty() { "nothing" } else { &gap.usual };
+            table.row([format!("⟨{}⟩", gap.number), role.into(), number(gap.variants), one_line(usual)]);
+        }
+        table.print(out)?;
+    }
+    writeln!(out, "\n{FAINT}Where{PLAIN}")?;
+    for copy in group.copies.iter().take(COPIES) {
+        writeln!(out, "  {}:{}-{} {FAINT}{}{PLAIN}", copy.file, copy.line_start, copy.line_end, copy.dialect)?;
+        for (gap, text) in group.gaps.iter().zip(&copy.gaps).filter(|(gap, text)| gap.usual != **text) {
+            let text = if text.is_empty() { "nothing" } else { text };
+            writeln!(out, "    ⟨{}⟩ {STRONG}{}{PLAIN}", gap.number, shorten(&one_line(text), WIDTH - 10))?;
+        }
+    }
+    if group.copies.len() > COPIES {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", group.copies.len() - COPIES)?;
+    }
+    if !group.drift.is_empty() {
+        writeln!(out, "\n{BAD}Left behind{PLAIN}")?;
+        for drift in &group.drift {
+            writeln!(out, "  {}:{} {}", drift.file, drift.line, drift.difference)?;
+        }
+    }
+    next(out, "radicon propose, to have a layout for pages that share their frame")?;
+    Ok(())
+}
+
+fn advice(group: &RepeatGroup) -> String {
+    let parameters = match group.advice.parameters {
+        0 => String::new(),
+        some => format!(" with {}", count(some, "parameter")),
+    };
+    let what = match group.advice.kind {
+        AdviceKind::Layout => "Move it into the layout of these pages".to_owned(),
+        AdviceKind::Partial => format!("Make it a partial{parameters}"),
+        AdviceKind::Loop => "Write a loop: the copies stand side by side".to_owned(),
+        AdviceKind::Include => {
+            format!("Include {}, which holds it already", group.advice.file.as_deref().unwrap_or("the partial"))
+        }
+    };
+    format!(
+        "{what}; that saves {} and {}",
+        count(group.saving.lines, "line"),
+        count(group.saving.bytes as usize, "byte")
+    )
+}
+
+fn one_line(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
+}

@@ -1,0 +1,273 @@
+//! What two alike pieces of markup share, and where they differ.
+
+use std::ops::Range;
+
+use rustc_hash::FxHashMap;
+
+use super::forest::Forest;
+use super::runs::run_bytes;
+use crate::site::Site;
+use crate::text::SourceId;
+
+/// A part of one piece that differs from the other one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) enum Part {
+    /// The attributes of an element.
+    Attributes(u32),
+    /// A run of nodes, from the first to behind the last. An empty run stands before its node.
+    Nodes(u32, u32),
+}
+
+impl Part {
+    /// The nodes it covers.
+    pub fn range(self) -> Range<u32> {
+        match self {
+            Part::Attributes(node) => node..node + 1,
+            Part::Nodes(start, end) => start..end,
+        }
+    }
+}
+
+/// How one piece differs from another one.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Alignment {
+    /// Bytes of the first piece that stand in the second one too.
+    pub common: u32,
+    /// Parts of the first one, and what stands in their place in the second.
+    pub gaps: Vec<(Part, Part)>,
+    /// Nodes of the first one with the nodes of the second that correspond.
+    pub pairs: Vec<(u32, u32)>,
+}
+
+impl Alignment {
+    /// Twice the bytes in common, as a share of the bytes of both.
+    pub fn similarity(&self, forest: &Forest, a: u32, b: u32) -> f64 {
+        2.0 * f64::from(self.common) / f64::from((forest.bytes(a) + forest.bytes(b)).max(1))
+    }
+
+    /// What stands in the second piece where a part of the first stands.
+    pub fn counterpart(&self, forest: &Forest, part: Part) -> Option<Part> {
+        if let Some((_, found)) = self.gaps.iter().find(|(own, _)| *own == part) {
+            return Some(*found);
+        }
+        let range = part.range();
+        let within = self.pairs.iter().filter(|(own, _)| range.contains(own));
+        let spans = within.map(|&(_, other)| (other, other + forest.size[other as usize]));
+        spans.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).map(|(start, end)| match part {
+            Part::Attributes(_) => Part::Attributes(start),
+            Part::Nodes(..) => Part::Nodes(start, end),
+        })
+    }
+}
+
+/// The most pairs of children that are compared with each other; of more only
+/// children that stand once on each side hold the others together.
+const MOST_CELLS: usize = 2_500;
+
+/// The deepest nesting that is compared.
+const MOST_DEPTH: usize = 200;
+
+/// Aligns two nodes.
+pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Alignment {
+    let mut aligner = Aligner { site, forest, found: Alignment::default() };
+    aligner.pair(a, b, 0);
+    aligner.found
+}
+
+struct Aligner<'f> {
+    site: &'f Site,
+    forest: &'f Forest,
+    found: Alignment,
+}
+
+impl Aligner<'_> {
+    fn pair(&mut self, a: u32, b: u32, depth: usize) {
+        let forest = self.forest;
+        self.found.pairs.push((a, b));
+        if forest.class[a as usize] == forest.class[b as usize] {
+            self.found.common += forest.bytes(a);
+            return;
+        }
+        let (before, gaps, pairs) = (self.found.common, self.found.gaps.len(), self.found.pairs.len());
+        let children = |node| forest.children(node).collect::<Vec<_>>();
+        let (left, right) = (children(a), children(b));
+        let inner: u32 = left.iter().map(|&child| forest.bytes(child)).sum();
+        let own = forest.bytes(a).saturating_sub(inner);
+        if forest.label[a as usize] == forest.label[b as usize] {
+            self.found.common += own;
+        } else {
+            self.found.gaps.push((Part::Attributes(a), Part::Attributes(b)));
+            self.found.common += self.common_tag(a, b).min(own);
+        }
+        if depth < MOST_DEPTH {
+            self.children(&left, &right, (a, b), depth);
+        }
+        // What shares less than half is rather something else.
+        let common = self.found.common - before;
+        if depth > 0 && common * 2 < forest.bytes(a).max(forest.bytes(b)) {
+            self.found.common = before;
+            self.found.gaps.truncate(gaps);
+            self.found.pairs.truncate(pairs);
+            self.found.gaps.push((self.whole(a), self.whole(b)));
+        }
+    }
+
+    /// How many bytes two opening tags share at their ends.
+    fn common_tag(&self, a: u32, b: u32) -> u32 {
+        let tag = |node: u32| {
+            let source = &self.site.get(SourceId(self.forest.file(node))).source;
+            &source[self.forest.start[node as usize] as usize..self.forest.inner[node as usize] as usize]
+        };
+        let (left, right) = (tag(a), tag(b));
+        let head = left.iter().zip(right).take_while(|(a, b)| a == b).count();
+        let tail = left[head..].iter().rev().zip(right[head..].iter().rev()).take_while(|(a, b)| a == b).count();
+        (head + tail) as u32
+    }
+
+    fn whole(&self, node: u32) -> Part {
+        Part::Nodes(node, node + self.forest.size[node as usize])
+    }
+
+    fn children(&mut self, left: &[u32], right: &[u32], parents: (u32, u32), depth: usize) {
+        let same = |a: u32, b: u32| self.forest.class[a as usize] == self.forest.class[b as usize];
+        let head = left.iter().zip(right).take_while(|(a, b)| same(**a, **b)).count();
+        let tail =
+            left[head..].iter().rev().zip(right[head..].iter().rev()).take_while(|(a, b)| same(**a, **b)).count();
+        let equal =
+            left[..head].iter().zip(right).chain(left[left.len() - tail..].iter().zip(&right[right.len() - tail..]));
+        for (&a, &b) in equal {
+            self.found.common += self.forest.bytes(a);
+            self.found.pairs.push((a, b));
+        }
+        let end = |node: u32, list: &[u32]| {
+            list.get(list.len() - tail).copied().unwrap_or(node + self.forest.size[node as usize])
+        };
+        let ends = (end(parents.0, left), end(parents.1, right));
+        let (left, right) = (&left[head..left.len() - tail], &right[head..right.len() - tail]);
+        let matches = if left.len() * right.len() <= MOST_CELLS {
+            common_subsequence(left, right, same)
+        } else {
+            anchors(left, right, |node| self.forest.class[node as usize])
+        };
+        let (mut i, mut j) = (0, 0);
+        for (a, b) in matches.into_iter().chain([(left.len(), right.len())]) {
+            let stops = (left.get(a).copied().unwrap_or(ends.0), right.get(b).copied().unwrap_or(ends.1));
+            self.segment(&left[i..a], &right[j..b], stops, depth);
+            if let (Some(&x), Some(&y)) = (left.get(a), right.get(b)) {
+                self.found.common += self.forest.bytes(x);
+                self.found.pairs.push((x, y));
+            }
+            (i, j) = (a + 1, b + 1);
+        }
+    }
+
+    /// Siblings of which none is the same: elements of one name are compared, the rest is a gap.
+    fn segment(&mut self, left: &[u32], right: &[u32], stops: (u32, u32), depth: usize) {
+        let tag = |node: u32| self.forest.tag[node as usize];
+        let (mut i, mut j) = (0, 0);
+        while i < left.len() || j < right.len() {
+            let next = (i..left.len()).find_map(|a| {
+                let b = (j..right.len()).find(|&b| tag(right[b]) == tag(left[a]) && tag(left[a]) > 1)?;
+                Some((a, b))
+            });
+            let (a, b) = next.unwrap_or((left.len(), right.len()));
+            if a > i || b > j {
+                let part = |list: &[u32], from: usize, to: usize, stop: u32| {
+                    let end = list.get(to).copied().unwrap_or(stop);
+                    Part::Nodes(list.get(from).copied().unwrap_or(end), end)
+                };
+                // One gap for each sibling, so that each tells what it is.
+                self.found.gaps.push((part(left, i, a.min(i + 1), stops.0), part(right, j, b, stops.1)));
+                let none = part(right, b, b, stops.1);
+                self.found.gaps.extend((i + 1..a).map(|at| (part(left, at, at + 1, stops.0), none)));
+            }
+            if let (Some(&x), Some(&y)) = (left.get(a), right.get(b)) {
+                self.pair(x, y, depth + 1);
+            }
+            (i, j) = (a + 1, b + 1);
+        }
+    }
+}
+
+/// The places of a longest common subsequence.
+fn common_subsequence(left: &[u32], right: &[u32], same: impl Fn(u32, u32) -> bool) -> Vec<(usize, usize)> {
+    let width = right.len() + 1;
+    let mut best = vec![0_u16; (left.len() + 1) * width];
+    for i in (0..left.len()).rev() {
+        for j in (0..right.len()).rev() {
+            best[i * width + j] = match same(left[i], right[j]) {
+                true => best[(i + 1) * width + j + 1] + 1,
+                false => best[(i + 1) * width + j].max(best[i * width + j + 1]),
+            };
+        }
+    }
+    let (mut i, mut j) = (0, 0);
+    let mut found = Vec::new();
+    while i < left.len() && j < right.len() {
+        if same(left[i], right[j]) {
+            found.push((i, j));
+            (i, j) = (i + 1, j + 1);
+        } else if best[(i + 1) * width + j] >= best[i * width + j + 1] {
+            i += 1;
+        } else {
+            j += 1;
+        }
+    }
+    found
+}
+
+/// Children that stand once on each side, as many as keep their order.
+fn anchors(left: &[u32], right: &[u32], class: impl Fn(u32) -> u32) -> Vec<(usize, usize)> {
+    let once = |list: &[u32]| {
+        let mut places: FxHashMap<u32, Option<usize>> = FxHashMap::default();
+        for (at, &node) in list.iter().enumerate() {
+            places.entry(class(node)).and_modify(|place| *place = None).or_insert(Some(at));
+        }
+        places
+    };
+    let (here, there) = (once(left), once(right));
+    let mut pairs: Vec<(usize, usize)> =
+        here.iter().filter_map(|(class, at)| Some(((*at)?, (*there.get(class)?)?))).collect();
+    pairs.sort_unstable();
+    // The longest rising chain: for each length the pair that ends it lowest.
+    let mut tails: Vec<usize> = Vec::new();
+    let mut before: Vec<Option<usize>> = Vec::with_capacity(pairs.len());
+    for (index, &(_, at)) in pairs.iter().enumerate() {
+        let length = tails.partition_point(|&tail| pairs[tail].1 < at);
+        before.push(length.checked_sub(1).map(|shorter| tails[shorter]));
+        if length == tails.len() { tails.push(index) } else { tails[length] = index }
+    }
+    let mut chain: Vec<_> =
+        std::iter::successors(tails.last().copied(), |&at| before[at]).map(|at| pairs[at]).collect();
+    chain.reverse();
+    chain
+}
+
+/// The text of a part in its source.
+pub(super) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8] {
+    match part {
+        Part::Nodes(start, end) if start == end => &[],
+        Part::Nodes(start, end) => {
+            let from = forest.start[start as usize] as usize;
+            &source[from..from + run_bytes(forest, (start, end)) as usize]
+        }
+        Part::Attributes(node) => {
+            let tag = &source[forest.start[node as usize] as usize..forest.inner[node as usize] as usize];
+            let name = tag.iter().position(|b| b.is_ascii_whitespace()).unwrap_or(tag.len());
+            crate::text::trim_blanks(tag[name..].strip_suffix(b">").unwrap_or(&tag[name..]))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn children_that_stand_once_hold_the_others_together() {
+        let found = anchors(&[1, 7, 2, 3, 7, 4], &[2, 1, 9, 3, 4, 9], |node| node);
+        assert_eq!(found.len(), 3);
+        assert!(found.ends_with(&[(3, 3), (5, 4)]), "{found:?}");
+        assert_eq!(common_subsequence(&[1, 2, 3], &[1, 3, 2], |a, b| a == b).len(), 2);
+    }
+}

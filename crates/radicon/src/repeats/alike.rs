@@ -1,0 +1,194 @@
+//! Near copies: subtrees that are alike but for a few differences.
+//!
+//! A subtree's content (its texts, its tags with their attributes) is sketched
+//! by the least of sixteen hashes each (MinHash: Broder 1997); sketches that
+//! agree in one of eight pairs of lanes are compared (banding: Leskovec,
+//! Rajaraman and Ullman 2014). The greatest subtree of a cluster leads it, the
+//! others are aligned with it.
+
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+
+use super::align::{Alignment, align};
+use super::forest::{Forest, mix, tag_of};
+use super::runs::Copy;
+use crate::site::Site;
+
+const LANES: usize = 16;
+const BANDS: usize = LANES / 2;
+
+/// The most leaders that one pair of lanes leads to.
+const MOST_LEADERS: usize = 4;
+
+/// Subtrees with fewer bytes or nodes are not compared.
+pub(super) const LEAST_BYTES: u32 = 160;
+pub(super) const LEAST_NODES: u32 = 5;
+
+type Sketch = [u32; LANES];
+
+/// A subtree and others that are like it.
+pub(super) struct Cluster {
+    pub leader: u32,
+    /// Classes that are alike, with how they differ from the leader.
+    pub members: Vec<(u32, Alignment)>,
+    /// How much of a copy is common to all, on the average.
+    pub share: f64,
+}
+
+impl Cluster {
+    /// Every place where one of them stands.
+    pub fn copies(&self, forest: &Forest) -> Vec<Copy> {
+        let classes = std::iter::once(self.leader).chain(self.members.iter().map(|(class, _)| *class));
+        let nodes = classes.flat_map(|class| forest.places(class));
+        let mut copies: Vec<Copy> = nodes.map(|&node| (node, node + forest.size[node as usize])).collect();
+        copies.sort_unstable();
+        copies
+    }
+}
+
+/// Groups the subtrees of a forest that are alike.
+pub(super) fn find(site: &Site, forest: &Forest, least_similarity: f64) -> Vec<Cluster> {
+    let mut sketches = sketch(forest);
+    // The greatest leads.
+    let bytes = |class: u32| forest.bytes(forest.places(class)[0]);
+    sketches.sort_by_cached_key(|(class, _)| (std::cmp::Reverse(bytes(*class)), forest.hash[*class as usize]));
+    let mut leaders = Leaders { site, forest, least_similarity, buckets: FxHashMap::default(), all: Vec::new() };
+    let mut clusters: FxHashMap<u32, Vec<(u32, Alignment)>> = FxHashMap::default();
+    for batch in sketches.chunks(BATCH) {
+        // First against the leaders there are, side by side; then against those of this batch.
+        let known = leaders.all.len() as u32;
+        let joined: Vec<_> = batch.par_iter().map(|candidate| leaders.join(candidate, 0)).collect();
+        for (candidate, joined) in batch.iter().zip(joined) {
+            match joined.or_else(|| leaders.join(candidate, known)) {
+                Some((leader, found)) => clusters.entry(leader).or_default().push((candidate.0, found)),
+                None => leaders.add(candidate),
+            }
+        }
+    }
+    let mut found: Vec<Cluster> =
+        clusters.into_iter().map(|(leader, members)| cluster(forest, leader, members)).collect();
+    found.sort_unstable_by_key(|cluster| cluster.leader);
+    found
+}
+
+/// How many subtrees are compared side by side.
+const BATCH: usize = 4_096;
+
+/// How many lanes must agree before two subtrees are aligned.
+const LEAST_LANES: usize = 3;
+
+/// The subtrees that lead clusters, greatest first.
+struct Leaders<'a> {
+    site: &'a Site,
+    forest: &'a Forest,
+    least_similarity: f64,
+    buckets: FxHashMap<u64, Vec<u32>>,
+    all: Vec<(u32, Sketch)>,
+}
+
+impl Leaders<'_> {
+    /// The leader, from one on, that a subtree is alike, and how it differs.
+    fn join(&self, (class, sketch): &(u32, Sketch), from: u32) -> Option<(u32, Alignment)> {
+        let forest = self.forest;
+        let mut near: Vec<u32> = bands(sketch).filter_map(|key| self.buckets.get(&key)).flatten().copied().collect();
+        near.retain(|&leader| leader >= from);
+        near.sort_unstable();
+        near.dedup();
+        let agreement = |leader: u32| self.all[leader as usize].1.iter().zip(sketch).filter(|(a, b)| a == b).count();
+        let mut near: Vec<(usize, u32)> = near.into_iter().map(|leader| (agreement(leader), leader)).collect();
+        near.retain(|(lanes, _)| *lanes >= LEAST_LANES);
+        near.sort_by_key(|&(lanes, leader)| (std::cmp::Reverse(lanes), leader));
+        near.iter().take(2).find_map(|&(_, leader)| {
+            let (known, _) = self.all[leader as usize];
+            let (a, b) = (forest.places(known)[0], forest.places(*class)[0]);
+            // Too different in size to be alike.
+            let most = f64::from(2 * forest.bytes(b)) / f64::from(forest.bytes(a) + forest.bytes(b));
+            if most < self.least_similarity {
+                return None;
+            }
+            let found = align(self.site, forest, a, b);
+            (found.similarity(forest, a, b) >= self.least_similarity).then_some((known, found))
+        })
+    }
+
+    fn add(&mut self, (class, sketch): &(u32, Sketch)) {
+        let index = self.all.len() as u32;
+        self.all.push((*class, *sketch));
+        for key in bands(sketch) {
+            let bucket = self.buckets.entry(key).or_default();
+            if bucket.len() < MOST_LEADERS {
+                bucket.push(index);
+            }
+        }
+    }
+}
+
+fn cluster(forest: &Forest, leader: u32, members: Vec<(u32, Alignment)>) -> Cluster {
+    let node = forest.places(leader)[0];
+    let weigh = |(class, alignment): &(u32, Alignment)| {
+        let count = f64::from(forest.count(*class));
+        (count, count * alignment.similarity(forest, node, forest.places(*class)[0]))
+    };
+    let own = f64::from(forest.count(leader));
+    let (all, common) = members.iter().map(weigh).fold((own, own), |a, b| (a.0 + b.0, a.1 + b.1));
+    Cluster { leader, members, share: common / all }
+}
+
+fn bands(sketch: &Sketch) -> impl Iterator<Item = u64> + '_ {
+    (0..BANDS).map(|band| mix(mix(band as u64, u64::from(sketch[2 * band])), u64::from(sketch[2 * band + 1])))
+}
+
+/// Sketches of the subtrees that may be compared.
+fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
+    let frames = [b"html".as_slice(), b"body", b"head"].map(tag_of);
+    let wanted = |node: u32| {
+        let class = forest.class[node as usize];
+        let tag = forest.tag[node as usize];
+        forest.size[node as usize] >= LEAST_NODES
+            && forest.bytes(node) >= LEAST_BYTES
+            && tag > 1
+            && !frames.contains(&tag)
+            && forest.places(class)[0] == node
+    };
+    (0..forest.files.len() as u32 - 1).into_par_iter().flat_map_iter(|file| in_file(forest, file, wanted)).collect()
+}
+
+fn in_file(forest: &Forest, file: u32, wanted: impl Fn(u32) -> bool) -> Vec<(u32, Sketch)> {
+    let nodes = forest.files[file as usize]..forest.files[file as usize + 1];
+    let mut found = Vec::new();
+    if !nodes.clone().any(&wanted) {
+        return found;
+    }
+    // Ends and lanes of the open nodes.
+    let mut open: Vec<(u32, u32, Sketch)> = Vec::new();
+    let close = |open: &mut Vec<(u32, u32, Sketch)>, found: &mut Vec<(u32, Sketch)>| {
+        let Some((_, node, lanes)) = open.pop() else { return };
+        if wanted(node) {
+            found.push((forest.class[node as usize], lanes));
+        }
+        if let Some((_, _, outer)) = open.last_mut() {
+            outer.iter_mut().zip(lanes).for_each(|(lane, inner)| *lane = (*lane).min(inner));
+        }
+    };
+    for node in nodes {
+        while open.last().is_some_and(|(end, ..)| *end <= node) {
+            close(&mut open, &mut found);
+        }
+        open.push((node + forest.size[node as usize], node, lanes(forest.label[node as usize])));
+    }
+    while !open.is_empty() {
+        close(&mut open, &mut found);
+    }
+    found
+}
+
+/// Sixteen hashes of a label (SplitMix64; Steele, Lea and Flood 2014).
+fn lanes(label: u32) -> Sketch {
+    let mut state = mix(9, u64::from(label));
+    std::array::from_fn(|_| {
+        state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mixed = (state ^ (state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        let mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        ((mixed ^ (mixed >> 31)) >> 32) as u32
+    })
+}

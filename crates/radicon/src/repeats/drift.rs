@@ -1,0 +1,270 @@
+//! Where near copies differ, and which of them were left behind.
+
+use std::collections::BTreeMap;
+
+use rustc_hash::FxHashMap;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use super::align::{Part, text};
+use super::alike::Cluster;
+use super::forest::Forest;
+use super::runs::{Copy, run_bytes};
+use crate::site::Site;
+use crate::text::SourceId;
+
+/// A place where copies differ.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Gap {
+    /// Its number in the group, from 1.
+    pub number: usize,
+    /// So many copies differ here that it is rather a parameter than a slip.
+    pub parameter: bool,
+    /// What stands there most often; empty for nothing.
+    pub usual: String,
+    /// How many different contents there are.
+    pub variants: usize,
+    /// How many copies have something else than the usual.
+    pub others: usize,
+}
+
+/// A copy that was left behind.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Drift {
+    /// The file's path.
+    pub file: String,
+    /// The line at which the copy starts, 1-based.
+    pub line: u32,
+    /// How it differs from most copies.
+    pub difference: String,
+}
+
+/// The differences within a group.
+#[derive(Debug, Default)]
+pub(super) struct Differences {
+    pub gaps: Vec<Gap>,
+    /// For each copy what stands in each gap.
+    pub values: Vec<Vec<String>>,
+    /// Copies, by index, that were left behind, and how.
+    pub drift: Vec<(usize, String)>,
+    /// The leader with its gaps numbered.
+    pub pattern: String,
+}
+
+/// From this share of the copies on a difference is a parameter.
+const PARAMETER: f64 = 0.25;
+
+impl Differences {
+    pub fn of(site: &Site, forest: &Forest, cluster: &Cluster, copies: &[Copy]) -> Self {
+        let known: FxHashMap<u32, usize> =
+            cluster.members.iter().enumerate().map(|(at, (class, _))| (*class, at)).collect();
+        let class_of = |copy: &Copy| forest.class[copy.0 as usize];
+        let mut present: Vec<usize> = copies.iter().filter_map(|copy| known.get(&class_of(copy)).copied()).collect();
+        present.sort_unstable();
+        present.dedup();
+        let parts =
+            merged(present.iter().flat_map(|&member| cluster.members[member].1.gaps.iter().map(|(own, _)| *own)));
+        let leader = forest.places(cluster.leader)[0];
+        let source = |node: u32| &site.get(SourceId(forest.file(node))).source;
+        let shown = |node: u32, part: Part| {
+            let words = String::from_utf8_lossy(text(forest, source(node), part)).into_owned();
+            words.split_whitespace().collect::<Vec<_>>().join(" ")
+        };
+        let own: Vec<String> = parts.iter().map(|&part| shown(leader, part)).collect();
+        let of_member = |member: usize| -> Vec<String> {
+            let (class, alignment) = &cluster.members[member];
+            let node = forest.places(*class)[0];
+            let value = |(part, own): (&Part, &String)| match alignment.counterpart(forest, *part) {
+                Some(there) => shown(node, there),
+                None => own.clone(),
+            };
+            parts.iter().zip(&own).map(value).collect()
+        };
+        let values_of: FxHashMap<usize, Vec<String>> =
+            present.iter().map(|&member| (member, of_member(member))).collect();
+        let values: Vec<Vec<String>> = copies
+            .iter()
+            .map(|copy| known.get(&class_of(copy)).and_then(|member| values_of.get(member)).unwrap_or(&own).clone())
+            .collect();
+        let gaps: Vec<Gap> = (0..parts.len()).map(|index| gap(index, &values)).collect();
+        let drift = drifted(&gaps, &values);
+        let pattern = pattern(forest, source(leader), leader, &parts);
+        Self { gaps, values, drift, pattern }
+    }
+}
+
+/// Parts without those that stand in greater ones, in order.
+fn merged(parts: impl Iterator<Item = Part>) -> Vec<Part> {
+    let mut sorted: Vec<Part> = parts.collect();
+    sorted.sort_unstable_by_key(|part| (part.range().start, std::cmp::Reverse(part.range().end), *part));
+    sorted.dedup();
+    let mut kept: Vec<Part> = Vec::new();
+    let mut covered = 0..0;
+    for part in sorted {
+        let range = part.range();
+        let is_run = matches!(part, Part::Nodes(start, end) if start < end);
+        if range.start < covered.end && (covered.start < range.start || !is_run || range.end <= covered.end) {
+            // A run that reaches further makes the one before it longer.
+            if is_run
+                && range.end > covered.end
+                && let Some(Part::Nodes(_, end)) = kept.last_mut()
+            {
+                *end = range.end;
+                covered.end = range.end;
+            }
+            continue;
+        }
+        if is_run {
+            covered = range;
+        }
+        kept.push(part);
+    }
+    kept
+}
+
+fn gap(index: usize, values: &[Vec<String>]) -> Gap {
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    for value in values {
+        *counts.entry(&value[index]).or_default() += 1;
+    }
+    let usual =
+        counts.iter().max_by_key(|(text, count)| (**count, std::cmp::Reverse(text.len()), std::cmp::Reverse(**text)));
+    let (usual, count) = usual.map_or(("", 0), |(text, count)| (*text, *count));
+    let others = values.len() - count;
+    let parameter = others as f64 >= PARAMETER * values.len() as f64 && (others > 1 || values.len() < 3);
+    Gap { number: index + 1, parameter, usual: usual.to_owned(), variants: counts.len(), others }
+}
+
+/// Copies that differ where most agree. What several copies add, each in a
+/// place of its own, is rather a mark that wanders, such as the current item.
+fn drifted(gaps: &[Gap], values: &[Vec<String>]) -> Vec<(usize, String)> {
+    let mut added: BTreeMap<Vec<&str>, Vec<usize>> = BTreeMap::new();
+    for (index, gap) in gaps.iter().enumerate() {
+        for value in values.iter().filter(|value| value[index] != gap.usual) {
+            added.entry(new_words(&gap.usual, &value[index])).or_default().push(index);
+        }
+    }
+    // A copy that only lacks something adds nothing.
+    let wanders = |index: usize, value: &str| {
+        let new = new_words(&gaps[index].usual, value);
+        !new.is_empty() && added.get(&new).is_some_and(|places| places.iter().any(|&place| place != index))
+    };
+    let mut found = Vec::new();
+    for (at, value) in values.iter().enumerate() {
+        let slips = gaps.iter().enumerate().filter(|(index, gap)| {
+            !gap.parameter && gap.usual != value[*index] && values.len() > 2 && !wanders(*index, &value[*index])
+        });
+        let said: Vec<String> = slips.map(|(index, gap)| difference(&gap.usual, &value[index])).collect();
+        if !said.is_empty() {
+            found.push((at, said.join("; ")));
+        }
+    }
+    found
+}
+
+/// The words of a text that do not stand in another one.
+fn new_words<'t>(usual: &str, text: &'t str) -> Vec<&'t str> {
+    let known: Vec<&str> = words(usual);
+    words(text).into_iter().filter(|word| !known.contains(word)).collect()
+}
+
+/// The words of a text; angle brackets begin and end one.
+fn words(text: &str) -> Vec<&str> {
+    let mut found = Vec::new();
+    let mut rest = text.trim_start();
+    while let Some(first) = rest.chars().next() {
+        let stop = |(at, c): (usize, char)| (at > 0 && (c == '<' || c == '>') || c.is_whitespace()).then_some(at);
+        let length = if first == '>' { 1 } else { rest.char_indices().find_map(stop).unwrap_or(rest.len()) };
+        found.push(&rest[..length]);
+        rest = rest[length..].trim_start();
+    }
+    found
+}
+
+/// How a copy differs from what is usual, in words.
+fn difference(usual: &str, text: &str) -> String {
+    let (before, after) = (words(usual), words(text));
+    let head = before.iter().zip(&after).take_while(|(a, b)| a == b).count();
+    let tail = before[head..].iter().rev().zip(after[head..].iter().rev()).take_while(|(a, b)| a == b).count();
+    let lost = short(between(usual, &before[head..before.len() - tail]));
+    let new = short(between(text, &after[head..after.len() - tail]));
+    match (lost.is_empty(), new.is_empty()) {
+        (true, _) => format!("has `{new}` besides"),
+        (_, true) => format!("lacks `{lost}`"),
+        _ => format!("has `{new}` instead of `{lost}`"),
+    }
+}
+
+/// The text from the first of these words of it to the last.
+fn between<'t>(text: &'t str, words: &[&'t str]) -> &'t str {
+    let (Some(first), Some(last)) = (words.first(), words.last()) else { return "" };
+    let offset = |word: &str| word.as_ptr() as usize - text.as_ptr() as usize;
+    &text[offset(first)..offset(last) + last.len()]
+}
+
+fn short(text: &str) -> String {
+    let mut out: String = text.chars().take(80).collect();
+    if out.len() < text.len() {
+        out.push('…');
+    }
+    out
+}
+
+/// The leader's text with numbers in the place of its gaps.
+fn pattern(forest: &Forest, source: &[u8], leader: u32, parts: &[Part]) -> String {
+    let (start, end) = (forest.start[leader as usize], forest.end[leader as usize]);
+    let mut out = Vec::new();
+    let mut at = start;
+    for (number, part) in (1..).zip(parts) {
+        let text = text(forest, source, *part);
+        let from = match part {
+            Part::Attributes(node) => {
+                let tag = &source[forest.start[*node as usize] as usize..forest.inner[*node as usize] as usize];
+                let name = tag.iter().position(|b| b.is_ascii_whitespace()).unwrap_or(tag.len().saturating_sub(1));
+                forest.start[*node as usize] + name as u32
+            }
+            Part::Nodes(first, last) if first < last => forest.start[*first as usize],
+            Part::Nodes(first, _) => match forest.start.get(*first as usize) {
+                Some(&offset) if forest.file(*first) == forest.file(leader) && offset < end => offset,
+                _ => end,
+            },
+        };
+        let to = match part {
+            Part::Attributes(_) => from + text.len() as u32 + u32::from(!text.is_empty()),
+            Part::Nodes(first, last) if first < last => from + run_bytes(forest, (*first, *last)),
+            Part::Nodes(..) => from,
+        };
+        if from < at {
+            continue;
+        }
+        out.extend_from_slice(&source[at as usize..from as usize]);
+        let space = if matches!(part, Part::Attributes(_)) { " " } else { "" };
+        out.extend_from_slice(format!("{space}⟨{number}⟩").as_bytes());
+        at = to.max(from);
+    }
+    out.extend_from_slice(&source[at.min(end) as usize..end as usize]);
+    String::from_utf8_lossy(&out).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn differences_are_told_by_words() {
+        for (usual, text, expected) in [
+            ("<li>a</li> <li>b</li>", "<li>a</li>", "lacks `<li>b</li>`"),
+            ("one two", "one three two", "has `three` besides"),
+            ("daily 7 to 19", "daily 8 to 19", "has `8` instead of `7`"),
+        ] {
+            assert_eq!(difference(usual, text), expected);
+        }
+    }
+
+    #[test]
+    fn parts_in_greater_parts_are_left_out() {
+        let parts =
+            [Part::Nodes(5, 9), Part::Attributes(6), Part::Nodes(3, 3), Part::Nodes(8, 11), Part::Attributes(12)];
+        assert_eq!(merged(parts.into_iter()), [Part::Nodes(3, 3), Part::Nodes(5, 11), Part::Attributes(12)]);
+    }
+}

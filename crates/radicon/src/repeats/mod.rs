@@ -1,0 +1,417 @@
+//! Repeats: copied markup, across pages and dialects.
+//!
+//! All templates become one forest of nodes in normal form. Runs of siblings
+//! that stand in several places are found exactly; subtrees that are alike are
+//! clustered and aligned. Of all these the ones that save most are chosen, each
+//! counted on what greater ones leave.
+
+mod advice;
+mod align;
+mod alike;
+mod drift;
+mod forest;
+mod runs;
+mod select;
+mod urls;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::site::{Site, Template};
+use crate::text::{LineIndex, SourceId, count_lines, preview};
+use advice::Adviser;
+use alike::Cluster;
+use forest::{Forest, mix};
+use rayon::prelude::*;
+use runs::{Copy, Least, Run, Runs, run_bytes};
+use select::{Gain, Worth};
+
+pub use advice::{Advice, AdviceKind};
+pub use drift::{Drift, Gap};
+
+/// What does not count when markup is compared. All is on by default.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Normalise {
+    /// White space between elements, and how much of it stands between words.
+    pub blanks: bool,
+    /// The order of attributes and classes.
+    pub attributes: bool,
+    /// Letter case of tags and attribute names.
+    pub case: bool,
+    /// Characters written as references.
+    pub references: bool,
+    /// How a URL of the same place is written.
+    pub urls: bool,
+    /// In which dialect a construct is written.
+    pub constructs: bool,
+}
+
+impl Default for Normalise {
+    fn default() -> Self {
+        Self { blanks: true, attributes: true, case: true, references: true, urls: true, constructs: true }
+    }
+}
+
+/// How to look for repeats.
+#[derive(Clone, Debug)]
+pub struct RepeatOptions {
+    /// What does not count.
+    pub normalise: Normalise,
+    /// The least length of a repeat in bytes. Lower finds more, and takes longer.
+    pub min_bytes: u32,
+    /// The least number of elements, texts and constructs in it.
+    pub min_nodes: u32,
+    /// What a group must save, in bytes; of two copies alone three times as much.
+    pub min_saving: u64,
+    /// How alike near copies must be: twice the bytes in common by the bytes of
+    /// both, 0 to 1. Nothing above 1 is alike: exact copies only.
+    pub similarity: f64,
+}
+
+impl Default for RepeatOptions {
+    fn default() -> Self {
+        Self { normalise: Normalise::default(), min_bytes: 80, min_nodes: 3, min_saving: 120, similarity: 0.6 }
+    }
+}
+
+/// Whether the copies of a group are the same.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum RepeatKind {
+    /// Identical after normalising.
+    Same,
+    /// Identical but for a few differences.
+    Alike,
+}
+
+impl RepeatKind {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            RepeatKind::Same => "same",
+            RepeatKind::Alike => "alike",
+        }
+    }
+}
+
+/// The copied markup of a site.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Repeats {
+    /// The groups, the most saving first.
+    pub groups: Vec<RepeatGroup>,
+    /// The share of the site's bytes that stands in a repeat, 0 to 1.
+    pub share: f64,
+    /// Bytes in all templates.
+    pub bytes: usize,
+    /// What limits left out.
+    pub skipped: Skipped,
+}
+
+/// Repeats in a few words.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RepeatSummary {
+    /// The share of the site's bytes that stands in a repeat, 0 to 1.
+    pub share: f64,
+    /// How many groups of copies there are.
+    pub groups: usize,
+    /// Copies that were left behind.
+    pub drifted: usize,
+    /// The groups that save most, at most three.
+    pub greatest: Vec<RepeatHead>,
+}
+
+/// A group of copies in a few words.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RepeatHead {
+    /// Its id.
+    pub id: String,
+    /// How many copies there are.
+    pub copies: usize,
+    /// What writing it once would save.
+    pub saving: Saving,
+    /// What to do about it.
+    pub advice: AdviceKind,
+    /// The start of the piece.
+    pub preview: String,
+}
+
+impl Repeats {
+    /// The same in a few words.
+    pub fn summary(&self) -> RepeatSummary {
+        let head = |group: &RepeatGroup| RepeatHead {
+            id: group.id.clone(),
+            copies: group.copies.len(),
+            saving: group.saving,
+            advice: group.advice.kind,
+            preview: preview(group.pattern.as_bytes()),
+        };
+        RepeatSummary {
+            share: self.share,
+            groups: self.groups.len(),
+            drifted: self.groups.iter().map(|group| group.drift.len()).sum(),
+            greatest: self.groups.iter().take(3).map(head).collect(),
+        }
+    }
+}
+
+/// What limits left out.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Skipped {
+    /// Groups of two copies that save too little to be told.
+    pub pairs: usize,
+}
+
+/// A piece of markup and its copies.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RepeatGroup {
+    /// A name that stays when unrelated files change.
+    pub id: String,
+    /// Whether the copies are the same.
+    pub kind: RepeatKind,
+    /// Bytes and nodes of the piece.
+    pub weight: Weight,
+    /// How much of a copy is common to all, on the average, 0 to 1.
+    pub similarity: f64,
+    /// What writing it once would save.
+    pub saving: Saving,
+    /// The copies, by file and place.
+    pub copies: Vec<RepeatCopy>,
+    /// Where copies differ.
+    pub gaps: Vec<Gap>,
+    /// Copies that were left behind.
+    pub drift: Vec<Drift>,
+    /// What to do about it.
+    pub advice: Advice,
+    /// The piece as its first copy has it, gaps marked with their numbers.
+    pub pattern: String,
+}
+
+/// How much a piece is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Weight {
+    /// Its bytes.
+    pub bytes: u32,
+    /// Its elements, texts and constructs.
+    pub nodes: u32,
+}
+
+/// What writing a piece once would save.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Saving {
+    /// Lines.
+    pub lines: usize,
+    /// Bytes.
+    pub bytes: u64,
+}
+
+/// One copy.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct RepeatCopy {
+    /// The file's path.
+    pub file: String,
+    /// The dialect it is read in.
+    pub dialect: String,
+    /// Its first line, 1-based.
+    pub line_start: u32,
+    /// Its last line, 1-based.
+    pub line_end: u32,
+    /// Its first byte.
+    pub byte_start: u32,
+    /// The byte behind it.
+    pub byte_end: u32,
+    /// What stands in each of the group's gaps.
+    pub gaps: Vec<String>,
+}
+
+/// Which groups are of interest.
+#[derive(Clone, Debug, Default)]
+pub struct RepeatFilter {
+    /// Only groups with a copy beneath this folder.
+    pub folder: Option<String>,
+    /// Only groups with a copy in this dialect.
+    pub dialect: Option<String>,
+    /// Only groups of this kind.
+    pub kind: Option<RepeatKind>,
+}
+
+impl RepeatFilter {
+    /// Whether a group is of interest.
+    pub fn fits(&self, group: &RepeatGroup) -> bool {
+        let beneath = |folder: &String, file: &str| {
+            file.strip_prefix(folder.trim_matches('/')).is_some_and(|rest| rest.starts_with('/'))
+        };
+        let any = |wanted: &dyn Fn(&RepeatCopy) -> bool| group.copies.iter().any(wanted);
+        self.folder.as_ref().is_none_or(|folder| any(&|copy| beneath(folder, &copy.file)))
+            && self.dialect.as_ref().is_none_or(|dialect| any(&|copy| copy.dialect == *dialect))
+            && self.kind.is_none_or(|kind| kind == group.kind)
+    }
+}
+
+/// What is a candidate for being told.
+enum Candidate<'a> {
+    Run(&'a Run),
+    Cluster(&'a Cluster),
+}
+
+/// A candidate that was chosen, with its copies.
+struct Chosen<'a> {
+    candidate: Candidate<'a>,
+    gain: Gain,
+}
+
+/// Near copies tell more than exact ones: what differs, and who was left behind.
+const NEAR: f64 = 1.25;
+
+/// Finds the copied markup of a site.
+pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
+    let forest = Forest::read(site, &options.normalise);
+    let least = Least { bytes: options.min_bytes, nodes: options.min_nodes, saving: options.min_saving };
+    let (runs, clusters) = rayon::join(
+        || Runs::find(&forest, least),
+        || if options.similarity <= 1.0 { alike::find(site, &forest, options.similarity) } else { Vec::new() },
+    );
+    let near = clusters.iter().map(|cluster| {
+        let copies = cluster.copies(&forest);
+        let total: u64 = copies.iter().map(|&copy| u64::from(run_bytes(&forest, copy))).sum();
+        Worth { bound: (total as f64 * cluster.share) as u64, share: cluster.share, favour: NEAR }
+    });
+    let exact = runs.all.iter().map(|run| {
+        let bound = u64::from(run.copies) * u64::from(run.bytes);
+        Worth { bound, share: 1.0, favour: 1.0 }
+    });
+    let all: Vec<Worth> = near.chain(exact).collect();
+    let candidate = |index: usize| match index.checked_sub(clusters.len()) {
+        None => Candidate::Cluster(&clusters[index]),
+        Some(index) => Candidate::Run(&runs.all[index]),
+    };
+    let copies = |index: usize| match candidate(index) {
+        Candidate::Cluster(cluster) => cluster.copies(&forest),
+        Candidate::Run(run) => runs.copies(run),
+    };
+    let chosen = select::choose(&forest, &all, options.min_saving, copies);
+    let (told, pairs): (Vec<_>, Vec<_>) = chosen
+        .into_iter()
+        .map(|(index, gain)| Chosen { candidate: candidate(index), gain })
+        .partition(|chosen| chosen.gain.copies.len() > 2 || chosen.gain.saving >= 3 * options.min_saving);
+    let lines = Lines::of(site, &forest, &told);
+    let teller = Teller { site, forest: &forest, adviser: Adviser::new(site, &forest), lines };
+    let mut groups: Vec<(RepeatGroup, u64)> = told.par_iter().map(|chosen| teller.group(chosen)).collect();
+    groups.sort_by(|(a, _), (b, _)| b.saving.bytes.cmp(&a.saving.bytes).then(a.id.cmp(&b.id)));
+    let bytes: usize = site.templates.iter().map(|template| template.source.len()).sum();
+    let repeated: u64 = groups.iter().map(|(_, repeated)| repeated).sum();
+    Repeats {
+        groups: groups.into_iter().map(|(group, _)| group).collect(),
+        share: repeated as f64 / bytes.max(1) as f64,
+        bytes,
+        skipped: Skipped { pairs: pairs.len() },
+    }
+}
+
+/// The lines of the files that are told of.
+struct Lines(rustc_hash::FxHashMap<u32, LineIndex>);
+
+impl Lines {
+    fn of(site: &Site, forest: &Forest, told: &[Chosen<'_>]) -> Self {
+        let mut files: Vec<u32> =
+            told.iter().flat_map(|chosen| &chosen.gain.copies).map(|&(node, _)| forest.file(node)).collect();
+        files.sort_unstable();
+        files.dedup();
+        let index = |file: u32| (file, LineIndex::new(&site.get(SourceId(file)).source));
+        Self(files.into_par_iter().map(index).collect::<Vec<_>>().into_iter().collect())
+    }
+}
+
+struct Teller<'a> {
+    site: &'a Site,
+    forest: &'a Forest,
+    adviser: Adviser<'a>,
+    lines: Lines,
+}
+
+impl Teller<'_> {
+    /// A group for people and programs, and how many bytes stand in its copies.
+    fn group(&self, chosen: &Chosen<'_>) -> (RepeatGroup, u64) {
+        let forest = self.forest;
+        let copies = &chosen.gain.copies;
+        let first = copies[0];
+        let (kind, share, told) = match chosen.candidate {
+            Candidate::Run(_) => (RepeatKind::Same, 1.0, drift::Differences::default()),
+            Candidate::Cluster(cluster) => {
+                (RepeatKind::Alike, cluster.share, drift::Differences::of(self.site, forest, cluster, copies))
+            }
+        };
+        let piece = self.text(first);
+        let lines = count_lines(piece.trim_ascii_end().as_bytes());
+        let saved = lines.saturating_sub(1) * (copies.len() - 1);
+        let reports: Vec<RepeatCopy> = copies
+            .iter()
+            .zip(told.values.iter().cloned().chain(std::iter::repeat(Vec::new())))
+            .map(|(&copy, gaps)| self.copy(copy, gaps))
+            .collect();
+        let drift = told.drift.into_iter().map(|(index, difference)| {
+            let copy = &reports[index];
+            Drift { file: copy.file.clone(), line: copy.line_start, difference }
+        });
+        let is_loop = matches!(chosen.candidate, Candidate::Run(run) if run.is_loop());
+        let group = RepeatGroup {
+            id: format!("{:08x}", self.identity(chosen) >> 32),
+            kind,
+            weight: Weight { bytes: run_bytes(forest, first), nodes: first.1 - first.0 },
+            similarity: share,
+            saving: Saving { lines: (saved as f64 * share) as usize, bytes: chosen.gain.saving },
+            drift: drift.collect(),
+            advice: self.adviser.advise(copies, &told.gaps, is_loop),
+            gaps: told.gaps,
+            copies: reports,
+            pattern: if told.pattern.is_empty() { piece } else { told.pattern },
+        };
+        (group, (chosen.gain.bytes as f64 * share) as u64)
+    }
+
+    /// A hash of what the copies have in common.
+    fn identity(&self, chosen: &Chosen<'_>) -> u64 {
+        let forest = self.forest;
+        match chosen.candidate {
+            Candidate::Cluster(cluster) => mix(1, forest.hash[cluster.leader as usize]),
+            Candidate::Run(_) => {
+                let (start, end) = chosen.gain.copies[0];
+                let (mut at, mut hash) = (start, 0);
+                while at < end {
+                    hash = mix(hash, forest.hash[forest.class[at as usize] as usize]);
+                    at += forest.size[at as usize];
+                }
+                hash
+            }
+        }
+    }
+
+    fn template(&self, copy: Copy) -> (u32, &Template) {
+        let file = self.forest.file(copy.0);
+        (file, self.site.get(SourceId(file)))
+    }
+
+    fn text(&self, copy: Copy) -> String {
+        let start = self.forest.start[copy.0 as usize] as usize;
+        let (_, template) = self.template(copy);
+        let bytes = &template.source[start..start + run_bytes(self.forest, copy) as usize];
+        String::from_utf8_lossy(bytes).into_owned()
+    }
+
+    fn copy(&self, copy: Copy, gaps: Vec<String>) -> RepeatCopy {
+        let (file, template) = self.template(copy);
+        let start = self.forest.start[copy.0 as usize];
+        let end = start + run_bytes(self.forest, copy);
+        // The end of a text may be blank lines.
+        let trimmed = template.source[start as usize..end as usize].trim_ascii_end().len() as u32;
+        let line = |offset: u32| self.lines.0.get(&file).map_or(1, |lines| lines.line(offset));
+        RepeatCopy {
+            file: template.path.clone(),
+            dialect: template.dialect.name.clone(),
+            line_start: line(start),
+            line_end: line((start + trimmed).saturating_sub(1).max(start)),
+            byte_start: start,
+            byte_end: end,
+            gaps,
+        }
+    }
+}

@@ -1,0 +1,341 @@
+//! Runs of siblings that stand in several places.
+//!
+//! The children of every distinct node make a sequence; a suffix array over all
+//! sequences (induced sorting: Nong, Zhang and Chan 2009) with its longest
+//! common prefixes (Kasai and others 2001) gives the runs that can be extended
+//! neither to the left nor to the right without losing a copy. A child that
+//! stands nowhere but in one kind of parent separates: what it repeats, its
+//! parent repeats. Equal siblings in a row count as one unit, a loop.
+
+use libsais::SuffixArrayConstruction;
+use rustc_hash::FxHashMap;
+
+use super::forest::{Forest, mix};
+
+/// The longest period of a loop, in siblings.
+const MOST_PERIOD: usize = 16;
+
+/// Where a symbol stands.
+#[derive(Clone, Copy, Debug)]
+struct Place {
+    /// A class, or, from `FILE` on, a file.
+    parent: u32,
+    /// How many nodes behind its parent it starts.
+    delta: u32,
+    /// How many nodes it covers.
+    nodes: u32,
+}
+
+const FILE: u32 = 1 << 31;
+
+/// A run of siblings that stands in several places, or a loop.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Run {
+    kind: RunKind,
+    /// Its length in bytes, in one of its places.
+    pub bytes: u32,
+    /// How many nodes it covers.
+    pub nodes: u32,
+    /// How often it stands in the site at most.
+    pub copies: u32,
+}
+
+#[derive(Clone, Copy, Debug)]
+enum RunKind {
+    /// From the first to the last suffix that starts with it, so many symbols long.
+    Interval { first: u32, last: u32, length: u32 },
+    /// So many units in a row, each of so many nodes, behind a parent.
+    Loop { place: Place, unit: u32, times: u32 },
+}
+
+/// A stretch of nodes, from the first to behind the last.
+pub(super) type Copy = (u32, u32);
+
+/// All runs of a forest.
+pub(super) struct Runs<'f> {
+    forest: &'f Forest,
+    places: Vec<Place>,
+    suffixes: Vec<i32>,
+    pub all: Vec<Run>,
+}
+
+/// What a run must have to be looked at.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Least {
+    pub bytes: u32,
+    pub nodes: u32,
+    pub saving: u64,
+}
+
+impl<'f> Runs<'f> {
+    pub fn find(forest: &'f Forest, least: Least) -> Self {
+        let mut builder = Builder {
+            forest,
+            text: Vec::new(),
+            places: Vec::new(),
+            units: FxHashMap::default(),
+            loops: Vec::new(),
+            separators: 0,
+        };
+        builder.all();
+        let Builder { mut text, places, loops, units, separators, .. } = builder;
+        let alphabet = compact(&mut text, forest.classes() + units.len(), separators);
+        let (suffixes, common) = suffix_array(&mut text, alphabet);
+        let mut runs = Self { forest, places, suffixes, all: Vec::new() };
+        runs.all.extend(loops.into_iter().filter(|run| run.is_worth(least)));
+        runs.intervals(&text, &common, least);
+        runs
+    }
+
+    /// The intervals of suffixes that share a prefix and differ before it.
+    fn intervals(&mut self, text: &[i32], common: &[i32], least: Least) {
+        const DIVERSE: i32 = -1;
+        let left = |suffix: i32| if suffix == 0 { DIVERSE } else { text[suffix as usize - 1] };
+        let join = |a: i32, b: i32| if a == b { a } else { DIVERSE };
+        let weight: Vec<u32> = self.suffixes.iter().map(|&at| self.weight(at)).collect();
+        // Length, first suffix, left symbol and weight of the open intervals.
+        let mut open: Vec<(i32, usize, i32, u64)> = Vec::new();
+        for (at, &length) in common.iter().chain([&-1]).enumerate() {
+            let mut carried = match at.checked_sub(1) {
+                Some(before) => (before, left(self.suffixes[before]), u64::from(weight[before])),
+                None => (0, DIVERSE, 0),
+            };
+            while let Some(&(known, first, symbol, copies)) = open.last().filter(|top| top.0 > length) {
+                open.pop();
+                let symbol = join(symbol, carried.1);
+                let copies = copies + carried.2;
+                if symbol == DIVERSE {
+                    self.interval(first, at - 1, known as u32, copies, least);
+                }
+                carried = (first, symbol, copies);
+            }
+            match open.last_mut() {
+                Some(top) if top.0 == length => {
+                    top.2 = join(top.2, carried.1);
+                    top.3 += carried.2;
+                }
+                _ if length > 0 => open.push((length, carried.0, carried.1, carried.2)),
+                _ => {}
+            }
+        }
+    }
+
+    fn interval(&mut self, first: usize, last: usize, length: u32, copies: u64, least: Least) {
+        let at = self.suffixes[first] as usize;
+        let (head, tail) = (self.places[at], self.places[at + length as usize - 1]);
+        let base = self.base(head.parent);
+        let (start, end) = (base + head.delta, base + tail.delta + tail.nodes);
+        let run = Run {
+            kind: RunKind::Interval { first: first as u32, last: last as u32, length },
+            bytes: self.length(start, end),
+            nodes: end - start,
+            copies: copies.min(u64::from(u32::MAX)) as u32,
+        };
+        if run.is_worth(least) {
+            self.all.push(run);
+        }
+    }
+
+    fn length(&self, start: u32, end: u32) -> u32 {
+        run_bytes(self.forest, (start, end))
+    }
+
+    fn weight(&self, at: i32) -> u32 {
+        match self.places[at as usize].parent {
+            file if file >= FILE => 1,
+            class => self.forest.count(class),
+        }
+    }
+
+    /// The first node of a parent of this kind, or of a file; children start behind it.
+    fn base(&self, parent: u32) -> u32 {
+        match parent {
+            file if file >= FILE => self.forest.files[(file - FILE) as usize],
+            class => self.forest.places(class)[0],
+        }
+    }
+
+    /// Every place of a run, in order.
+    pub fn copies(&self, run: &Run) -> Vec<Copy> {
+        let mut copies = Vec::new();
+        match run.kind {
+            RunKind::Interval { first, last, length } => {
+                for &at in &self.suffixes[first as usize..=last as usize] {
+                    let (head, tail) = (self.places[at as usize], self.places[at as usize + length as usize - 1]);
+                    self.each_parent(head.parent, |base| {
+                        copies.push((base + head.delta, base + tail.delta + tail.nodes))
+                    });
+                }
+            }
+            RunKind::Loop { place, unit, times } => self.each_parent(place.parent, |base| {
+                let start = base + place.delta;
+                copies.extend((0..times).map(|time| (start + time * unit, start + (time + 1) * unit)));
+            }),
+        }
+        copies.sort_unstable();
+        copies
+    }
+
+    fn each_parent(&self, parent: u32, mut each: impl FnMut(u32)) {
+        match parent {
+            file if file >= FILE => each(self.base(file)),
+            class => self.forest.places(class).iter().for_each(|&base| each(base)),
+        }
+    }
+}
+
+impl Run {
+    /// Whether it is one thing several times in a row.
+    pub fn is_loop(&self) -> bool {
+        matches!(self.kind, RunKind::Loop { .. })
+    }
+
+    fn is_worth(&self, least: Least) -> bool {
+        let saving = u64::from(self.copies.saturating_sub(1)) * u64::from(self.bytes);
+        self.copies > 1 && self.bytes >= least.bytes && self.nodes >= least.nodes && saving >= least.saving
+    }
+}
+
+/// Length in bytes of a run of siblings.
+pub(super) fn run_bytes(forest: &Forest, (start, end): Copy) -> u32 {
+    let mut last = start;
+    while last + forest.size[last as usize] < end {
+        last += forest.size[last as usize];
+    }
+    forest.end[last as usize] - forest.start[start as usize]
+}
+
+struct Builder<'f> {
+    forest: &'f Forest,
+    /// Classes, then units of loops; separators are negative.
+    text: Vec<i32>,
+    places: Vec<Place>,
+    units: FxHashMap<u64, u32>,
+    loops: Vec<Run>,
+    separators: i32,
+}
+
+impl Builder<'_> {
+    fn all(&mut self) {
+        for class in 0..self.forest.classes() as u32 {
+            let node = self.forest.places(class)[0];
+            if self.forest.size[node as usize] > 1 {
+                let children: Vec<u32> = self.forest.children(node).collect();
+                self.sequence(class, node, self.forest.count(class), &children);
+            }
+        }
+        for file in 0..self.forest.files.len() as u32 - 1 {
+            let top: Vec<u32> = self.forest.top(file).collect();
+            self.sequence(FILE + file, self.forest.files[file as usize], 1, &top);
+        }
+    }
+
+    fn sequence(&mut self, parent: u32, base: u32, count: u32, children: &[u32]) {
+        let forest = self.forest;
+        let class = |at: usize| forest.class[children[at] as usize];
+        let mut at = 0;
+        while at < children.len() {
+            let delta = children[at] - base;
+            if let Some((period, times)) = period(children.len() - at, |i| class(at + i)) {
+                let nodes =
+                    |range: std::ops::Range<usize>| range.map(|i| forest.size[children[i] as usize]).sum::<u32>();
+                let (unit, all) = (nodes(at..at + period), nodes(at..at + period * times));
+                let place = Place { parent, delta, nodes: all };
+                let start = children[at];
+                self.loops.push(Run {
+                    kind: RunKind::Loop { place, unit, times: times as u32 },
+                    bytes: run_bytes(forest, (start, start + unit)),
+                    nodes: unit,
+                    copies: count.saturating_mul(times as u32),
+                });
+                let hash = (at..at + period).fold(times as u64, |hash, i| mix(hash, forest.hash[class(i) as usize]));
+                let next = self.units.len() as u32;
+                let symbol = forest.classes() as u32 + *self.units.entry(hash).or_insert(next);
+                self.push(symbol as i32, place);
+                at += period * times;
+            } else {
+                match forest.count(class(at)) == count {
+                    true => self.separate(),
+                    false => {
+                        self.push(class(at) as i32, Place { parent, delta, nodes: forest.size[children[at] as usize] })
+                    }
+                }
+                at += 1;
+            }
+        }
+        self.separate();
+    }
+
+    fn push(&mut self, symbol: i32, place: Place) {
+        self.text.push(symbol);
+        self.places.push(place);
+    }
+
+    fn separate(&mut self) {
+        if self.text.last().is_some_and(|&last| last >= 0) {
+            self.separators += 1;
+            self.push(-self.separators, Place { parent: FILE, delta: 0, nodes: 0 });
+        }
+    }
+}
+
+/// The shortest period of at least three repetitions at the start of a sequence, and how often it comes.
+fn period(length: usize, symbol: impl Fn(usize) -> u32) -> Option<(usize, usize)> {
+    (1..=MOST_PERIOD.min(length / 3)).find_map(|period| {
+        let same = (period..length).take_while(|&at| symbol(at) == symbol(at - period)).count();
+        (same >= 2 * period).then_some((period, same / period + 1))
+    })
+}
+
+/// Renames the symbols to small numbers, each separator to one of its own; gives how many there are.
+fn compact(text: &mut [i32], symbols: usize, separators: i32) -> usize {
+    let mut names = vec![-1_i32; symbols];
+    let mut next = separators;
+    for symbol in text.iter_mut() {
+        *symbol = match *symbol {
+            separator if separator < 0 => -separator - 1,
+            known => {
+                let name = &mut names[known as usize];
+                if *name < 0 {
+                    *name = next;
+                    next += 1;
+                }
+                *name
+            }
+        };
+    }
+    next as usize
+}
+
+/// The suffixes in order, and how many symbols each shares with the one before.
+fn suffix_array(text: &mut [i32], _alphabet: usize) -> (Vec<i32>, Vec<i32>) {
+    if text.is_empty() {
+        return (Vec::new(), Vec::new());
+    }
+    let suffixes: Vec<i32> =
+        match SuffixArrayConstruction::for_text_mut(&mut *text).in_owned_buffer32().single_threaded().run() {
+            Ok(found) => found.into_vec(),
+            // Out of memory: no runs are found rather than none at all being reported.
+            Err(_) => return (Vec::new(), Vec::new()),
+        };
+    let mut rank = vec![0_i32; text.len()];
+    for (at, &suffix) in suffixes.iter().enumerate() {
+        rank[suffix as usize] = at as i32;
+    }
+    let mut common = vec![0_i32; text.len()];
+    let mut length = 0_usize;
+    for (suffix, &at) in rank.iter().enumerate() {
+        let at = at as usize;
+        if at == 0 {
+            length = 0;
+            continue;
+        }
+        let before = suffixes[at - 1] as usize;
+        while text.get(suffix + length).is_some_and(|symbol| text.get(before + length) == Some(symbol)) {
+            length += 1;
+        }
+        common[at] = length as i32;
+        length = length.saturating_sub(1);
+    }
+    (suffixes, common)
+}

@@ -1,0 +1,127 @@
+//! Which URLs are equal: those that are written alike, and those that point to
+//! the same place from where they stand.
+//!
+//! Pages of different depth write one place differently, and copied editions
+//! write different places alike. So each place is known by the way in which it
+//! is written most often; two ways to write one place become one, and places
+//! that are always written alike stay alike.
+
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
+
+use crate::site::{Site, folder};
+
+/// For each place that is written in several ways the most frequent one.
+#[derive(Debug, Default)]
+pub(super) struct Urls {
+    usual: FxHashMap<u64, u64>,
+    known: bool,
+}
+
+const ATTRIBUTES: [&[u8]; 2] = [b"href", b"src"];
+
+impl Urls {
+    /// Reads the URLs of a site.
+    pub fn collect(site: &Site) -> Self {
+        let mut all: Vec<(u64, u64)> = site
+            .templates
+            .par_iter()
+            .flat_map_iter(|template| {
+                let mut found: Vec<(u64, u64)> = written(&template.source)
+                    .filter_map(|url| Some((place(&template.path, url)?, spelling(url))))
+                    .collect();
+                found.sort_unstable();
+                found.dedup();
+                found
+            })
+            .collect();
+        all.par_sort_unstable();
+        let mut usual = FxHashMap::default();
+        for place in all.chunk_by(|a, b| a.0 == b.0) {
+            let spellings = place.chunk_by(|a, b| a.1 == b.1).map(|same| (same.len(), same[0].1));
+            if place.first().map(|first| first.1) != place.last().map(|last| last.1)
+                && let Some((_, spelling)) = spellings.max()
+            {
+                usual.insert(place[0].0, spelling);
+            }
+        }
+        Self { usual, known: true }
+    }
+
+    /// What a URL in an attribute is known by; `None` for other attributes.
+    pub fn canonical(&self, path: &str, name: &[u8], url: &[u8]) -> Option<u64> {
+        if !self.known || !ATTRIBUTES.contains(&name) {
+            return None;
+        }
+        let place = place(path, url)?;
+        Some(self.usual.get(&place).copied().unwrap_or_else(|| spelling(url)))
+    }
+}
+
+fn spelling(url: &[u8]) -> u64 {
+    xxh3_64_with_seed(url, 5)
+}
+
+/// The URLs in the attributes of a source.
+fn written(source: &[u8]) -> impl Iterator<Item = &[u8]> {
+    ATTRIBUTES.into_iter().flat_map(move |name| {
+        memchr::memmem::find_iter(source, name).filter_map(move |at| {
+            let rest = source.get(at + name.len()..)?;
+            let [b'=', quote @ (b'"' | b'\''), url @ ..] = rest else { return None };
+            Some(&url[..memchr::memchr(*quote, &url[..url.len().min(500)])?])
+        })
+    })
+}
+
+/// URLs of more parts are known by their spelling alone.
+const MOST_PARTS: usize = 32;
+
+/// Where a URL points to within the site; `None` if it leads out or is none of a file.
+fn place(path: &str, url: &[u8]) -> Option<u64> {
+    let scheme = url.iter().position(|b| !b.is_ascii_alphanumeric()).is_some_and(|at| url[at] == b':');
+    let first = *url.first()?;
+    if scheme || url.starts_with(b"//") || b"#?{[(<".contains(&first) {
+        return None;
+    }
+    let from = if first == b'/' { "" } else { folder(path) };
+    let mut parts = [0_u64; MOST_PARTS];
+    let mut count = 0;
+    for part in from.as_bytes().split(|&b| b == b'/').chain(url.split(|&b| b == b'/')) {
+        match part {
+            b"" | b"." => {}
+            b".." => count = usize::checked_sub(count, 1)?,
+            _ if count == MOST_PARTS => return None,
+            _ => {
+                parts[count] = xxh3_64(part);
+                count += 1;
+            }
+        }
+    }
+    Some(parts[..count].iter().fold(6, |hash, part| super::forest::mix(hash, *part)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::builtin;
+    use crate::site::{Settings, SourceFile};
+
+    #[test]
+    fn urls_are_equal_by_spelling_or_by_place() {
+        let page = |path: &str, url: &str| SourceFile::new(path, format!("<a href=\"{url}\">x</a>"));
+        let files = vec![
+            page("a.html", "css/x.css"),
+            page("b.html", "css/x.css"),
+            page("d/c.html", "../css/x.css"),
+            page("e/f.html", "g.html"),
+            page("h/f.html", "g.html"),
+        ];
+        let urls = Urls::collect(&Site::read(files, builtin(), &Settings::default()));
+        let known = |path: &str, url: &str| urls.canonical(path, b"href", url.as_bytes());
+        assert_eq!(known("a.html", "css/x.css"), known("d/c.html", "../css/x.css"));
+        assert_eq!(known("e/f.html", "g.html"), known("h/f.html", "g.html"));
+        assert_ne!(known("a.html", "css/x.css"), known("a.html", "css/y.css"));
+        assert_eq!(known("a.html", "mailto:x"), None);
+    }
+}
