@@ -65,10 +65,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         std::fs::remove_file(list)?;
     }
 
+    search(&folder, &paths, megabytes, show)
+}
+
+/// Reads the pages as a site and looks for repeats, exact ones, then all.
+fn search(folder: &Path, paths: &[PathBuf], megabytes: f64, show: bool) -> Result<(), Box<dyn std::error::Error>> {
     let start = Instant::now();
-    let name = |path: &Path| path.strip_prefix(&folder).unwrap_or(path).to_string_lossy().replace('\\', "/");
+    let name = |path: &Path| path.strip_prefix(folder).unwrap_or(path).to_string_lossy().replace('\\', "/");
     let mut files = Vec::with_capacity(paths.len());
-    for path in &paths {
+    for path in paths {
         files.push(SourceFile::new(name(path), std::fs::read(path)?));
     }
     let site = Site::read(files, dialect::builtin(), &Settings::default());

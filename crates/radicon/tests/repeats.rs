@@ -357,3 +357,200 @@ fn neither_threads_nor_order_nor_other_files_change_what_is_found() {
     files.push(SourceFile::new("unrelated.html", unique(&mut random)));
     assert_eq!(ids(&files), before);
 }
+
+/// The pattern of a group with a copy's contents in its gaps.
+fn filled(group: &RepeatGroup, copy: usize) -> String {
+    let mut text = group.pattern.clone();
+    for (gap, value) in group.gaps.iter().zip(&group.copies[copy].gaps) {
+        text = text.replacen(&format!("⟨{}⟩", gap.number), value, 1);
+    }
+    squeezed(&text)
+}
+
+/// A text without the white space that differs from copy to copy.
+fn squeezed(text: &str) -> String {
+    text.split_whitespace().collect::<String>()
+}
+
+#[test]
+fn a_pattern_with_its_gaps_filled_is_each_copy() {
+    let first = seed("patterns");
+    let (mut groups, mut gaps) = (0, 0);
+    for case in 0..cases(150, 3_000) {
+        let mut random = Random(first + case);
+        let lines = piece(&mut random, 9);
+        let files: Vec<SourceFile> = (0..6)
+            .map(|number| {
+                let changes = random.below(4);
+                let copy = wrap("planted", &change(&mut random, &lines, changes));
+                file(&mut random, format!("{number}.html"), &[copy]).0
+            })
+            .collect();
+        let found = repeats(&site(files.clone()), &RepeatOptions::default());
+        for group in found.groups.iter().filter(|group| group.kind == RepeatKind::Alike) {
+            for (index, copy) in group.copies.iter().enumerate() {
+                let source = files.iter().find(|file| file.path == copy.file).expect("the file");
+                let text = String::from_utf8_lossy(&source.bytes[copy.byte_start as usize..copy.byte_end as usize]);
+                assert_eq!(filled(group, index), squeezed(&text), "seed {}: {}", first + case, group.pattern);
+            }
+            groups += 1;
+            gaps += group.gaps.len();
+        }
+    }
+    assert!(groups as u64 > cases(80, 1_600) && gaps > groups, "{groups} groups, {gaps} gaps");
+}
+
+/// Every maximal run of siblings by trying all: its length in nodes, and where it stands.
+fn all_runs(files: &[Vec<usize>]) -> BTreeSet<Vec<(usize, usize, usize)>> {
+    let mut found = BTreeSet::new();
+    for list in files {
+        for start in 0..list.len() {
+            for end in start + 1..=list.len() {
+                let run = &list[start..end];
+                let places: Vec<(usize, usize, usize)> = files
+                    .iter()
+                    .enumerate()
+                    .flat_map(|(other, list)| {
+                        let at =
+                            (0..list.len().saturating_sub(run.len() - 1)).filter(|&at| list[at..].starts_with(run));
+                        at.map(move |at| (other, at, run.len())).collect::<Vec<_>>()
+                    })
+                    .collect();
+                if places.len() < 2 {
+                    continue;
+                }
+                let before: BTreeSet<Option<usize>> =
+                    places.iter().map(|&(file, at, _)| at.checked_sub(1).map(|at| files[file][at])).collect();
+                let after: BTreeSet<Option<usize>> =
+                    places.iter().map(|&(file, at, length)| files[file].get(at + length).copied()).collect();
+                // It can be made longer on neither side without losing a place.
+                let edge = |side: &BTreeSet<Option<usize>>| side.len() > 1 || side.contains(&None);
+                if edge(&before) && edge(&after) {
+                    found.insert(places);
+                }
+            }
+        }
+    }
+    found
+}
+
+/// Of runs that do not overlap all are told; whatever is told is a maximal run.
+#[test]
+fn the_runs_that_are_told_are_maximal() {
+    let first = seed("runs");
+    let mut told = 0;
+    for case in 0..cases(400, 10_000) {
+        let mut random = Random(first + case);
+        let items: Vec<String> = (0..6)
+            .map(|_| {
+                format!(
+                    "<p class=\"{}\"><b>{}</b><i>{}</i></p>",
+                    word(&mut random),
+                    word(&mut random),
+                    word(&mut random)
+                )
+            })
+            .collect();
+        let lists: Vec<Vec<usize>> = (0..3)
+            .map(|_| {
+                let mut list: Vec<usize> = (0..2 + random.below(5)).map(|_| random.below(items.len())).collect();
+                // Loops are told otherwise.
+                list.dedup();
+                list
+            })
+            .collect();
+        let files = lists.iter().enumerate().map(|(number, list)| {
+            SourceFile::new(format!("{number}.html"), list.iter().map(|&item| items[item].as_str()).collect::<String>())
+        });
+        let options = RepeatOptions { min_saving: 1, min_bytes: 10, similarity: 2.0, ..RepeatOptions::default() };
+        let found = repeats(&site(files.collect()), &options);
+        let length = |item: usize| items[item].len();
+        let known = all_runs(&lists);
+        for group in &found.groups {
+            // The places by item instead of by byte.
+            let places = group.copies.iter().map(|copy| {
+                let file: usize = copy.file.trim_end_matches(".html").parse().expect("a number");
+                let (mut at, mut start) = (0, 0);
+                while at < copy.byte_start as usize {
+                    at += length(lists[file][start]);
+                    start += 1;
+                }
+                let mut end = start;
+                while at < copy.byte_end as usize {
+                    at += length(lists[file][end]);
+                    end += 1;
+                }
+                (file, start, end - start)
+            });
+            let places: BTreeSet<(usize, usize, usize)> = places.collect();
+            let is_known = known.iter().any(|run| places.iter().all(|place| run.contains(place)));
+            assert!(is_known, "seed {}: {places:?} in {lists:?}", first + case);
+            told += 1;
+        }
+        // What stands twice in a row of its own is always told.
+        let twice = lists.iter().enumerate().any(|(at, list)| list.len() > 1 && lists[..at].contains(list));
+        assert!(!twice || !found.groups.is_empty(), "seed {}: {lists:?}", first + case);
+    }
+    assert!(told as u64 > cases(300, 8_000), "only {told} groups");
+}
+
+#[test]
+fn filters_and_limits_leave_out_what_they_say() {
+    let piece = |number: usize| {
+        format!("<div class=\"card\"><h3>Pier {number}</h3><p>A harbour of the line, with a crane</p></div>")
+    };
+    let page = |path: &str, pieces: &[usize]| {
+        let inside: String = pieces.iter().map(|&number| format!("<h2>{path}{number}</h2>{}", piece(number))).collect();
+        SourceFile::new(path, format!("<body>{inside}</body>"))
+    };
+    let files = vec![
+        page("a/1.html", &[1, 2]),
+        page("a/2.html", &[1]),
+        page("b/1.html", &[2, 3]),
+        page("b/2.html", &[2, 3]),
+        page("b/3.html", &[3]),
+    ];
+    let site = site(files);
+    let exact = RepeatOptions { similarity: 2.0, min_saving: 10, ..RepeatOptions::default() };
+    let found = repeats(&site, &exact);
+    let copies = |found: &Repeats| found.groups.iter().map(|group| group.copies.len()).collect::<Vec<_>>();
+    assert_eq!((copies(&found), found.skipped.pairs), (vec![3, 3], 1));
+    let fits = |filter: radicon::RepeatFilter| found.groups.iter().filter(|group| filter.fits(group)).count();
+    let folder = |name: &str| radicon::RepeatFilter { folder: Some(name.into()), ..Default::default() };
+    assert_eq!((fits(folder("a")), fits(folder("b/")), fits(folder("c"))), (1, 2, 0));
+    assert_eq!(fits(radicon::RepeatFilter { kind: Some(RepeatKind::Alike), ..Default::default() }), 0);
+    assert_eq!(fits(radicon::RepeatFilter { dialect: Some("plain".into()), ..Default::default() }), 2);
+    let dear = repeats(&site, &RepeatOptions { min_saving: 40, ..exact.clone() });
+    assert!(dear.groups.len() == 2 && dear.skipped.pairs == 0, "{dear:?}");
+    let long = repeats(&site, &RepeatOptions { min_bytes: 5_000, ..exact.clone() });
+    assert!(long.groups.is_empty() && long.share == 0.0);
+    let many = repeats(&site, &RepeatOptions { min_nodes: 50, ..exact });
+    assert!(many.groups.is_empty());
+    let summary = found.summary();
+    assert_eq!((summary.groups, summary.greatest.len(), summary.greatest[0].copies), (2, 2, 3));
+    assert!(summary.share > 0.5 && summary.share < 1.0, "{}", summary.share);
+}
+
+#[test]
+fn odd_sites_have_repeats_too() {
+    // Nothing, empty files, what is no text, and twenty thousand equal items.
+    assert!(repeats(&site(Vec::new()), &RepeatOptions::default()).groups.is_empty());
+    let files = vec![
+        SourceFile::new("a.html", ""),
+        SourceFile::new("b.html", b"\x89PNG\0\0\0".to_vec()),
+        SourceFile::new("c.html", "x"),
+    ];
+    assert!(repeats(&site(files), &RepeatOptions::default()).groups.is_empty());
+    let item = "<li class=\"row\"><b>Tide</b> <i>high at seven in the morning, low at one</i></li>\n";
+    let long = SourceFile::new("a.html", format!("<ul>\n{}</ul>", item.repeat(20_000)));
+    let found = repeats(&site(vec![long]), &RepeatOptions::default());
+    assert_eq!(
+        (found.groups.len(), found.groups[0].copies.len(), found.groups[0].advice.kind),
+        (1, 20_000, AdviceKind::Loop)
+    );
+    let deep = |end: &str| {
+        SourceFile::new(format!("{end}.html"), format!("{}{end}{}", "<div>".repeat(2_000), "</div>".repeat(2_000)))
+    };
+    let found = repeats(&site(vec![deep("a"), deep("b"), deep("c")]), &RepeatOptions::default());
+    assert!(found.groups.len() < 3, "{}", found.groups.len());
+}

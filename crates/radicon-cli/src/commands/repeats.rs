@@ -130,12 +130,16 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     let copies = count(group.copies.len(), "copy").replace("copys", "copies");
     let alike = match group.kind {
         RepeatKind::Same => "the same".to_owned(),
-        RepeatKind::Alike => format!("{:.0} % alike", group.similarity * 100.0),
+        RepeatKind::Alike => format!("{:.0} % alike", (group.similarity * 100.0).floor()),
     };
     headline(out, &format!("{}: {copies}, {alike}", group.id))?;
     writeln!(out, "  {}", advice(group))?;
     writeln!(out, "\n{FAINT}What they share{PLAIN}")?;
-    for line in group.pattern.lines().take(30) {
+    // The first line stands without its indentation, the last one tells it.
+    let indent = |line: &str| line.len() - line.trim_start().len();
+    let deep = group.pattern.lines().skip(1).filter(|line| !line.trim().is_empty()).map(indent).min().unwrap_or(0);
+    for (number, line) in group.pattern.lines().take(30).enumerate() {
+        let line = if number == 0 { line } else { line.get(deep..).unwrap_or("") };
         writeln!(out, "  {}", shorten(line, WIDTH - 2))?;
     }
     let more = group.pattern.lines().count().saturating_sub(30);

@@ -147,6 +147,10 @@ impl Reader<'_> {
             return if self.line { self.ends_expression(place, pieces, rest, at, at + line, quote) } else { None };
         }
         let first = at + find(&self.source[at..], stop)?;
+        // What must not be empty does not reach over the end of its own tag.
+        if !matches!(place, Place::Args | Place::Text) && trim_blanks(&self.source[at..first]).is_empty() {
+            return None;
+        }
         if place != Place::Text
             && let Some(end) = self.minded(place, pieces, rest, at, quote, stop)
         {

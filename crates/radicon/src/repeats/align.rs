@@ -14,8 +14,10 @@ use crate::text::SourceId;
 pub(super) enum Part {
     /// The attributes of an element.
     Attributes(u32),
-    /// A run of nodes, from the first to behind the last. An empty run stands before its node.
+    /// A run of nodes, from the first to behind the last.
     Nodes(u32, u32),
+    /// Nothing: the place in this node before that one, or at its end.
+    Place { parent: u32, before: u32 },
 }
 
 impl Part {
@@ -24,6 +26,15 @@ impl Part {
         match self {
             Part::Attributes(node) => node..node + 1,
             Part::Nodes(start, end) => start..end,
+            Part::Place { before, .. } => before..before,
+        }
+    }
+
+    /// The node that it belongs to.
+    pub fn home(self) -> u32 {
+        match self {
+            Part::Attributes(node) | Part::Nodes(node, _) => node,
+            Part::Place { parent, .. } => parent,
         }
     }
 }
@@ -55,7 +66,7 @@ impl Alignment {
         let spans = within.map(|&(_, other)| (other, other + forest.size[other as usize]));
         spans.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).map(|(start, end)| match part {
             Part::Attributes(_) => Part::Attributes(start),
-            Part::Nodes(..) => Part::Nodes(start, end),
+            Part::Nodes(..) | Part::Place { .. } => Part::Nodes(start, end),
         })
     }
 }
@@ -152,7 +163,7 @@ impl Aligner<'_> {
         let (mut i, mut j) = (0, 0);
         for (a, b) in matches.into_iter().chain([(left.len(), right.len())]) {
             let stops = (left.get(a).copied().unwrap_or(ends.0), right.get(b).copied().unwrap_or(ends.1));
-            self.segment(&left[i..a], &right[j..b], stops, depth);
+            self.segment(&left[i..a], &right[j..b], stops, parents, depth);
             if let (Some(&x), Some(&y)) = (left.get(a), right.get(b)) {
                 self.found.common += self.forest.bytes(x);
                 self.found.pairs.push((x, y));
@@ -162,7 +173,7 @@ impl Aligner<'_> {
     }
 
     /// Siblings of which none is the same: elements of one name are compared, the rest is a gap.
-    fn segment(&mut self, left: &[u32], right: &[u32], stops: (u32, u32), depth: usize) {
+    fn segment(&mut self, left: &[u32], right: &[u32], stops: (u32, u32), parents: (u32, u32), depth: usize) {
         let tag = |node: u32| self.forest.tag[node as usize];
         let (mut i, mut j) = (0, 0);
         while i < left.len() || j < right.len() {
@@ -172,14 +183,18 @@ impl Aligner<'_> {
             });
             let (a, b) = next.unwrap_or((left.len(), right.len()));
             if a > i || b > j {
-                let part = |list: &[u32], from: usize, to: usize, stop: u32| {
-                    let end = list.get(to).copied().unwrap_or(stop);
-                    Part::Nodes(list.get(from).copied().unwrap_or(end), end)
+                let part = |list: &[u32], range: std::ops::Range<usize>, stop: u32, parent: u32| {
+                    let end = list.get(range.end).copied().unwrap_or(stop);
+                    match range.is_empty() {
+                        true => Part::Place { parent, before: end },
+                        false => Part::Nodes(list[range.start], end),
+                    }
                 };
                 // One gap for each sibling, so that each tells what it is.
-                self.found.gaps.push((part(left, i, a.min(i + 1), stops.0), part(right, j, b, stops.1)));
-                let none = part(right, b, b, stops.1);
-                self.found.gaps.extend((i + 1..a).map(|at| (part(left, at, at + 1, stops.0), none)));
+                let there = part(right, j..b, stops.1, parents.1);
+                self.found.gaps.push((part(left, i..a.min(i + 1), stops.0, parents.0), there));
+                let none = part(right, b..b, stops.1, parents.1);
+                self.found.gaps.extend((i + 1..a).map(|at| (part(left, at..at + 1, stops.0, parents.0), none)));
             }
             if let (Some(&x), Some(&y)) = (left.get(a), right.get(b)) {
                 self.pair(x, y, depth + 1);
@@ -246,7 +261,7 @@ fn anchors(left: &[u32], right: &[u32], class: impl Fn(u32) -> u32) -> Vec<(usiz
 /// The text of a part in its source.
 pub(super) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8] {
     match part {
-        Part::Nodes(start, end) if start == end => &[],
+        Part::Place { .. } => &[],
         Part::Nodes(start, end) => {
             let from = forest.start[start as usize] as usize;
             &source[from..from + run_bytes(forest, (start, end)) as usize]

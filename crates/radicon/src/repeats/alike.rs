@@ -49,9 +49,11 @@ impl Cluster {
 /// Groups the subtrees of a forest that are alike.
 pub(super) fn find(site: &Site, forest: &Forest, least_similarity: f64) -> Vec<Cluster> {
     let mut sketches = sketch(forest);
-    // The greatest leads.
-    let bytes = |class: u32| forest.bytes(forest.places(class)[0]);
-    sketches.sort_by_cached_key(|(class, _)| (std::cmp::Reverse(bytes(*class)), forest.hash[*class as usize]));
+    // The greatest leads; of equals the one that stands most often.
+    sketches.sort_by_cached_key(|&(class, _)| {
+        let (bytes, count) = (forest.bytes(forest.places(class)[0]), forest.count(class));
+        (std::cmp::Reverse((bytes, count)), forest.hash[class as usize])
+    });
     let mut leaders = Leaders { site, forest, least_similarity, buckets: FxHashMap::default(), all: Vec::new() };
     let mut clusters: FxHashMap<u32, Vec<(u32, Alignment)>> = FxHashMap::default();
     for batch in sketches.chunks(BATCH) {

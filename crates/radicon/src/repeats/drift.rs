@@ -96,14 +96,20 @@ impl Differences {
 /// Parts without those that stand in greater ones, in order.
 fn merged(parts: impl Iterator<Item = Part>) -> Vec<Part> {
     let mut sorted: Vec<Part> = parts.collect();
-    sorted.sort_unstable_by_key(|part| (part.range().start, std::cmp::Reverse(part.range().end), *part));
+    // A place at the end of an inner node comes before one of an outer node.
+    let order = |part: &Part| match part {
+        Part::Place { parent, .. } => (0, u32::MAX - parent),
+        _ => (1, u32::MAX - part.range().end),
+    };
+    sorted.sort_unstable_by_key(|part| (part.range().start, order(part), *part));
     sorted.dedup();
     let mut kept: Vec<Part> = Vec::new();
     let mut covered = 0..0;
     for part in sorted {
         let range = part.range();
-        let is_run = matches!(part, Part::Nodes(start, end) if start < end);
-        if range.start < covered.end && (covered.start < range.start || !is_run || range.end <= covered.end) {
+        let is_run = matches!(part, Part::Nodes(..));
+        let inside = if is_run { range.start < covered.end } else { covered.contains(&part.home()) };
+        if inside {
             // A run that reaches further makes the one before it longer.
             if is_run
                 && range.end > covered.end
@@ -223,16 +229,19 @@ fn pattern(forest: &Forest, source: &[u8], leader: u32, parts: &[Part]) -> Strin
                 let name = tag.iter().position(|b| b.is_ascii_whitespace()).unwrap_or(tag.len().saturating_sub(1));
                 forest.start[*node as usize] + name as u32
             }
-            Part::Nodes(first, last) if first < last => forest.start[*first as usize],
-            Part::Nodes(first, _) => match forest.start.get(*first as usize) {
-                Some(&offset) if forest.file(*first) == forest.file(leader) && offset < end => offset,
-                _ => end,
-            },
+            Part::Nodes(first, _) => forest.start[*first as usize],
+            Part::Place { parent, before } if *before < parent + forest.size[*parent as usize] => {
+                forest.start[*before as usize]
+            }
+            // At the end, behind the last child.
+            Part::Place { parent, .. } => {
+                forest.children(*parent).last().map_or(forest.inner[*parent as usize], |last| forest.end[last as usize])
+            }
         };
         let to = match part {
             Part::Attributes(_) => from + text.len() as u32 + u32::from(!text.is_empty()),
-            Part::Nodes(first, last) if first < last => from + run_bytes(forest, (*first, *last)),
-            Part::Nodes(..) => from,
+            Part::Nodes(first, last) => from + run_bytes(forest, (*first, *last)),
+            Part::Place { .. } => from,
         };
         if from < at {
             continue;
@@ -263,8 +272,15 @@ mod tests {
 
     #[test]
     fn parts_in_greater_parts_are_left_out() {
-        let parts =
-            [Part::Nodes(5, 9), Part::Attributes(6), Part::Nodes(3, 3), Part::Nodes(8, 11), Part::Attributes(12)];
-        assert_eq!(merged(parts.into_iter()), [Part::Nodes(3, 3), Part::Nodes(5, 11), Part::Attributes(12)]);
+        let place = |parent, before| Part::Place { parent, before };
+        let parts = [
+            Part::Nodes(5, 9),
+            Part::Attributes(6),
+            place(1, 3),
+            Part::Nodes(8, 11),
+            place(6, 11),
+            Part::Attributes(12),
+        ];
+        assert_eq!(merged(parts.into_iter()), [place(1, 3), Part::Nodes(5, 11), Part::Attributes(12)]);
     }
 }

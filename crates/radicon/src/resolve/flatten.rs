@@ -82,6 +82,8 @@ struct Wrapped {
     source: SourceId,
     opener: u32,
     frame: Frame,
+    /// How many files were being included around the wrap.
+    including: usize,
 }
 
 impl Wrapped {
@@ -232,7 +234,12 @@ impl Flattener<'_> {
                     self.code_around(source, item, frame);
                 }
             }
-            Kind::Set | Kind::Import if frame.loose && self.loose_rule(source) == Loose::Body && whole => {
+            Kind::Set | Kind::Import
+                if frame.loose
+                    && self.loose_rule(source) == Loose::Body
+                    && whole
+                    && !in_condition(&template.constructs.items, at) =>
+            {
                 // It was written before the layout already.
                 self.copy(source, text, frame);
             }
@@ -358,6 +365,7 @@ impl Flattener<'_> {
         let template = self.site.get(definition.source);
         let item = &template.constructs.items[definition.construct as usize];
         self.flat.shown.push(definition);
+        let inside = outer.map_or(Vec::new(), |wrap| self.including.split_off(wrap.including));
         self.active.push(via);
         if item.partner == ALONE && item.dynamic {
             self.printed(definition.source, item, &frame);
@@ -370,6 +378,7 @@ impl Flattener<'_> {
             );
         }
         self.active.pop();
+        self.including.extend(inside);
     }
 
     /// A short content that is an expression is printed in the dialect's way.
@@ -388,7 +397,7 @@ impl Flattener<'_> {
     /// Writes what goes into the unnamed region: a child's loose content, or a wrap's body.
     fn body(&mut self, source: SourceId, at: usize, frame: &Frame) {
         let via = Via::Body(source, at as u32);
-        if self.active.contains(&via) || self.too_deep((source, at)) {
+        if self.too_deep((source, at)) {
             return;
         }
         self.active.push(via);
@@ -400,7 +409,10 @@ impl Flattener<'_> {
         } else if let Some(wrap) = &frame.wrap {
             let template = self.site.get(wrap.source);
             let inner = Frame { via, ..wrap.frame.clone() };
+            // The body belongs to the place of the wrap: it may wrap the same file again.
+            let inside = self.including.split_off(wrap.including);
             self.content(wrap.source, template.inner(wrap.opener), wrap.opener as usize + 1, &inner);
+            self.including.extend(inside);
         }
         self.active.pop();
     }
@@ -446,7 +458,9 @@ impl Flattener<'_> {
         let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone()).map(Rc::new);
         let start = (self.flat.bytes.len(), self.flat.stretches.len());
         let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner != ALONE && item.tag != NO_TAG)
-            .then(|| Rc::new(Wrapped { source, opener: at as u32, frame: frame.clone() }));
+            .then(|| {
+                Rc::new(Wrapped { source, opener: at as u32, frame: frame.clone(), including: self.including.len() })
+            });
         let inner_scope = scope.clone().or_else(|| frame.scope.clone());
         self.active.push(via);
         match splice {
@@ -557,6 +571,14 @@ impl Flattener<'_> {
 enum Splice {
     Template(SourceId),
     Part(Definition),
+}
+
+/// Whether a construct stands in a condition or loop.
+fn in_condition(items: &[Construct], at: usize) -> bool {
+    let holds = |item: &Construct| {
+        item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE && item.partner as usize > at
+    };
+    items[..at].iter().any(holds)
 }
 
 /// The closer of the pair that a branch divides.
