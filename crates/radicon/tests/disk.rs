@@ -127,3 +127,67 @@ fn one_refused_file_keeps_all_as_they_were() {
     assert_eq!(fs::read_to_string(dir.path().join("a.html")).expect("a file"), "old a");
     assert!(disk::undo(dir.path()).is_err(), "there is nothing to undo");
 }
+
+#[test]
+fn dialects_beside_the_settings_are_found() {
+    let lamp =
+        |name: &str| format!("name = '{name}'\nfiles = ['**/*.{name}']\n[forms]\ninclude = '((take <target>))'\n");
+    let dir = folder(&[
+        ("dialects/lamp.toml", &lamp("lamp")),
+        ("dialects/notes.txt", "no dialect"),
+        ("page.lamp", "((take other.lamp))"),
+        ("other.lamp", "other"),
+    ]);
+    let loaded = disk::load(dir.path()).expect("a site");
+    let names: Vec<_> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();
+    assert_eq!(names, ["lamp", "margin", "brace-percent", "server-include", "plain"]);
+    let uses = loaded.site.dialect_uses(&loaded.dialects);
+    assert_eq!(
+        (uses[0].templates, uses[0].layouts, uses[0].files.as_slice()),
+        (2, false, &["**/*.lamp".to_owned()][..])
+    );
+    // Two of one name are a mistake; one of a built-in name takes its place.
+    let twice = folder(&[("dialects/a.toml", &lamp("lamp")), ("dialects/b.toml", &lamp("lamp")), ("x.html", "")]);
+    let error = disk::load(twice.path()).expect_err("two of one name").to_string();
+    assert!(error.contains("another dialect `lamp`"), "{error}");
+    let own = folder(&[("dialects/margin.toml", &lamp("margin")), ("x.html", "")]);
+    let loaded = disk::load(own.path()).expect("a site");
+    assert_eq!(loaded.dialects.iter().filter(|dialect| dialect.name == "margin").count(), 1);
+    assert!(!loaded.dialects[0].has_layouts());
+}
+
+#[test]
+fn code_is_searched_and_other_files_are_not() {
+    let dir = folder(&[
+        ("base.html", "{% block a %}{% endblock %}"),
+        ("part.html", "{% if x %}{% endif %}"),
+        ("page.html", "{% extends 'base.html' %}{% include 'part.html' %}"),
+        ("app.tern", "show 'base.html'"),
+        ("style.css", "a { b: 'part.html' }"),
+        ("huge.tern", &format!("show 'part.html'\n{}", "x".repeat(2 << 20))),
+        ("data.bin", "\0\0'part.html'"),
+    ]);
+    let loaded = disk::load(dir.path()).expect("a site");
+    let named: Vec<_> =
+        loaded.site.references.iter().map(|found| (found.template.as_str(), found.file.as_str())).collect();
+    assert_eq!(named, [("base.html", "app.tern")]);
+    assert_eq!(loaded.site.templates.len(), 3);
+}
+
+#[test]
+fn finished_pages_go_into_a_new_folder() {
+    let dir = folder(&[
+        ("site/layouts/base.html", "<<!--: block a -->A<!--: end -->>\n"),
+        ("site/docs/x.html", "<!--: layout layouts/base.html -->\n<!--: block a -->x<!--: end -->\n"),
+        ("site/css/a.css", "a {}"),
+        ("site/radicon.toml", "roots = ['']\n"),
+    ]);
+    let loaded = disk::load(&dir.path().join("site")).expect("a site");
+    let into = dir.path().join("pages");
+    let composed = disk::compose(&loaded, &into).expect("written");
+    assert_eq!((composed.pages.as_slice(), composed.problems.len()), (&["docs/x.html".to_owned()][..], 0));
+    let text = |path: &str| fs::read_to_string(into.join(path)).ok();
+    assert_eq!((text("docs/x.html").as_deref(), text("css/a.css").as_deref()), (Some("<x>\n"), Some("a {}")));
+    assert!(!into.join("layouts").exists() && !into.join("radicon.toml").exists());
+    assert!(disk::compose(&loaded, &into).is_err_and(|error| error.to_string().contains("not empty")));
+}

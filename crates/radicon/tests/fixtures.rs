@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use common::{Random, cases, seed};
 use radicon::dialect::{Dialect, Form, Kind, Values};
 use radicon::markup::Document;
-use radicon::{Resolver, disk};
+use radicon::{Resolver, Settings, Site, SourceFile, disk};
 
 const ENGINES: [&str; 9] = ["lantern", "signal", "helm", "crate", "canvas", "buoy", "pier", "mooring", "skerry"];
 
@@ -203,4 +203,27 @@ fn dialect_files_are_short() {
             assert!(text.iter().filter(|&&b| b == b'\n').count() < 40, "{path}");
         }
     }
+}
+
+/// A flattened page has nothing left to flatten.
+#[test]
+fn a_flattened_page_stays_as_it_is() {
+    let mut pages = 0;
+    for engine in ENGINES {
+        let loaded = disk::load(&folder(engine).join("site")).expect("a site");
+        for (path, bytes) in files(&folder(engine).join("expected")) {
+            // Scopes are marked by comments, which go.
+            if String::from_utf8_lossy(&bytes).contains("end with") {
+                continue;
+            }
+            let dialect = loaded.site.get(loaded.site.find(&path).expect("the page")).dialect.clone();
+            let alone =
+                Site::read(vec![SourceFile::new(path.clone(), bytes.clone())], &[dialect], &Settings::default());
+            let id = alone.find(&path).expect("the page");
+            let again = Resolver::new(&alone).flatten(id).expect("a page of a sane size");
+            assert_eq!(String::from_utf8_lossy(&again.bytes), String::from_utf8_lossy(&bytes), "{engine}: {path}");
+            pages += 1;
+        }
+    }
+    assert!(pages > 7, "only {pages} pages");
 }
