@@ -106,10 +106,13 @@ pub fn number(value: usize) -> String {
     out
 }
 
-/// A number of things: `1 page`, `2 pages`.
+/// A number of things: `1 page`, `2 pages`, `2 copies`.
 pub fn count(value: usize, noun: &str) -> String {
-    let ending = if value == 1 { "" } else { "s" };
-    format!("{} {noun}{ending}", number(value))
+    let many = match noun.strip_suffix('y') {
+        Some(stem) => format!("{stem}ies"),
+        None => format!("{noun}s"),
+    };
+    format!("{} {}", number(value), if value == 1 { noun } else { &many })
 }
 
 /// The change from one number to another in percent: `-54 %`.
@@ -139,7 +142,7 @@ mod tests {
     fn numbers_read_well() {
         assert_eq!([number(7), number(1234), number(1_234_567)], ["7", "1,234", "1,234,567"]);
         assert_eq!([change(200, 100), change(100, 101), change(5, 5)], ["-50 %", "+1 %", ""]);
-        assert_eq!([count(1, "page"), count(0, "page")], ["1 page", "0 pages"]);
+        assert_eq!([count(1, "page"), count(0, "page"), count(2, "copy")], ["1 page", "0 pages", "2 copies"]);
     }
 
     #[test]

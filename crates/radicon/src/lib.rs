@@ -74,5 +74,5 @@ pub use resolve::{
 };
 pub use site::{
     Change, DialectUse, FolderRule, Links, Missing, Parent, Pin, Problem, Reference, Role, Root, Settings, Site,
-    SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, UnknownTag,
+    SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, TrialTag, UnknownTag,
 };

@@ -167,6 +167,19 @@ fn arguments_reach_as_far_as_the_rules_say() {
 }
 
 #[test]
+fn arguments_that_need_other_arguments_are_all_marked() {
+    let files =
+        |outer: &'static str| [("inner.t", "(( c ))"), ("outer.t", "(( take inner.t c=a ))"), ("page.t", outer)];
+    for (page, expected) in [
+        ("(( take outer.t a=x ))", "((# with a=x #))((# with c=a #))(( c ))((# end with #))((# end with #))"),
+        ("(( take outer.t b=x ))", "((# with c=a #))(( c ))((# end with #))"),
+        ("(( take outer.t a='x' ))", "((# with a='x' #))((# with c=a #))(( c ))((# end with #))((# end with #))"),
+    ] {
+        assert_eq!(flat(FORMS, "", &files(page)), (expected.to_owned(), vec![]), "{page}");
+    }
+}
+
+#[test]
 fn a_form_may_take_a_line_of_its_own() {
     let forms = "parent = { open = '%% under <target>', line = true }\nblock = { open = '%% lamp <name>', close = '%% dark', line = true }\n\
         output = { open = '%% say <expr>', line = true }\n";

@@ -117,9 +117,7 @@ fn lost(report: &ChainReport, out: &mut impl Write) -> Result<()> {
     let orphans: Vec<String> = orphans
         .flat_map(|block| block.definitions.iter().map(move |definition| (block, definition)))
         .map(|(block, definition)| {
-            let known = report.blocks.iter().filter(|known| known.region.is_some()).map(|known| known.name.as_str());
-            let meant = radicon::text::did_you_mean(&block.name, known);
-            let hint = meant.map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
+            let hint = block.meant.as_ref().map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
             format!("{}:{}: no layout has a place for `{}`{hint}", definition.file, definition.line, block.name)
         })
         .collect();

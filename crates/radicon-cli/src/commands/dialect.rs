@@ -110,20 +110,18 @@ fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
     if !trial.constructs.is_empty() {
         table.print(out)?;
     }
-    let unknown: Vec<&TrialConstruct> = trial.constructs.iter().filter(|item| item.kind == Kind::Other).collect();
-    if !unknown.is_empty() {
-        let words = unknown.iter().map(|item| item.text.split_whitespace().collect::<Vec<_>>().join(" "));
-        let mut words: Vec<String> = words.map(|text| shorten(&text, 30)).collect();
-        words.sort();
-        words.dedup();
-        let list = shorten(&words.join("  "), 160);
-        writeln!(
-            out,
-            "\n{BAD}Not described{PLAIN} by {}, kept as they stand: {}",
-            trial.dialect,
-            count(unknown.len(), "tag")
-        )?;
-        writeln!(out, "  {list}")?;
+    let unknown: usize = trial.unknown.iter().map(|tag| tag.uses).sum();
+    if unknown > 0 {
+        let tags = count(unknown, "tag");
+        writeln!(out, "\n{BAD}Not described{PLAIN} by {}, kept as they stand: {tags}", trial.dialect)?;
+        let mut table = Table::new(&[("tag", Align::Left), ("uses", Align::Right), ("first line", Align::Right)]);
+        for tag in trial.unknown.iter().take(20) {
+            table.row([tag.tag.clone(), tag.uses.to_string(), tag.line.to_string()]);
+        }
+        table.print(out)?;
+        if trial.unknown.len() > 20 {
+            writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", trial.unknown.len() - 20)?;
+        }
     }
     for (what, places) in [("Begins like a construct, but is none", &trial.unread), ("Cannot be paired", &trial.errors)]
     {
@@ -138,7 +136,7 @@ fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
             writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", places.len() - 20)?;
         }
     }
-    if unknown.is_empty() && trial.unread.is_empty() && trial.errors.is_empty() && !trial.constructs.is_empty() {
+    if unknown == 0 && trial.unread.is_empty() && trial.errors.is_empty() && !trial.constructs.is_empty() {
         writeln!(out, "\n{GOOD}Everything that looks like a construct of {} is understood.{PLAIN}", trial.dialect)?;
     }
     Ok(())

@@ -71,6 +71,9 @@ fn options(how: &RepeatArguments) -> RepeatOptions {
 fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
     let share = format!("{:.0} % of {} bytes stand in a repeat", found.share * 100.0, number(found.bytes));
     headline(out, &format!("{}; {share}", count(found.groups.len(), "repeat")))?;
+    if found.skipped.runs {
+        writeln!(out, "  {BAD}memory did not suffice to look for exact runs; the list is not complete{PLAIN}")?;
+    }
     if found.groups.is_empty() {
         return Ok(());
     }
@@ -103,11 +106,7 @@ fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
     let drifted: Vec<(&RepeatGroup, &radicon::Drift)> =
         found.groups.iter().flat_map(|group| group.drift.iter().map(move |drift| (group, drift))).collect();
     if !drifted.is_empty() {
-        writeln!(
-            out,
-            "\n{BAD}Left behind{PLAIN}: {} unlike most of its kind",
-            count(drifted.len(), "copy").replace("copys", "copies")
-        )?;
+        writeln!(out, "\n{BAD}Left behind{PLAIN}: {} unlike most of its kind", count(drifted.len(), "copy"))?;
         for (group, drift) in drifted.iter().take(10) {
             let line = format!("{}:{} {}", drift.file, drift.line, drift.difference);
             writeln!(out, "  {FAINT}{}{PLAIN} {}", group.id, shorten(&line, WIDTH - 12))?;
@@ -127,7 +126,7 @@ fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
 }
 
 fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
-    let copies = count(group.copies.len(), "copy").replace("copys", "copies");
+    let copies = count(group.copies.len(), "copy");
     let alike = match group.kind {
         RepeatKind::Same => "the same".to_owned(),
         RepeatKind::Alike => format!("{:.0} % alike", (group.similarity * 100.0).floor()),

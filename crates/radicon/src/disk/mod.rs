@@ -113,7 +113,8 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
         let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
         let shown = relative.to_string_lossy().replace('\\', "/");
         let is_template = dialects.iter().any(|dialect| dialect.fits(&shown));
-        if settings.ignore.fit(&shown) || (!is_template && !is_code(&entry, &shown)) {
+        let is_read = is_template || (is_code(&entry, &shown) && !is_configuration(&settings, &shown));
+        if settings.ignore.fit(&shown) || !is_read {
             continue;
         }
         let problem = |message: &str| Problem { file: shown.clone(), at: None, message: message.into() };
@@ -132,13 +133,18 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
     Ok(Loaded { folder: folder.to_owned(), site, settings, dialects, problems })
 }
 
+/// Whether a file tells how the site is read and is no part of it.
+fn is_configuration(settings: &Settings, path: &str) -> bool {
+    let in_folder = path.strip_prefix(DIALECTS_FOLDER).is_some_and(|rest| rest.starts_with('/'));
+    path == SETTINGS_FILE || in_folder || settings.dialects.iter().any(|dialect| dialect == path)
+}
+
 /// Whether a file that is no template may be application code that names some.
 fn is_code(entry: &ignore::DirEntry, path: &str) -> bool {
     const NEVER: [&str; 5] = ["css", "svg", "map", "md", "lock"];
     let ending = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or("", |(_, ending)| ending);
-    let own = path == SETTINGS_FILE || path.starts_with("dialects/");
     let is_small = entry.metadata().is_ok_and(|data| data.is_file() && data.len() <= MAX_CODE);
-    !ending.is_empty() && !NEVER.contains(&ending) && !own && is_small
+    !ending.is_empty() && !NEVER.contains(&ending) && is_small
 }
 
 /// The settings of a site and the dialects they name, before the built-in ones.
@@ -213,12 +219,7 @@ pub fn compose(loaded: &Loaded, into: &Path) -> Result<Composed, DiskError> {
     problems.dedup();
     let pages: Vec<_> =
         flattened.into_iter().map(|(id, flat)| SourceFile::new(site.get(id).path.clone(), flat.bytes)).collect();
-    let is_source = |path: &str| {
-        site.find(path).is_some()
-            || path == SETTINGS_FILE
-            || path.starts_with(&format!("{DIALECTS_FOLDER}/"))
-            || loaded.settings.dialects.iter().any(|dialect| dialect == path)
-    };
+    let is_source = |path: &str| site.find(path).is_some() || is_configuration(&loaded.settings, path);
     write_folder(&loaded.folder, &pages, into, |path, is_folder| !is_folder && !is_source(path))?;
     Ok(Composed { pages: pages.into_iter().map(|page| page.path).collect(), problems })
 }

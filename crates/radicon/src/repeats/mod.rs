@@ -159,6 +159,8 @@ impl Repeats {
 pub struct Skipped {
     /// Groups of two copies that save too little to be told.
     pub pairs: usize,
+    /// Memory did not suffice to look for runs of siblings; loops and near copies are told.
+    pub runs: bool,
 }
 
 /// A piece of markup and its copies.
@@ -303,7 +305,7 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
         groups: groups.into_iter().map(|(group, _)| group).collect(),
         share: repeated as f64 / bytes.max(1) as f64,
         bytes,
-        skipped: Skipped { pairs: pairs.len() },
+        skipped: Skipped { pairs: pairs.len(), runs: !runs.is_complete },
     }
 }
 

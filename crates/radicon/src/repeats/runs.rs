@@ -57,6 +57,8 @@ pub(super) struct Runs<'f> {
     places: Vec<Place>,
     suffixes: Vec<i32>,
     pub all: Vec<Run>,
+    /// Memory sufficed to look for all.
+    pub is_complete: bool,
 }
 
 /// What a run must have to be looked at.
@@ -79,9 +81,11 @@ impl<'f> Runs<'f> {
         };
         builder.all();
         let Builder { mut text, places, loops, units, separators, .. } = builder;
-        let alphabet = compact(&mut text, forest.classes() + units.len(), separators);
-        let (suffixes, common) = suffix_array(&mut text, alphabet);
-        let mut runs = Self { forest, places, suffixes, all: Vec::new() };
+        compact(&mut text, forest.classes() + units.len(), separators);
+        let found = suffix_array(&mut text);
+        let is_complete = found.is_some();
+        let (suffixes, common) = found.unwrap_or_default();
+        let mut runs = Self { forest, places, suffixes, all: Vec::new(), is_complete };
         runs.all.extend(loops.into_iter().filter(|run| run.is_worth(least)));
         runs.intervals(&text, &common, least);
         runs
@@ -287,8 +291,8 @@ fn period(length: usize, symbol: impl Fn(usize) -> u32) -> Option<(usize, usize)
     })
 }
 
-/// Renames the symbols to small numbers, each separator to one of its own; gives how many there are.
-fn compact(text: &mut [i32], symbols: usize, separators: i32) -> usize {
+/// Renames the symbols to small numbers, each separator to one of its own.
+fn compact(text: &mut [i32], symbols: usize, separators: i32) {
     let mut names = vec![-1_i32; symbols];
     let mut next = separators;
     for symbol in text.iter_mut() {
@@ -304,20 +308,16 @@ fn compact(text: &mut [i32], symbols: usize, separators: i32) -> usize {
             }
         };
     }
-    next as usize
 }
 
-/// The suffixes in order, and how many symbols each shares with the one before.
-fn suffix_array(text: &mut [i32], _alphabet: usize) -> (Vec<i32>, Vec<i32>) {
+/// The suffixes in order, and how many symbols each shares with the one before;
+/// `None` if memory does not suffice.
+fn suffix_array(text: &mut [i32]) -> Option<(Vec<i32>, Vec<i32>)> {
     if text.is_empty() {
-        return (Vec::new(), Vec::new());
+        return Some((Vec::new(), Vec::new()));
     }
-    let suffixes: Vec<i32> =
-        match SuffixArrayConstruction::for_text_mut(&mut *text).in_owned_buffer32().single_threaded().run() {
-            Ok(found) => found.into_vec(),
-            // Out of memory: no runs are found rather than none at all being reported.
-            Err(_) => return (Vec::new(), Vec::new()),
-        };
+    let sorted = SuffixArrayConstruction::for_text_mut(&mut *text).in_owned_buffer32().single_threaded().run();
+    let suffixes: Vec<i32> = sorted.ok()?.into_vec();
     let mut rank = vec![0_i32; text.len()];
     for (at, &suffix) in suffixes.iter().enumerate() {
         rank[suffix as usize] = at as i32;
@@ -337,5 +337,5 @@ fn suffix_array(text: &mut [i32], _alphabet: usize) -> (Vec<i32>, Vec<i32>) {
         common[at] = length as i32;
         length = length.saturating_sub(1);
     }
-    (suffixes, common)
+    Some((suffixes, common))
 }

@@ -2,7 +2,7 @@
 
 use std::rc::Rc;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::arguments::Arguments;
 use super::chain::describe_missing;
@@ -21,6 +21,7 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
         chains: FxHashMap::default(),
         active: Vec::new(),
         including: Vec::new(),
+        binders: FxHashMap::default(),
         splices: 0,
         full: false,
     };
@@ -48,6 +49,8 @@ pub(super) struct Flattener<'s> {
     active: Vec<Via>,
     /// The files among them.
     including: Vec<SourceId>,
+    /// For each name that a template prints the constructs that may bind it.
+    pub(super) binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
     /// How often something was spliced.
     splices: usize,
     full: bool,
@@ -139,7 +142,7 @@ impl Flattener<'_> {
             _ => false,
         };
         // Ends of the conditions that hold a binding.
-        let mut holding: Vec<u32> = Vec::new();
+        let mut holding: FxHashSet<u32> = FxHashSet::default();
         let mut at = 0;
         while let Some(item) = items.get(at) {
             let whole_pair = item.part == Part::Open && item.partner != ALONE;
@@ -153,7 +156,7 @@ impl Flattener<'_> {
                 let held = items[at..=next].iter().any(binds);
                 match item.part {
                     Part::Open if whole_pair && held && !is_body => {
-                        holding.push(item.partner);
+                        holding.insert(item.partner);
                         self.copy(child, item.span, frame);
                     }
                     Part::Open => at = next,
@@ -191,14 +194,20 @@ impl Flattener<'_> {
         let items = &template.constructs.items;
         let mut cursor = span.start;
         let mut at = first;
+        // The last construct of the conditions and loops that are open.
+        let mut condition = 0;
         while let Some(item) = items.get(at).filter(|item| item.span.start < span.end && !self.full) {
+            if item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE {
+                condition = condition.max(item.partner as usize);
+            }
             if item.span.start < cursor {
                 // It went with a tag before it.
                 at += 1;
                 continue;
             }
             let text = Span::new(cursor, item.reach.start.max(cursor));
-            match self.construct(source, at, text, frame) {
+            let hoisted = frame.loose && at >= condition && self.loose_rule(source) == Loose::Body;
+            match self.construct(source, at, text, frame, hoisted) {
                 Some((next, resume)) => {
                     cursor = resume.clamp(cursor, span.end);
                     at = next;
@@ -213,8 +222,16 @@ impl Flattener<'_> {
     }
 
     /// Resolves one construct behind `text`; gives the next one and where the
-    /// text goes on, or `None` if it stays as it is.
-    fn construct(&mut self, source: SourceId, at: usize, text: Span, frame: &Frame) -> Option<(usize, u32)> {
+    /// text goes on, or `None` if it stays as it is. Bindings that are `hoisted`
+    /// were written before the layout already.
+    fn construct(
+        &mut self,
+        source: SourceId,
+        at: usize,
+        text: Span,
+        frame: &Frame,
+        hoisted: bool,
+    ) -> Option<(usize, u32)> {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let after = match template.constructs.items.get(item.partner as usize) {
@@ -234,15 +251,7 @@ impl Flattener<'_> {
                     self.code_around(source, item, frame);
                 }
             }
-            Kind::Set | Kind::Import
-                if frame.loose
-                    && self.loose_rule(source) == Loose::Body
-                    && whole
-                    && !in_condition(&template.constructs.items, at) =>
-            {
-                // It was written before the layout already.
-                self.copy(source, text, frame);
-            }
+            Kind::Set | Kind::Import if hoisted && whole => self.copy(source, text, frame),
             Kind::Set if whole && self.is_bound(source, item, frame) => self.copy(source, text, frame),
             Kind::Block if frame.loose && whole && self.is_region_above(source, item, frame) => {
                 self.copy(source, text, frame);
@@ -490,6 +499,9 @@ impl Flattener<'_> {
         }
         self.active.pop();
         if let Some(scope) = scope.filter(|scope| scope.used.get()) {
+            if scope.takes_names() {
+                self.note_names(source, item, frame);
+            }
             self.mark_scope(source, item, &scope, start, via);
         }
         true
@@ -571,14 +583,6 @@ impl Flattener<'_> {
 enum Splice {
     Template(SourceId),
     Part(Definition),
-}
-
-/// Whether a construct stands in a condition or loop.
-fn in_condition(items: &[Construct], at: usize) -> bool {
-    let holds = |item: &Construct| {
-        item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE && item.partner as usize > at
-    };
-    items[..at].iter().any(holds)
 }
 
 /// The closer of the pair that a branch divides.

@@ -9,7 +9,7 @@ use super::{Chain, Definition, Resolver};
 use crate::dialect::{Kind, Loose, Part};
 use crate::markup::{ALONE, Construct};
 use crate::site::{Parent, Problem, Role, Site, Template};
-use crate::text::{LineIndex, Place, SourceId, Span, is_blank, preview};
+use crate::text::{LineIndex, Place, SourceId, Span, did_you_mean, is_blank, preview};
 
 /// The override chain of a page or layout.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -95,6 +95,8 @@ pub struct ChainBlock {
     pub preview: String,
     /// How many templates further down override it.
     pub overridden_below: usize,
+    /// Of a lost block the region that may be meant.
+    pub meant: Option<String>,
 }
 
 /// One definition of a block.
@@ -157,6 +159,11 @@ impl Resolver<'_> {
         let chain = self.chain(id);
         let teller = Teller::new(self, &chain, id);
         let mut blocks = nested(teller.names().iter().map(|name| teller.block(name)).collect());
+        let open: Vec<String> =
+            blocks.iter().filter(|block| block.region.is_some()).map(|block| block.name.clone()).collect();
+        for block in blocks.iter_mut().filter(|block| block.state == BlockState::Lost) {
+            block.meant = did_you_mean(&block.name, open.iter().map(String::as_str)).map(str::to_owned);
+        }
         if self.site.get(id).role == Role::Layout {
             self.count_below(id, &mut blocks);
         }
@@ -304,6 +311,7 @@ impl<'a> Teller<'a> {
             preview: winner.map(|winner| winner.preview.clone()).unwrap_or_default(),
             definitions,
             overridden_below: 0,
+            meant: None,
         }
     }
 
@@ -498,6 +506,8 @@ mod tests {
             report.blocks.iter().find(|block| block.name == name).map(|block| (block.state, block.within.clone()))
         };
         assert_eq!(state("bb"), Some((BlockState::Lost, None)));
+        let lost = report.blocks.iter().find(|block| block.name == "bb").expect("the lost block");
+        assert!(lost.meant.is_some(), "{lost:?}");
         assert_eq!(state("m"), Some((BlockState::Default, Some("b".into()))));
     }
 

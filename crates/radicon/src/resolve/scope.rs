@@ -36,6 +36,11 @@ impl Scope {
         (!says_nothing).then(|| Self { source, arguments, outer, closed, used: Cell::new(false) })
     }
 
+    /// Whether what it binds may be taken from names that includes around it bind.
+    pub fn takes_names(&self) -> bool {
+        self.arguments.opaque || self.arguments.bindings.iter().any(|binding| !binding.literal)
+    }
+
     fn binding(&self, name: &[u8], template: &Template) -> Option<Binding> {
         self.arguments.bindings.iter().rev().find(|binding| binding.name.of(&template.source) == name).copied()
     }
@@ -43,7 +48,7 @@ impl Scope {
 
 impl Flattener<'_> {
     /// The literal that an output prints, with its template, if that is sure.
-    pub(super) fn literal(&self, source: SourceId, at: usize, frame: &Frame) -> Option<(SourceId, Span)> {
+    pub(super) fn literal(&mut self, source: SourceId, at: usize, frame: &Frame) -> Option<(SourceId, Span)> {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let printed = if item.expr.is_empty() { item.name } else { item.expr };
@@ -51,7 +56,7 @@ impl Flattener<'_> {
         if frame.scope.is_none()
             || name.is_empty()
             || !name.iter().all(|&b| is_name(b))
-            || !printed_alone(template, at, name)
+            || !self.is_printed_alone(source, at, name)
         {
             return None;
         }
@@ -66,6 +71,21 @@ impl Flattener<'_> {
             scope = here.outer.as_deref();
         }
         None
+    }
+
+    /// Whether nothing around an output or in its file can bind the name that it prints.
+    fn is_printed_alone(&mut self, source: SourceId, at: usize, name: &[u8]) -> bool {
+        let template = self.site.get(source);
+        let items = &template.constructs.items;
+        let binders = self.binders.entry((source, name.into())).or_insert_with(|| {
+            (0..).zip(items).filter(|(_, item)| may_bind(template, item, name)).map(|(index, _)| index).collect()
+        });
+        binders.iter().all(|&index| {
+            let (item, before) = (&items[index as usize], (index as usize) < at);
+            let around = item.part == Part::Open && item.partner != ALONE && item.partner as usize > at;
+            let unpaired = item.kind == Kind::Other && item.partner == ALONE;
+            item.kind != Kind::Set && !(before && (around || unpaired))
+        })
     }
 
     /// Whether a default for a name finds it bound already.
@@ -116,16 +136,17 @@ impl Flattener<'_> {
     }
 }
 
-/// Whether nothing around an output or in its file can bind the name that it prints.
-fn printed_alone(template: &Template, at: usize, name: &[u8]) -> bool {
+/// Whether a construct may bind a name: for the whole file, for what follows
+/// it, or for what it holds.
+fn may_bind(template: &Template, item: &Construct, name: &[u8]) -> bool {
     let source = &template.source;
-    template.constructs.items.iter().enumerate().all(|(index, item)| {
-        let around = index < at && item.part == Part::Open && item.partner != ALONE && (item.partner as usize) > at;
-        let opaque = matches!(item.kind, Kind::Control | Kind::Other | Kind::Code | Kind::Wrap);
-        let sets = item.kind == Kind::Set && item.name.of(source) == name && !item.form(&template.dialect).default;
-        let unpaired = index < at && item.kind == Kind::Other && item.partner == ALONE;
-        !sets && !((around && opaque || unpaired) && mentions(item.span.of(source), name))
-    })
+    match item.kind {
+        Kind::Set => item.name.of(source) == name && !item.form(&template.dialect).default,
+        Kind::Control | Kind::Other | Kind::Code | Kind::Wrap => {
+            item.part != Part::Close && mentions(item.span.of(source), name)
+        }
+        _ => false,
+    }
 }
 
 /// A comment in a dialect; in HTML's way if the dialect has none.

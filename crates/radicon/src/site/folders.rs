@@ -1,6 +1,6 @@
 //! Folder rules: layouts that pages do not name themselves.
 
-use super::lookup::{folder, join};
+use super::lookup::{file_name, folder, join};
 use super::{FolderRule, Parent, Problem, Role, Site, SourceId};
 use crate::dialect::Kind;
 
@@ -57,7 +57,7 @@ pub(super) fn apply(site: &Site, rules: &[FolderRule]) -> Given {
         .collect();
     for (id, template) in (0..).map(SourceId).zip(&site.templates) {
         let rules = rules_for(rules, &template.path);
-        let file = template.path.rsplit('/').next().unwrap_or(&template.path);
+        let file = file_name(&template.path);
         if rules.iter().any(|rule| rule.marker.as_deref() == Some(file)) {
             given.markers.push(id);
             continue;

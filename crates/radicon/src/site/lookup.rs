@@ -115,8 +115,7 @@ impl Site {
     /// The file of this name, in any folder, that is nearest to a folder.
     fn nearest(&self, own: &str, file: &str, from: SourceId) -> Option<SourceId> {
         let shared = |path: &str| path.split('/').zip(own.split('/')).take_while(|(a, b)| a == b).count();
-        let ids = (0..self.templates.len() as u32).map(SourceId).filter(|&id| id != from);
-        let named = ids.filter(|&id| self.get(id).path.rsplit('/').next() == Some(file));
+        let named = self.by_name.get(file).into_iter().flatten().copied().filter(|&id| id != from);
         named.max_by_key(|&id| (shared(&self.get(id).path), std::cmp::Reverse(id)))
     }
 
@@ -140,6 +139,11 @@ impl Site {
 /// The folder of a path; empty for a file at the top.
 pub(crate) fn folder(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
+}
+
+/// The name of a file without its folder.
+pub(super) fn file_name(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
 }
 
 /// Joins a folder and a name, resolving `.` and `..`; `None` if it leads out.

@@ -27,7 +27,7 @@ pub use roots::Root;
 pub(crate) use roots::usual_folder;
 pub use settings::{FolderRule, Pin, Settings};
 pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
-pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace};
+pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace, TrialTag};
 
 /// A file as it comes in.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -333,6 +333,8 @@ pub struct Site {
     pub problems: Vec<Problem>,
     settings: Settings,
     by_path: FxHashMap<String, SourceId>,
+    /// The templates of each file name, without its folder.
+    by_name: FxHashMap<String, Vec<SourceId>>,
     links: Vec<Links>,
     /// The ways in which its dialects name files.
     naming: Vec<Targets>,
@@ -356,6 +358,10 @@ impl Site {
         templates.sort_by(|a, b| a.path.cmp(&b.path));
         templates.dedup_by(|a, b| a.path == b.path);
         let by_path = (0..).zip(&templates).map(|(id, template)| (template.path.clone(), SourceId(id))).collect();
+        let mut by_name: FxHashMap<String, Vec<SourceId>> = FxHashMap::default();
+        for (id, template) in (0..).map(SourceId).zip(&templates) {
+            by_name.entry(lookup::file_name(&template.path).to_owned()).or_default().push(id);
+        }
         let mut site = Self {
             templates,
             roots: Vec::new(),
@@ -363,6 +369,7 @@ impl Site {
             problems: Vec::new(),
             settings: settings.clone(),
             by_path,
+            by_name,
             links: Vec::new(),
             naming: Vec::new(),
             parts: FxHashMap::default(),

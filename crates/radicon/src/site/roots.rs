@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Site;
-use super::lookup::{Written, folder, join, variants};
+use super::lookup::{Written, file_name, folder, join, variants};
 use crate::dialect::Targets;
 use crate::text::SourceId;
 
@@ -96,21 +96,16 @@ fn written_names(site: &Site) -> Vec<(SourceId, String, &Targets)> {
 
 /// Folders beneath which at least one name is a file, with the names they explain.
 fn candidates(site: &Site, written: &[(SourceId, String, &Targets)]) -> BTreeMap<String, Vec<usize>> {
-    let mut by_tail: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-    for template in &site.templates {
-        let name = template.path.rsplit('/').next().unwrap_or(&template.path);
-        by_tail.entry(name).or_default().push(&template.path);
-    }
     let mut found: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for (index, (from, name, targets)) in written.iter().enumerate() {
         let own = &site.get(*from).path;
         let starts = std::iter::once("").chain(targets.beside.iter().map(String::as_str));
         let files = starts.flat_map(|start| variants(name, targets).filter_map(move |file| join(start, &file)));
         for file in files {
-            let tail = file.rsplit('/').next().unwrap_or(&file);
-            for path in by_tail.get(tail).into_iter().flatten() {
+            for &id in site.by_name.get(file_name(&file)).into_iter().flatten() {
+                let path = &site.get(id).path;
                 let root = path.strip_suffix(&file).filter(|root| root.is_empty() || root.ends_with('/'));
-                if let Some(root) = root.filter(|_| *path != own) {
+                if let Some(root) = root.filter(|_| path != own) {
                     let hits = found.entry(root.trim_end_matches('/').to_owned()).or_default();
                     if hits.last() != Some(&index) {
                         hits.push(index);

@@ -21,6 +21,8 @@ pub struct Trial {
     pub usual: Option<String>,
     /// Every construct, in order.
     pub constructs: Vec<TrialConstruct>,
+    /// Tags that no form describes, the most frequent first.
+    pub unknown: Vec<TrialTag>,
     /// Places that begin like a construct and were read as none.
     pub unread: Vec<TrialPlace>,
     /// What could not be paired.
@@ -52,6 +54,17 @@ pub struct TrialConstruct {
     pub dynamic: bool,
     /// The line of the other half of a pair.
     pub partner_line: Option<u32>,
+}
+
+/// A tag that no form of the dialect describes.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct TrialTag {
+    /// Its delimiter and first word.
+    pub tag: String,
+    /// How often it stands in the file.
+    pub uses: usize,
+    /// The line where it stands first.
+    pub line: u32,
 }
 
 /// A place, with what stands there or is wrong there.
@@ -121,12 +134,22 @@ impl Site {
                 partner_line: partner.map(|partner| lines.line(partner.span.start)),
             }
         };
+        let mut unknown: Vec<TrialTag> = Vec::new();
+        for item in constructs.items.iter().filter(|item| item.kind == Kind::Other) {
+            let tag = item.first_word(source, dialect);
+            match unknown.iter_mut().find(|known| known.tag == tag) {
+                Some(known) => known.uses += 1,
+                None => unknown.push(TrialTag { tag, uses: 1, line: lines.line(item.span.start) }),
+            }
+        }
+        unknown.sort_by_key(|tag| std::cmp::Reverse(tag.uses));
         let place = |at: u32, text: String| TrialPlace { at: lines.position(source, at), text };
         Trial {
             file: path.to_owned(),
             dialect: dialect.name.clone(),
             usual: known.map(|id| self.get(id).dialect.name.clone()),
             constructs: constructs.items.iter().map(show).collect(),
+            unknown,
             unread: unread(source, dialect, &constructs).map(|at| place(at as u32, beginning(&source[at..]))).collect(),
             errors: constructs.errors.iter().map(|error| place(error.span.start, error.message.clone())).collect(),
         }
@@ -178,7 +201,8 @@ mod tests {
         let kinds: Vec<_> = trial.constructs.iter().map(|item| item.kind).collect();
         assert_eq!(kinds, [Kind::Parent, Kind::Block, Kind::Other, Kind::Verbatim, Kind::Verbatim]);
         assert_eq!(trial.constructs[0].file.as_deref(), Some("b.html"));
-        assert_eq!(trial.errors.len(), 1);
+        let unknown: Vec<_> = trial.unknown.iter().map(|tag| (tag.tag.as_str(), tag.uses, tag.line)).collect();
+        assert_eq!((unknown, trial.errors.len()), (vec![("{% endblok", 1, 2)], 1));
         let unread: Vec<_> = trial.unread.iter().map(|place| (place.at.line, place.text.as_str())).collect();
         assert_eq!(unread, [(2, "{% never")]);
     }
