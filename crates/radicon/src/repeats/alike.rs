@@ -143,16 +143,22 @@ fn bands(sketch: &Sketch) -> impl Iterator<Item = u64> + '_ {
 /// Sketches of the subtrees that may be compared.
 fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
     let frames = [b"html".as_slice(), b"body", b"head"].map(tag_of);
-    let wanted = |node: u32| {
+    let wanted = |node: u32, most: u32| {
         let class = forest.class[node as usize];
         let tag = forest.tag[node as usize];
         forest.size[node as usize] >= LEAST_NODES
-            && forest.bytes(node) >= LEAST_BYTES
+            && (LEAST_BYTES..=most).contains(&forest.bytes(node))
             && tag > 1
             && !frames.contains(&tag)
             && forest.places(class)[0] == node
     };
-    (0..forest.files.len() as u32 - 1).into_par_iter().flat_map_iter(|file| in_file(forest, file, wanted)).collect()
+    let of_file = |file: u32| {
+        // What holds most of a document is its frame, which belongs to a layout.
+        let document = forest.top(file).find(|&node| forest.tag[node as usize] == frames[0]);
+        let most = document.map_or(u32::MAX, |document| forest.bytes(document) / 4 * 3);
+        in_file(forest, file, |node| wanted(node, most))
+    };
+    (0..forest.files.len() as u32 - 1).into_par_iter().flat_map_iter(of_file).collect()
 }
 
 fn in_file(forest: &Forest, file: u32, wanted: impl Fn(u32) -> bool) -> Vec<(u32, Sketch)> {
