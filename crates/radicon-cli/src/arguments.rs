@@ -130,8 +130,8 @@ pub struct RepeatArguments {
     #[arg(long, value_name = "BYTES", default_value_t = radicon::RepeatOptions::default().min_bytes)]
     pub min_bytes: u32,
     /// What a group must save, in bytes.
-    #[arg(long, value_name = "BYTES", default_value_t = radicon::RepeatOptions::default().min_saving)]
-    pub min_saving: u64,
+    #[arg(long, value_name = "BYTES")]
+    pub min_saving: Option<u64>,
     /// How alike near copies must be, in percent.
     #[arg(long, value_name = "PERCENT", default_value_t = 60, value_parser = clap::value_parser!(u8).range(1..=100))]
     pub similarity: u8,

@@ -361,7 +361,7 @@ fn neither_threads_nor_order_nor_other_files_change_what_is_found() {
 /// The pattern of a group with a copy's contents in its gaps.
 fn filled(group: &RepeatGroup, copy: usize) -> String {
     let mut text = group.pattern.clone();
-    for (gap, value) in group.gaps.iter().zip(&group.copies[copy].gaps) {
+    for (gap, value) in group.gaps.iter().zip(&*group.copies[copy].gaps) {
         text = text.replacen(&format!("⟨{}⟩", gap.number), value, 1);
     }
     squeezed(&text)
@@ -462,7 +462,7 @@ fn the_runs_that_are_told_are_maximal() {
         let files = lists.iter().enumerate().map(|(number, list)| {
             SourceFile::new(format!("{number}.html"), list.iter().map(|&item| items[item].as_str()).collect::<String>())
         });
-        let options = RepeatOptions { min_saving: 1, min_bytes: 10, similarity: 2.0, ..RepeatOptions::default() };
+        let options = RepeatOptions { min_saving: Some(1), min_bytes: 10, similarity: 2.0, ..RepeatOptions::default() };
         let found = repeats(&site(files.collect()), &options);
         let length = |item: usize| items[item].len();
         let known = all_runs(&lists);
@@ -511,7 +511,7 @@ fn filters_and_limits_leave_out_what_they_say() {
         page("b/3.html", &[3]),
     ];
     let site = site(files);
-    let exact = RepeatOptions { similarity: 2.0, min_saving: 10, ..RepeatOptions::default() };
+    let exact = RepeatOptions { similarity: 2.0, min_saving: Some(10), ..RepeatOptions::default() };
     let found = repeats(&site, &exact);
     let copies = |found: &Repeats| found.groups.iter().map(|group| group.copies.len()).collect::<Vec<_>>();
     assert_eq!((copies(&found), found.skipped.pairs), (vec![3, 3], 1));
@@ -520,7 +520,7 @@ fn filters_and_limits_leave_out_what_they_say() {
     assert_eq!((fits(folder("a")), fits(folder("b/")), fits(folder("c"))), (1, 2, 0));
     assert_eq!(fits(radicon::RepeatFilter { kind: Some(RepeatKind::Alike), ..Default::default() }), 0);
     assert_eq!(fits(radicon::RepeatFilter { dialect: Some("plain".into()), ..Default::default() }), 2);
-    let dear = repeats(&site, &RepeatOptions { min_saving: 40, ..exact.clone() });
+    let dear = repeats(&site, &RepeatOptions { min_saving: Some(40), ..exact.clone() });
     assert!(dear.groups.len() == 2 && dear.skipped.pairs == 0, "{dear:?}");
     let long = repeats(&site, &RepeatOptions { min_bytes: 5_000, ..exact.clone() });
     assert!(long.groups.is_empty() && long.share == 0.0);

@@ -159,7 +159,7 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     writeln!(out, "\n{FAINT}Where{PLAIN}")?;
     for copy in group.copies.iter().take(COPIES) {
         writeln!(out, "  {}:{}-{} {FAINT}{}{PLAIN}", copy.file, copy.line_start, copy.line_end, copy.dialect)?;
-        for (gap, text) in group.gaps.iter().zip(&copy.gaps).filter(|(gap, text)| gap.usual != **text) {
+        for (gap, text) in group.gaps.iter().zip(&*copy.gaps).filter(|(gap, text)| gap.usual != **text) {
             let text = if text.is_empty() { "nothing" } else { text };
             writeln!(out, "    ⟨{}⟩ {STRONG}{}{PLAIN}", gap.number, shorten(&one_line(text), WIDTH - 10))?;
         }

@@ -79,16 +79,25 @@ impl Document {
 
     /// The same when the constructs are known already.
     pub fn with_constructs(source: &[u8], constructs: Constructs) -> Self {
+        let mut document = Self::default();
+        document.read_again(source, constructs);
+        document
+    }
+
+    /// Reads another source in the memory of this one.
+    pub(crate) fn read_again(&mut self, source: &[u8], constructs: Constructs) {
         let opaque: Vec<_> = constructs
             .items
             .iter()
             .filter(|item| item.is_opaque())
             .map(|item| Opaque { span: item.span, prints: item.kind.prints() })
             .collect();
-        let mut tokens = Vec::with_capacity(source.len() / 12);
-        lex(source, &opaque, &mut tokens);
-        let (nodes, crossings) = Builder::build(source, &tokens, &constructs);
-        Self { constructs, tokens, nodes, crossings }
+        self.constructs = constructs;
+        self.tokens.clear();
+        self.tokens.reserve(source.len() / 12);
+        lex(source, &opaque, &mut self.tokens);
+        let nodes = std::mem::take(&mut self.nodes);
+        (self.nodes, self.crossings) = Builder::build(source, &self.tokens, &self.constructs, nodes);
     }
 
     /// The bytes a node covers.
@@ -148,8 +157,10 @@ struct Builder<'a> {
     crossings: Vec<Crossing>,
     /// Open nodes, outermost first.
     stack: Vec<u32>,
-    /// For the hash of each name the places on the stack where it is open.
-    open: FxHashMap<u64, Vec<u32>>,
+    /// For the hash of each name the innermost place on the stack where it is open.
+    open: FxHashMap<u64, u32>,
+    /// For each place on the stack the next one outwards of the same name.
+    outer: Vec<Option<u32>>,
     /// Places on the stack of open construct pairs, and of bounds of implied ends.
     pairs: Vec<u32>,
     bounds: Vec<u32>,
@@ -157,15 +168,24 @@ struct Builder<'a> {
 }
 
 impl<'a> Builder<'a> {
-    fn build(source: &'a [u8], tokens: &'a [Token], constructs: &'a Constructs) -> (Vec<Node>, Vec<Crossing>) {
+    /// The nodes, in the memory of others, and the crossings.
+    fn build(
+        source: &'a [u8],
+        tokens: &'a [Token],
+        constructs: &'a Constructs,
+        mut nodes: Vec<Node>,
+    ) -> (Vec<Node>, Vec<Crossing>) {
+        nodes.clear();
+        nodes.reserve(tokens.len() / 2 + 1);
         let mut builder = Builder {
             source,
             tokens,
             constructs,
-            nodes: Vec::with_capacity(tokens.len() / 2 + 1),
+            nodes,
             crossings: Vec::new(),
             stack: Vec::new(),
             open: FxHashMap::default(),
+            outer: Vec::new(),
             pairs: Vec::new(),
             bounds: Vec::new(),
             tables: Vec::new(),
@@ -250,11 +270,18 @@ impl<'a> Builder<'a> {
         }
     }
 
+    /// Notes that an element of this name is open at a place of the stack.
+    fn note(&mut self, name: u64, place: u32) {
+        self.outer.resize(place as usize + 1, None);
+        self.outer[place as usize] = self.open.insert(name, place);
+    }
+
     fn forget(&mut self, name: u64, place: u32) {
-        if let Some(places) = self.open.get_mut(&name)
-            && places.last() == Some(&place)
-        {
-            places.pop();
+        if self.open.get(&name) == Some(&place) {
+            match self.outer[place as usize] {
+                Some(outer) => self.open.insert(name, outer),
+                None => self.open.remove(&name),
+            };
         }
     }
 
@@ -324,7 +351,7 @@ impl<'a> Builder<'a> {
                 self.tables.push(place);
             }
         }
-        self.open.entry(name.hash).or_default().push(place);
+        self.note(name.hash, place);
         end
     }
 
@@ -344,7 +371,7 @@ impl<'a> Builder<'a> {
         let found = candidates
             .iter()
             .chain(paragraph)
-            .filter_map(|open| self.open.get(&hash(open))?.last().copied().filter(|&place| place >= bound(self, open)))
+            .filter_map(|open| self.open.get(&hash(open)).copied().filter(|&place| place >= bound(self, open)))
             .min();
         if let Some(place) = found {
             // What is open above may itself be left open; else nothing is implied.
@@ -363,7 +390,7 @@ impl<'a> Builder<'a> {
             return self.cut(at);
         };
         let name = self.name(at);
-        let place = self.open.get(&name.hash).and_then(|places| places.last().copied());
+        let place = self.open.get(&name.hash).copied();
         match place {
             Some(place) if place >= self.barrier() => {
                 self.close_to(place as usize, at, at);

@@ -49,6 +49,9 @@ pub struct Advice {
 /// From this share of the pages that have no layout on, a repeat in the frame belongs into one.
 const MOST_PAGES: f64 = 0.6;
 
+/// How many copies are looked at, about, to tell where they stand.
+const MOST_LOOKED_AT: usize = 64;
+
 /// Says what to do about copies.
 pub(super) struct Adviser<'a> {
     site: &'a Site,
@@ -104,18 +107,23 @@ impl<'a> Adviser<'a> {
         if pages < 3 || (pages as f64) < MOST_PAGES * family as f64 {
             return false;
         }
-        // The same place: the same elements around it.
+        // The same place: the same elements around it, as far as some copies tell.
+        let copies: Vec<&Copy> = copies.iter().step_by(copies.len().div_ceil(MOST_LOOKED_AT)).collect();
         let place = |copy: &Copy| -> Vec<u16> {
             self.forest.ancestors(copy.0).iter().map(|&node| self.forest.tag[node as usize]).collect()
         };
-        let usual = place(&copies[copies.len() / 2]);
+        let usual = place(copies[copies.len() / 2]);
         copies.iter().filter(|copy| place(copy) == usual).count() as f64 >= MOST_PAGES * copies.len() as f64
     }
 }
 
+/// Whether copies, in order, are children of one node.
 fn side_by_side(forest: &Forest, copies: &[Copy]) -> bool {
-    copies.len() > 2
-        && copies.windows(2).all(|pair| forest.ancestors(pair[0].0).first() == forest.ancestors(pair[1].0).first())
+    let Some(parent) = forest.ancestors(copies[0].0).first().copied().filter(|_| copies.len() > 2) else {
+        return false;
+    };
+    let mut children = forest.children(parent);
+    copies.iter().all(|copy| children.any(|child| child == copy.0))
 }
 
 /// The folder that two paths share, with its slash.

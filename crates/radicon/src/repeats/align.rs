@@ -51,24 +51,62 @@ pub(super) struct Alignment {
 }
 
 impl Alignment {
+    /// The same for other nodes of the same classes: so much further in the first and in the second piece.
+    pub fn moved(mut self, by: (u32, u32)) -> Self {
+        let part = |part: Part, by: u32| match part {
+            Part::Attributes(node) => Part::Attributes(node.wrapping_add(by)),
+            Part::Nodes(start, end) => Part::Nodes(start.wrapping_add(by), end.wrapping_add(by)),
+            Part::Place { parent, before } => {
+                Part::Place { parent: parent.wrapping_add(by), before: before.wrapping_add(by) }
+            }
+        };
+        self.gaps.iter_mut().for_each(|(a, b)| (*a, *b) = (part(*a, by.0), part(*b, by.1)));
+        self.pairs.iter_mut().for_each(|(a, b)| (*a, *b) = (a.wrapping_add(by.0), b.wrapping_add(by.1)));
+        self
+    }
+
     /// Twice the bytes in common, as a share of the bytes of both.
     pub fn similarity(&self, forest: &Forest, a: u32, b: u32) -> f64 {
         2.0 * f64::from(self.common) / f64::from((forest.bytes(a) + forest.bytes(b)).max(1))
     }
+}
 
-    /// What stands in the second piece where a part of the first stands.
-    pub fn counterpart(&self, forest: &Forest, part: Part) -> Option<Part> {
-        if let Some((_, found)) = self.gaps.iter().find(|(own, _)| *own == part) {
+/// What stands in the second piece where parts of the first stand.
+pub(super) struct Counterparts<'a> {
+    forest: &'a Forest,
+    gaps: FxHashMap<Part, Part>,
+    /// Corresponding nodes, in order of the first piece.
+    pairs: Vec<(u32, u32)>,
+}
+
+impl<'a> Counterparts<'a> {
+    pub fn of(forest: &'a Forest, alignment: &Alignment) -> Self {
+        let mut pairs = alignment.pairs.clone();
+        pairs.sort_unstable();
+        Self { forest, gaps: alignment.gaps.iter().copied().collect(), pairs }
+    }
+
+    /// What stands there; `None` if it is the same.
+    pub fn of_part(&self, part: Part) -> Option<Part> {
+        if let Some(found) = self.gaps.get(&part) {
             return Some(*found);
         }
         let range = part.range();
-        let within = self.pairs.iter().filter(|(own, _)| range.contains(own));
-        let spans = within.map(|&(_, other)| (other, other + forest.size[other as usize]));
+        let first = self.pairs.partition_point(|(own, _)| *own < range.start);
+        let within = self.pairs[first..].iter().take_while(|(own, _)| *own < range.end);
+        let spans = within.map(|&(_, other)| (other, other + self.forest.size[other as usize]));
         spans.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).map(|(start, end)| match part {
             Part::Attributes(_) => Part::Attributes(start),
             Part::Nodes(..) | Part::Place { .. } => Part::Nodes(start, end),
         })
     }
+}
+
+/// Two nodes within a greater alignment that are alike, and how they differ.
+#[derive(Debug)]
+pub(super) struct Nested {
+    pub nodes: (u32, u32),
+    pub alignment: Alignment,
 }
 
 /// The most pairs of children that are compared with each other; of more only
@@ -79,16 +117,50 @@ const MOST_CELLS: usize = 2_500;
 const MOST_DEPTH: usize = 200;
 
 /// Aligns two nodes.
-pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Alignment {
-    let mut aligner = Aligner { site, forest, found: Alignment::default() };
+pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Aligned {
+    let mut aligner = Aligner { site, forest, found: Alignment::default(), inner: Vec::new() };
     aligner.pair(a, b, 0);
-    aligner.found
+    Aligned { alignment: aligner.found, inner: aligner.inner }
+}
+
+/// An alignment, with the pairs of nodes in it that are alike themselves.
+pub(super) struct Aligned {
+    pub alignment: Alignment,
+    inner: Vec<Inner>,
+}
+
+/// Where in an alignment that of two inner nodes stands.
+struct Inner {
+    pairs: Range<usize>,
+    gaps: Range<usize>,
+    common: u32,
+}
+
+impl Aligned {
+    /// The alignments of inner nodes of which these are wanted.
+    pub fn nested(&self, wanted: impl Fn(u32, u32, u32) -> bool) -> Vec<Nested> {
+        let Self { alignment, inner } = self;
+        let wanted = inner.iter().filter(|inner| {
+            let (a, b) = alignment.pairs[inner.pairs.start];
+            wanted(a, b, inner.common)
+        });
+        let nested = |inner: &Inner| Nested {
+            nodes: alignment.pairs[inner.pairs.start],
+            alignment: Alignment {
+                common: inner.common,
+                gaps: alignment.gaps[inner.gaps.clone()].to_vec(),
+                pairs: alignment.pairs[inner.pairs.clone()].to_vec(),
+            },
+        };
+        wanted.map(nested).collect()
+    }
 }
 
 struct Aligner<'f> {
     site: &'f Site,
     forest: &'f Forest,
     found: Alignment,
+    inner: Vec<Inner>,
 }
 
 impl Aligner<'_> {
@@ -99,11 +171,11 @@ impl Aligner<'_> {
             self.found.common += forest.bytes(a);
             return;
         }
-        let (before, gaps, pairs) = (self.found.common, self.found.gaps.len(), self.found.pairs.len());
+        let (before, gaps, pairs) = (self.found.common, self.found.gaps.len(), self.found.pairs.len() - 1);
+        let inner = self.inner.len();
         let children = |node| forest.children(node).collect::<Vec<_>>();
         let (left, right) = (children(a), children(b));
-        let inner: u32 = left.iter().map(|&child| forest.bytes(child)).sum();
-        let own = forest.bytes(a).saturating_sub(inner);
+        let own = left.iter().fold(forest.bytes(a), |own, &child| own.saturating_sub(forest.bytes(child)));
         if forest.label[a as usize] == forest.label[b as usize] {
             self.found.common += own;
         } else {
@@ -118,8 +190,12 @@ impl Aligner<'_> {
         if depth > 0 && common * 2 < forest.bytes(a).max(forest.bytes(b)) {
             self.found.common = before;
             self.found.gaps.truncate(gaps);
-            self.found.pairs.truncate(pairs);
+            self.found.pairs.truncate(pairs + 1);
+            self.inner.truncate(inner);
             self.found.gaps.push((self.whole(a), self.whole(b)));
+        } else if depth > 0 {
+            let (pairs, gaps) = (pairs..self.found.pairs.len(), gaps..self.found.gaps.len());
+            self.inner.push(Inner { pairs, gaps, common });
         }
     }
 

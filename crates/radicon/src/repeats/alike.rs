@@ -9,7 +9,7 @@
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
-use super::align::{Alignment, align};
+use super::align::{Aligned, Alignment, Nested, align};
 use super::forest::{Forest, mix, tag_of};
 use super::runs::Copy;
 use crate::site::Site;
@@ -36,10 +36,19 @@ pub(super) struct Cluster {
 }
 
 impl Cluster {
+    fn classes(&self) -> impl Iterator<Item = u32> {
+        std::iter::once(self.leader).chain(self.members.iter().map(|(class, _)| *class))
+    }
+
+    /// About how many bytes all copies have.
+    pub fn bytes(&self, forest: &Forest) -> u64 {
+        let of_class = |class| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.places(class)[0]));
+        self.classes().map(of_class).sum()
+    }
+
     /// Every place where one of them stands.
     pub fn copies(&self, forest: &Forest) -> Vec<Copy> {
-        let classes = std::iter::once(self.leader).chain(self.members.iter().map(|(class, _)| *class));
-        let nodes = classes.flat_map(|class| forest.places(class));
+        let nodes = self.classes().flat_map(|class| forest.places(class));
         let mut copies: Vec<Copy> = nodes.map(|&node| (node, node + forest.size[node as usize])).collect();
         copies.sort_unstable();
         copies
@@ -54,15 +63,43 @@ pub(super) fn find(site: &Site, forest: &Forest, least_similarity: f64) -> Vec<C
         let (bytes, count) = (forest.bytes(forest.places(class)[0]), forest.count(class));
         (std::cmp::Reverse((bytes, count)), forest.hash[class as usize])
     });
-    let mut leaders = Leaders { site, forest, least_similarity, buckets: FxHashMap::default(), all: Vec::new() };
+    let mut leaders = Leaders {
+        site,
+        forest,
+        least_similarity,
+        buckets: FxHashMap::default(),
+        all: Vec::new(),
+        candidates: &sketches,
+        index: sketches.iter().zip(0..).map(|((class, _), index)| (*class, index)).collect(),
+        of_class: FxHashMap::default(),
+        nested: FxHashMap::default(),
+    };
     let mut clusters: FxHashMap<u32, Vec<(u32, Alignment)>> = FxHashMap::default();
     for batch in sketches.chunks(BATCH) {
         // First against the leaders there are, side by side; then against those of this batch.
         let known = leaders.all.len() as u32;
-        let joined: Vec<_> = batch.par_iter().map(|candidate| leaders.join(candidate, 0)).collect();
+        let joined: Vec<_> = batch
+            .par_iter()
+            .map(|candidate| match leaders.knows(candidate.0) {
+                true => None,
+                false => leaders.join(candidate, 0),
+            })
+            .collect();
         for (candidate, joined) in batch.iter().zip(joined) {
-            match joined.or_else(|| leaders.join(candidate, known)) {
-                Some((leader, found)) => clusters.entry(leader).or_default().push((candidate.0, found)),
+            let class = candidate.0;
+            if leaders.of_class.contains_key(&class) {
+                continue;
+            }
+            let found = leaders.join_nested(class).or_else(|| {
+                let (leader, aligned) = joined.or_else(|| leaders.join(candidate, known))?;
+                leaders.keep_nested(&aligned);
+                Some((leader, aligned.alignment))
+            });
+            match found {
+                Some((leader, alignment)) => {
+                    leaders.of_class.insert(class, leader);
+                    clusters.entry(leader).or_default().push((class, alignment));
+                }
                 None => leaders.add(candidate),
             }
         }
@@ -74,7 +111,7 @@ pub(super) fn find(site: &Site, forest: &Forest, least_similarity: f64) -> Vec<C
 }
 
 /// How many subtrees are compared side by side.
-const BATCH: usize = 4_096;
+const BATCH: usize = 256;
 
 /// How many lanes must agree before two subtrees are aligned.
 const LEAST_LANES: usize = 3;
@@ -86,11 +123,18 @@ struct Leaders<'a> {
     least_similarity: f64,
     buckets: FxHashMap<u64, Vec<u32>>,
     all: Vec<(u32, Sketch)>,
+    /// What can be clustered, and where each class stands among it.
+    candidates: &'a [(u32, Sketch)],
+    index: FxHashMap<u32, u32>,
+    /// The leader of each class that is clustered already; a leader leads itself.
+    of_class: FxHashMap<u32, u32>,
+    /// Classes that stand in a greater one which is clustered: what they were aligned with there.
+    nested: FxHashMap<u32, (u32, Alignment)>,
 }
 
 impl Leaders<'_> {
     /// The leader, from one on, that a subtree is alike, and how it differs.
-    fn join(&self, (class, sketch): &(u32, Sketch), from: u32) -> Option<(u32, Alignment)> {
+    fn join(&self, (class, sketch): &(u32, Sketch), from: u32) -> Option<(u32, Aligned)> {
         let forest = self.forest;
         let mut near: Vec<u32> = bands(sketch).filter_map(|key| self.buckets.get(&key)).flatten().copied().collect();
         near.retain(|&leader| leader >= from);
@@ -109,12 +153,45 @@ impl Leaders<'_> {
                 return None;
             }
             let found = align(self.site, forest, a, b);
-            (found.similarity(forest, a, b) >= self.least_similarity).then_some((known, found))
+            (found.alignment.similarity(forest, a, b) >= self.least_similarity).then_some((known, found))
         })
+    }
+
+    /// Keeps how nodes within two that were aligned differ, so that they need no alignment of their own.
+    fn keep_nested(&mut self, aligned: &Aligned) {
+        let forest = self.forest;
+        let class = |node: u32| forest.class[node as usize];
+        let first = |node: u32| forest.places(class(node))[0];
+        let wanted = |a: u32, b: u32, common: u32| {
+            let alike = 2.0 * f64::from(common) >= self.least_similarity * f64::from(forest.bytes(a) + forest.bytes(b));
+            let is_new = !self.of_class.contains_key(&class(b)) && !self.nested.contains_key(&class(b));
+            alike && is_new && self.index.contains_key(&class(a)) && self.index.contains_key(&class(b))
+        };
+        for Nested { nodes: (a, b), alignment } in aligned.nested(wanted) {
+            let by = (first(a).wrapping_sub(a), first(b).wrapping_sub(b));
+            self.nested.entry(class(b)).or_insert_with(|| (class(a), alignment.moved(by)));
+        }
+    }
+
+    /// Whether a class was aligned within a greater one, with one that leads or is free.
+    fn knows(&self, class: u32) -> bool {
+        let leads = |leader: &u32| self.of_class.get(leader).is_none_or(|known| known == leader);
+        self.nested.get(&class).is_some_and(|(leader, _)| leads(leader))
+    }
+
+    /// The leader with which a class was aligned within a greater one, which becomes one if it is free.
+    fn join_nested(&mut self, class: u32) -> Option<(u32, Alignment)> {
+        let is_known = self.knows(class);
+        let (leader, alignment) = self.nested.remove(&class).filter(|_| is_known)?;
+        if !self.of_class.contains_key(&leader) {
+            self.add(&self.candidates[self.index[&leader] as usize]);
+        }
+        Some((leader, alignment))
     }
 
     fn add(&mut self, (class, sketch): &(u32, Sketch)) {
         let index = self.all.len() as u32;
+        self.of_class.insert(*class, *class);
         self.all.push((*class, *sketch));
         for key in bands(sketch) {
             let bucket = self.buckets.entry(key).or_default();

@@ -1,12 +1,13 @@
 //! Where near copies differ, and which of them were left behind.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::align::{Part, text};
+use super::align::{Counterparts, Part, text};
 use super::alike::Cluster;
 use super::forest::Forest;
 use super::runs::{Copy, run_bytes};
@@ -44,7 +45,7 @@ pub struct Drift {
 pub(super) struct Differences {
     pub gaps: Vec<Gap>,
     /// For each copy what stands in each gap.
-    pub values: Vec<Vec<String>>,
+    pub values: Vec<Arc<[String]>>,
     /// Copies, by index, that were left behind, and how.
     pub drift: Vec<(usize, String)>,
     /// The leader with its gaps numbered.
@@ -70,27 +71,42 @@ impl Differences {
             let words = String::from_utf8_lossy(text(forest, source(node), part)).into_owned();
             words.split_whitespace().collect::<Vec<_>>().join(" ")
         };
-        let own: Vec<String> = parts.iter().map(|&part| shown(leader, part)).collect();
-        let of_member = |member: usize| -> Vec<String> {
+        let own: Arc<[String]> = parts.iter().map(|&part| shown(leader, part)).collect();
+        let of_member = |&member: &usize| -> Arc<[String]> {
             let (class, alignment) = &cluster.members[member];
             let node = forest.places(*class)[0];
-            let value = |(part, own): (&Part, &String)| match alignment.counterpart(forest, *part) {
+            let there = Counterparts::of(forest, alignment);
+            let value = |(part, own): (&Part, &String)| match there.of_part(*part) {
                 Some(there) => shown(node, there),
                 None => own.clone(),
             };
-            parts.iter().zip(&own).map(value).collect()
+            parts.iter().zip(&*own).map(value).collect()
         };
-        let values_of: FxHashMap<usize, Vec<String>> =
-            present.iter().map(|&member| (member, of_member(member))).collect();
-        let values: Vec<Vec<String>> = copies
-            .iter()
-            .map(|copy| known.get(&class_of(copy)).and_then(|member| values_of.get(member)).unwrap_or(&own).clone())
-            .collect();
-        let gaps: Vec<Gap> = (0..parts.len()).map(|index| gap(index, &values)).collect();
-        let drift = drifted(&gaps, &values);
+        // The leader first, then the members.
+        let mut variants: Vec<Variant> = vec![Variant { values: own.clone(), copies: 0 }];
+        variants.extend(present.iter().map(|member| Variant { values: of_member(member), copies: 0 }));
+        let variant = |copy: &Copy| {
+            let member = known.get(&class_of(copy));
+            member.and_then(|member| present.binary_search(member).ok()).map_or(0, |index| index + 1)
+        };
+        let of_copy: Vec<usize> = copies.iter().map(variant).collect();
+        of_copy.iter().for_each(|&index| variants[index].copies += 1);
+        let gaps: Vec<Gap> = (0..parts.len()).map(|index| gap(index, &variants, copies.len())).collect();
+        let said = drifted(&gaps, &variants, copies.len());
+        let drift =
+            of_copy.iter().enumerate().filter_map(|(at, variant)| Some((at, said[*variant].clone()?))).collect();
+        let values = of_copy.iter().map(|&variant| variants[variant].values.clone()).collect();
         let pattern = pattern(forest, source(leader), leader, &parts);
         Self { gaps, values, drift, pattern }
     }
+}
+
+/// Copies that are the same.
+struct Variant {
+    /// What stands in each gap.
+    values: Arc<[String]>,
+    /// How many there are.
+    copies: usize,
 }
 
 /// Parts without those that stand in greater ones, in order.
@@ -128,49 +144,53 @@ fn merged(parts: impl Iterator<Item = Part>) -> Vec<Part> {
     kept
 }
 
-fn gap(index: usize, values: &[Vec<String>]) -> Gap {
+fn gap(index: usize, variants: &[Variant], copies: usize) -> Gap {
     let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-    for value in values {
-        *counts.entry(&value[index]).or_default() += 1;
+    for variant in variants.iter().filter(|variant| variant.copies > 0) {
+        *counts.entry(&variant.values[index]).or_default() += variant.copies;
     }
     let usual =
         counts.iter().max_by_key(|(text, count)| (**count, std::cmp::Reverse(text.len()), std::cmp::Reverse(**text)));
     let (usual, count) = usual.map_or(("", 0), |(text, count)| (*text, *count));
-    let others = values.len() - count;
-    let parameter = others as f64 >= PARAMETER * values.len() as f64 && (others > 1 || values.len() < 3);
+    let others = copies - count;
+    let parameter = others as f64 >= PARAMETER * copies as f64 && (others > 1 || copies < 3);
     Gap { number: index + 1, parameter, usual: usual.to_owned(), variants: counts.len(), others }
 }
 
-/// Copies that differ where most agree. What several copies add, each in a
-/// place of its own, is rather a mark that wanders, such as the current item.
-fn drifted(gaps: &[Gap], values: &[Vec<String>]) -> Vec<(usize, String)> {
-    let mut added: BTreeMap<Vec<&str>, Vec<usize>> = BTreeMap::new();
+/// For each variant how it differs where most copies agree. What several
+/// copies add, each in a place of its own, is rather a mark that wanders, such
+/// as the current item.
+fn drifted(gaps: &[Gap], variants: &[Variant], copies: usize) -> Vec<Option<String>> {
+    if copies <= 2 {
+        return vec![None; variants.len()];
+    }
+    let present = || variants.iter().filter(|variant| variant.copies > 0);
+    let mut added: BTreeMap<Vec<&str>, BTreeSet<usize>> = BTreeMap::new();
     for (index, gap) in gaps.iter().enumerate() {
-        for value in values.iter().filter(|value| value[index] != gap.usual) {
-            added.entry(new_words(&gap.usual, &value[index])).or_default().push(index);
+        for variant in present().filter(|variant| variant.values[index] != gap.usual) {
+            added.entry(new_words(&gap.usual, &variant.values[index])).or_default().insert(index);
         }
     }
     // A copy that only lacks something adds nothing.
     let wanders = |index: usize, value: &str| {
         let new = new_words(&gaps[index].usual, value);
-        !new.is_empty() && added.get(&new).is_some_and(|places| places.iter().any(|&place| place != index))
+        !new.is_empty() && added.get(&new).is_some_and(|places| places.len() > 1)
     };
-    let mut found = Vec::new();
-    for (at, value) in values.iter().enumerate() {
-        let slips = gaps.iter().enumerate().filter(|(index, gap)| {
-            !gap.parameter && gap.usual != value[*index] && values.len() > 2 && !wanders(*index, &value[*index])
-        });
-        let said: Vec<String> = slips.map(|(index, gap)| difference(&gap.usual, &value[index])).collect();
-        if !said.is_empty() {
-            found.push((at, said.join("; ")));
-        }
-    }
-    found
+    let of_variant = |variant: &Variant| {
+        let slips = gaps
+            .iter()
+            .zip(&*variant.values)
+            .enumerate()
+            .filter(|(index, (gap, value))| !gap.parameter && gap.usual != **value && !wanders(*index, value));
+        let said: Vec<String> = slips.map(|(_, (gap, value))| difference(&gap.usual, value)).collect();
+        (!said.is_empty()).then(|| said.join("; "))
+    };
+    variants.iter().map(of_variant).collect()
 }
 
 /// The words of a text that do not stand in another one.
 fn new_words<'t>(usual: &str, text: &'t str) -> Vec<&'t str> {
-    let known: Vec<&str> = words(usual);
+    let known: FxHashSet<&str> = words(usual).into_iter().collect();
     words(text).into_iter().filter(|word| !known.contains(word)).collect()
 }
 

@@ -4,6 +4,9 @@
 //! left out, attributes are hashed as a sum of pairs, so that their order does
 //! not matter, and constructs by what they mean.
 
+use std::ops::Range;
+use std::sync::atomic::{AtomicU32, Ordering};
+
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
@@ -13,20 +16,8 @@ use super::urls::Urls;
 use crate::dialect::{Kind, Part};
 use crate::markup::elements::element;
 use crate::markup::{Construct, Document, NodeKind, TokenKind};
-use crate::site::{Site, Template};
+use crate::site::{Site, Template, folder};
 use crate::text::{SourceId, Span, is_blank, trim_blanks};
-
-/// One node while a file is read.
-#[derive(Clone, Copy, Debug)]
-struct Read {
-    hash: u64,
-    start: u32,
-    inner: u32,
-    end: u32,
-    size: u32,
-    label: u32,
-    tag: u16,
-}
 
 /// The nodes of all templates.
 #[derive(Debug, Default)]
@@ -58,45 +49,66 @@ pub(super) struct Forest {
 impl Forest {
     pub fn read(site: &Site, normalise: &Normalise) -> Self {
         let urls = if normalise.urls { Urls::collect(site) } else { Urls::default() };
-        let read = |id: u32| Reader::read(site, SourceId(id), normalise, &urls);
-        let files: Vec<Vec<Read>> = (0..site.templates.len() as u32).into_par_iter().map(read).collect();
-        let count = files.iter().map(Vec::len).sum();
-        let mut forest = Self {
-            start: Vec::with_capacity(count),
-            inner: Vec::with_capacity(count),
-            end: Vec::with_capacity(count),
-            size: Vec::with_capacity(count),
-            label: Vec::with_capacity(count),
-            tag: Vec::with_capacity(count),
-            ..Self::default()
-        };
-        let mut hashes: Vec<(u64, u32)> = Vec::with_capacity(count);
-        for file in files {
-            forest.files.push(hashes.len() as u32);
-            for node in file {
-                hashes.push((node.hash, hashes.len() as u32));
-                forest.start.push(node.start);
-                forest.inner.push(node.inner);
-                forest.end.push(node.end);
-                forest.size.push(node.size);
-                forest.label.push(node.label);
-                forest.tag.push(node.tag);
-            }
+        let pieces = stretches(site).into_par_iter().map(|files| Reader::read(site, files, normalise, &urls));
+        let mut pieces: Vec<Piece> = pieces.collect();
+        let mut forest = Self { files: vec![0], ..Self::default() };
+        for piece in &pieces {
+            let before = forest.files.last().copied().unwrap_or(0);
+            forest.files.extend(piece.ends.iter().map(|end| before + end));
         }
-        forest.files.push(hashes.len() as u32);
-        hashes.par_sort_unstable();
-        forest.class = vec![0; hashes.len()];
-        forest.places = Vec::with_capacity(hashes.len());
-        for (hash, node) in hashes {
-            if forest.hash.last() != Some(&hash) {
-                forest.first.push(forest.places.len() as u32);
-                forest.hash.push(hash);
-            }
-            forest.class[node as usize] = forest.hash.len() as u32 - 1;
-            forest.places.push(node);
-        }
-        forest.first.push(forest.places.len() as u32);
+        let hashes = joined(&mut pieces, |piece| &mut piece.hash);
+        forest.start = joined(&mut pieces, |piece| &mut piece.start);
+        forest.inner = joined(&mut pieces, |piece| &mut piece.inner);
+        forest.end = joined(&mut pieces, |piece| &mut piece.end);
+        forest.size = joined(&mut pieces, |piece| &mut piece.size);
+        forest.label = joined(&mut pieces, |piece| &mut piece.label);
+        forest.tag = joined(&mut pieces, |piece| &mut piece.tag);
+        drop(pieces);
+        forest.classify(&hashes);
         forest
+    }
+
+    /// Gives nodes of one hash one class; classes stand by their hashes.
+    fn classify(&mut self, hashes: &[u64]) {
+        // Nodes whose hashes begin alike first, so that the rest sorts in the cache.
+        const BEGINNINGS: usize = 4_096;
+        let beginning = |hash: u64| (hash >> 52) as usize;
+        let mut ends = vec![0_u32; BEGINNINGS + 1];
+        hashes.iter().for_each(|&hash| ends[beginning(hash) + 1] += 1);
+        (1..=BEGINNINGS).for_each(|at| ends[at] += ends[at - 1]);
+        self.places = vec![0; hashes.len()];
+        for (node, &hash) in hashes.iter().enumerate() {
+            let end = &mut ends[beginning(hash)];
+            self.places[*end as usize] = node as u32;
+            *end += 1;
+        }
+        let of_node = |&node: &u32| hashes[node as usize];
+        let sorted = self.places.par_chunk_by_mut(|a, b| beginning(of_node(a)) == beginning(of_node(b))).map(|nodes| {
+            let mut pairs: Vec<(u64, u32)> = nodes.iter().map(|node| (of_node(node), *node)).collect();
+            pairs.sort_unstable();
+            let mut found: Vec<(u64, u32)> = Vec::new();
+            for (place, (hash, node)) in nodes.iter_mut().zip(pairs) {
+                *place = node;
+                match found.last_mut().filter(|last| last.0 == hash) {
+                    Some(last) => last.1 += 1,
+                    None => found.push((hash, 1)),
+                }
+            }
+            found
+        });
+        let found: Vec<Vec<(u64, u32)>> = sorted.collect();
+        let mut at = 0;
+        for (hash, count) in found.into_iter().flatten() {
+            self.hash.push(hash);
+            self.first.push(at);
+            at += count;
+        }
+        self.first.push(at);
+        let class: Vec<AtomicU32> = hashes.iter().map(|_| AtomicU32::new(0)).collect();
+        (0..self.hash.len() as u32).into_par_iter().with_min_len(1_024).for_each(|number| {
+            self.places(number).iter().for_each(|&node| class[node as usize].store(number, Ordering::Relaxed));
+        });
+        self.class = class.into_iter().map(AtomicU32::into_inner).collect();
     }
 
     /// How many classes there are.
@@ -173,79 +185,145 @@ const SEED_ELEMENT: u64 = 2;
 const SEED_CONSTRUCT: u64 = 3;
 const SEED_OTHER: u64 = 4;
 
+/// How many bytes are read in one go, about.
+const STRETCH: usize = 4 << 20;
+
+/// All files of a site, in stretches of about the same size.
+fn stretches(site: &Site) -> Vec<Range<u32>> {
+    let mut found = Vec::new();
+    let (mut first, mut bytes) = (0, 0);
+    for (id, template) in (1..).zip(&site.templates) {
+        bytes += template.source.len();
+        if bytes >= STRETCH || id as usize == site.templates.len() {
+            found.push(first..id);
+            (first, bytes) = (id, 0);
+        }
+    }
+    found
+}
+
+/// One of the columns of all pieces, which give theirs away.
+fn joined<T: std::marker::Copy>(pieces: &mut [Piece], column: impl Fn(&mut Piece) -> &mut Vec<T>) -> Vec<T> {
+    let count = pieces.iter_mut().map(|piece| column(piece).len()).sum();
+    let mut all = Vec::with_capacity(count);
+    pieces.iter_mut().for_each(|piece| all.append(&mut std::mem::take(column(piece))));
+    all
+}
+
+/// The nodes of some files, in columns.
+#[derive(Default)]
+struct Piece {
+    hash: Vec<u64>,
+    start: Vec<u32>,
+    inner: Vec<u32>,
+    end: Vec<u32>,
+    size: Vec<u32>,
+    label: Vec<u32>,
+    tag: Vec<u16>,
+    /// For each file the node behind its last one.
+    ends: Vec<u32>,
+}
+
+/// Reads the nodes of files, one after the other.
 struct Reader<'a> {
     site: &'a Site,
     id: SourceId,
     template: &'a Template,
+    /// A hash of the folder; URLs are told by it.
+    folder: u64,
     document: Document,
     normalise: &'a Normalise,
     urls: &'a Urls,
-    nodes: Vec<Read>,
-    /// Known hashes of attributes as they are written.
+    piece: Piece,
+    /// Known hashes of attributes as they are written, by folder.
     attributes: FxHashMap<u64, u64>,
+    /// Ends of the open nodes, with their places in the piece.
+    open: Vec<(u32, usize)>,
 }
 
 impl<'a> Reader<'a> {
-    fn read(site: &'a Site, id: SourceId, normalise: &'a Normalise, urls: &'a Urls) -> Vec<Read> {
-        let template = site.get(id);
-        if template.unreadable.is_some() {
-            return Vec::new();
+    fn read(site: &'a Site, files: Range<u32>, normalise: &'a Normalise, urls: &'a Urls) -> Piece {
+        let mut reader = Self {
+            site,
+            id: SourceId(files.start),
+            template: site.get(SourceId(files.start)),
+            folder: 0,
+            document: Document::default(),
+            normalise,
+            urls,
+            piece: Piece::default(),
+            attributes: FxHashMap::default(),
+            open: Vec::new(),
+        };
+        for id in files.map(SourceId) {
+            reader.id = id;
+            reader.template = site.get(id);
+            reader.folder = xxh3_64(folder(&reader.template.path).as_bytes());
+            if reader.template.unreadable.is_none() {
+                reader.document.read_again(&reader.template.source, reader.template.constructs.clone());
+                reader.all();
+            }
+            reader.piece.ends.push(reader.piece.hash.len() as u32);
         }
-        let document = Document::with_constructs(&template.source, template.constructs.clone());
-        let nodes = Vec::with_capacity(document.nodes.len());
-        let mut reader =
-            Self { site, id, template, document, normalise, urls, nodes, attributes: FxHashMap::default() };
-        reader.all();
-        reader.nodes
+        reader.piece
     }
 
     /// Takes the nodes over and hashes them from the leaves up.
     fn all(&mut self) {
-        // Ends of the open nodes, with their places here.
-        let mut open: Vec<(u32, usize)> = Vec::new();
         let count = self.document.nodes.len() as u32;
         for at in 1..count {
-            while open.last().is_some_and(|(end, _)| *end <= at) {
-                self.close(open.pop());
+            while self.open.last().is_some_and(|(end, _)| *end <= at) {
+                self.close();
             }
-            if let Some(node) = self.node(at) {
-                self.nodes.push(node);
-                open.push((self.document.nodes[at as usize].next, self.nodes.len() - 1));
+            if self.node(at) {
+                self.open.push((self.document.nodes[at as usize].next, self.piece.hash.len() - 1));
             }
         }
-        while !open.is_empty() {
-            self.close(open.pop());
+        while !self.open.is_empty() {
+            self.close();
         }
     }
 
-    /// Folds the hashes of the children into a node's own.
-    fn close(&mut self, node: Option<(u32, usize)>) {
-        let Some((_, index)) = node else { return };
-        let mut hash = self.nodes[index].hash;
+    /// Folds the hashes of the children into the innermost open node's own.
+    fn close(&mut self) {
+        let Some((_, index)) = self.open.pop() else { return };
+        let piece = &mut self.piece;
+        let mut hash = piece.hash[index];
         let mut at = index + 1;
-        while at < self.nodes.len() {
-            hash = mix(hash, self.nodes[at].hash);
-            at += self.nodes[at].size as usize;
+        while at < piece.hash.len() {
+            hash = mix(hash, piece.hash[at]);
+            at += piece.size[at] as usize;
         }
-        self.nodes[index].hash = hash;
-        self.nodes[index].size = (self.nodes.len() - index) as u32;
+        piece.hash[index] = hash;
+        piece.size[index] = (piece.hash.len() - index) as u32;
     }
 
-    fn node(&mut self, at: u32) -> Option<Read> {
+    /// Takes a node over, unless it is nothing but white space or leaves nothing in the page.
+    fn node(&mut self, at: u32) -> bool {
         let node = self.document.nodes[at as usize];
         let span = self.document.span(at);
         let source = &self.template.source;
         let (hash, tag) = match node.kind {
-            NodeKind::Text => (self.text(at, span)?, 0),
+            NodeKind::Text => match self.text(at, span) {
+                Some(hash) => (hash, 0),
+                None => return false,
+            },
             NodeKind::Element => self.element(at),
-            NodeKind::Construct | NodeKind::Pair => {
-                let item = self.construct(self.document.offset(node.first))?;
-                (self.meaning(&item), 1)
-            }
+            NodeKind::Construct | NodeKind::Pair => match self.construct(self.document.offset(node.first)) {
+                Some(item) => (self.meaning(&item), 1),
+                None => return false,
+            },
             _ => (xxh3_64_with_seed(trim_blanks(span.of(source)), SEED_OTHER), 1),
         };
-        let inner = self.document.offset(node.inner).min(span.end);
-        Some(Read { hash, start: span.start, inner, end: span.end, size: 1, label: hash as u32, tag })
+        let piece = &mut self.piece;
+        piece.hash.push(hash);
+        piece.start.push(span.start);
+        piece.inner.push(self.document.offset(node.inner).min(span.end));
+        piece.end.push(span.end);
+        piece.size.push(1);
+        piece.label.push(hash as u32);
+        piece.tag.push(tag);
+        true
     }
 
     /// Hash of a text without the white space that does not count; `None` if nothing is left.
@@ -311,7 +389,7 @@ impl<'a> Reader<'a> {
 
     fn attribute(&mut self, name: Span, value: Option<Span>, span: Span) -> u64 {
         let source = &self.template.source;
-        let key = xxh3_64(span.of(source));
+        let key = xxh3_64_with_seed(span.of(source), self.folder);
         if let Some(known) = self.attributes.get(&key) {
             return *known;
         }

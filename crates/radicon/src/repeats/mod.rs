@@ -14,6 +14,8 @@ mod runs;
 mod select;
 mod urls;
 
+use std::sync::Arc;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -62,7 +64,8 @@ pub struct RepeatOptions {
     /// The least number of elements, texts and constructs in it.
     pub min_nodes: u32,
     /// What a group must save, in bytes; of two copies alone three times as much.
-    pub min_saving: u64,
+    /// `None` for 120 bytes, in a large site for a 500,000th of it.
+    pub min_saving: Option<u64>,
     /// How alike near copies must be: twice the bytes in common by the bytes of
     /// both, 0 to 1. Nothing above 1 is alike: exact copies only.
     pub similarity: f64,
@@ -70,7 +73,7 @@ pub struct RepeatOptions {
 
 impl Default for RepeatOptions {
     fn default() -> Self {
-        Self { normalise: Normalise::default(), min_bytes: 80, min_nodes: 3, min_saving: 120, similarity: 0.6 }
+        Self { normalise: Normalise::default(), min_bytes: 80, min_nodes: 3, min_saving: None, similarity: 0.6 }
     }
 }
 
@@ -221,8 +224,8 @@ pub struct RepeatCopy {
     pub byte_start: u32,
     /// The byte behind it.
     pub byte_end: u32,
-    /// What stands in each of the group's gaps.
-    pub gaps: Vec<String>,
+    /// What stands in each of the group's gaps; the same copies share it.
+    pub gaps: Arc<[String]>,
 }
 
 /// Which groups are of interest.
@@ -266,16 +269,17 @@ const NEAR: f64 = 1.25;
 
 /// Finds the copied markup of a site.
 pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
+    let bytes: usize = site.templates.iter().map(|template| template.source.len()).sum();
+    let min_saving = options.min_saving.unwrap_or((bytes as u64 / 500_000).max(120));
     let forest = Forest::read(site, &options.normalise);
-    let least = Least { bytes: options.min_bytes, nodes: options.min_nodes, saving: options.min_saving };
+    let least = Least { bytes: options.min_bytes, nodes: options.min_nodes, saving: min_saving };
     let (runs, clusters) = rayon::join(
         || Runs::find(&forest, least),
         || if options.similarity <= 1.0 { alike::find(site, &forest, options.similarity) } else { Vec::new() },
     );
     let near = clusters.iter().map(|cluster| {
-        let copies = cluster.copies(&forest);
-        let total: u64 = copies.iter().map(|&copy| u64::from(run_bytes(&forest, copy))).sum();
-        Worth { bound: (total as f64 * cluster.share) as u64, share: cluster.share, favour: NEAR }
+        let bound = (cluster.bytes(&forest) as f64 * cluster.share) as u64;
+        Worth { bound, share: cluster.share, favour: NEAR }
     });
     let exact = runs.all.iter().map(|run| {
         let bound = u64::from(run.copies) * u64::from(run.bytes);
@@ -290,16 +294,15 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
         Candidate::Cluster(cluster) => cluster.copies(&forest),
         Candidate::Run(run) => runs.copies(run),
     };
-    let chosen = select::choose(&forest, &all, options.min_saving, copies);
+    let chosen = select::choose(&forest, &all, min_saving, copies);
     let (told, pairs): (Vec<_>, Vec<_>) = chosen
         .into_iter()
         .map(|(index, gain)| Chosen { candidate: candidate(index), gain })
-        .partition(|chosen| chosen.gain.copies.len() > 2 || chosen.gain.saving >= 3 * options.min_saving);
+        .partition(|chosen| chosen.gain.copies.len() > 2 || chosen.gain.saving >= 3 * min_saving);
     let lines = Lines::of(site, &forest, &told);
     let teller = Teller { site, forest: &forest, adviser: Adviser::new(site, &forest), lines };
     let mut groups: Vec<(RepeatGroup, u64)> = told.par_iter().map(|chosen| teller.group(chosen)).collect();
     groups.sort_by(|(a, _), (b, _)| b.saving.bytes.cmp(&a.saving.bytes).then(a.id.cmp(&b.id)));
-    let bytes: usize = site.templates.iter().map(|template| template.source.len()).sum();
     let repeated: u64 = groups.iter().map(|(_, repeated)| repeated).sum();
     Repeats {
         groups: groups.into_iter().map(|(group, _)| group).collect(),
@@ -347,7 +350,7 @@ impl Teller<'_> {
         let saved = lines.saturating_sub(1) * (copies.len() - 1);
         let reports: Vec<RepeatCopy> = copies
             .iter()
-            .zip(told.values.iter().cloned().chain(std::iter::repeat(Vec::new())))
+            .zip(told.values.iter().cloned().chain(std::iter::repeat(Arc::default())))
             .map(|(&copy, gaps)| self.copy(copy, gaps))
             .collect();
         let drift = told.drift.into_iter().map(|(index, difference)| {
@@ -399,7 +402,7 @@ impl Teller<'_> {
         String::from_utf8_lossy(bytes).into_owned()
     }
 
-    fn copy(&self, copy: Copy, gaps: Vec<String>) -> RepeatCopy {
+    fn copy(&self, copy: Copy, gaps: Arc<[String]>) -> RepeatCopy {
         let (file, template) = self.template(copy);
         let start = self.forest.start[copy.0 as usize];
         let end = start + run_bytes(self.forest, copy);

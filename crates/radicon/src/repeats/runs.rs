@@ -7,7 +7,10 @@
 //! stands nowhere but in one kind of parent separates: what it repeats, its
 //! parent repeats. Equal siblings in a row count as one unit, a loop.
 
+use std::ops::Range;
+
 use libsais::SuffixArrayConstruction;
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use super::forest::{Forest, mix};
@@ -71,17 +74,7 @@ pub(super) struct Least {
 
 impl<'f> Runs<'f> {
     pub fn find(forest: &'f Forest, least: Least) -> Self {
-        let mut builder = Builder {
-            forest,
-            text: Vec::new(),
-            places: Vec::new(),
-            units: FxHashMap::default(),
-            loops: Vec::new(),
-            separators: 0,
-        };
-        builder.all();
-        let Builder { mut text, places, loops, units, separators, .. } = builder;
-        compact(&mut text, forest.classes() + units.len(), separators);
+        let Built { mut text, places, loops } = build(forest);
         let found = suffix_array(&mut text);
         let is_complete = found.is_some();
         let (suffixes, common) = found.unwrap_or_default();
@@ -94,14 +87,15 @@ impl<'f> Runs<'f> {
     /// The intervals of suffixes that share a prefix and differ before it.
     fn intervals(&mut self, text: &[i32], common: &[i32], least: Least) {
         const DIVERSE: i32 = -1;
-        let left = |suffix: i32| if suffix == 0 { DIVERSE } else { text[suffix as usize - 1] };
         let join = |a: i32, b: i32| if a == b { a } else { DIVERSE };
-        let weight: Vec<u32> = self.suffixes.iter().map(|&at| self.weight(at)).collect();
+        // What stands before each suffix, and how often it stands in the site.
+        let left = |suffix: i32| if suffix == 0 { DIVERSE } else { text[suffix as usize - 1] };
+        let each: Vec<(i32, u32)> = self.suffixes.par_iter().map(|&at| (left(at), self.weight(at))).collect();
         // Length, first suffix, left symbol and weight of the open intervals.
         let mut open: Vec<(i32, usize, i32, u64)> = Vec::new();
         for (at, &length) in common.iter().chain([&-1]).enumerate() {
             let mut carried = match at.checked_sub(1) {
-                Some(before) => (before, left(self.suffixes[before]), u64::from(weight[before])),
+                Some(before) => (before, each[before].0, u64::from(each[before].1)),
                 None => (0, DIVERSE, 0),
             };
             while let Some(&(known, first, symbol, copies)) = open.last().filter(|top| top.0 > length) {
@@ -209,29 +203,96 @@ pub(super) fn run_bytes(forest: &Forest, (start, end): Copy) -> u32 {
     forest.end[last as usize] - forest.start[start as usize]
 }
 
-struct Builder<'f> {
-    forest: &'f Forest,
-    /// Classes, then units of loops; separators are negative.
+/// The sequences of children of all distinct nodes, one behind the other.
+#[derive(Default)]
+struct Built {
+    /// Symbols; no two separators are the same.
     text: Vec<i32>,
     places: Vec<Place>,
-    units: FxHashMap<u64, u32>,
     loops: Vec<Run>,
-    separators: i32,
 }
 
-impl Builder<'_> {
-    fn all(&mut self) {
-        for class in 0..self.forest.classes() as u32 {
-            let node = self.forest.places(class)[0];
-            if self.forest.size[node as usize] > 1 {
-                let children: Vec<u32> = self.forest.children(node).collect();
-                self.sequence(class, node, self.forest.count(class), &children);
+/// How many nodes one builder takes.
+const STRETCH: usize = 100_000;
+
+fn build(forest: &Forest) -> Built {
+    let starts: Vec<usize> = (0..forest.class.len()).step_by(STRETCH).collect();
+    let stretch = |&start: &usize| Builder::build(forest, start..(start + STRETCH).min(forest.class.len()));
+    let pieces: Vec<Builder<'_>> = starts.par_iter().map(stretch).collect();
+    let tops = Builder::of_files(forest);
+    // Small numbers for symbols, those of separators first.
+    let length = pieces.iter().map(|piece| piece.text.len()).sum::<usize>() + tops.text.len();
+    let separators = pieces.iter().chain([&tops]).flat_map(|piece| &piece.text).filter(|&&symbol| symbol == SEPARATOR);
+    let (mut separator, mut next) = (0, separators.count() as i32);
+    let mut built = Built { text: Vec::with_capacity(length), places: Vec::with_capacity(length), loops: Vec::new() };
+    let mut classes = vec![SEPARATOR; forest.classes()];
+    let mut units: FxHashMap<u64, i32> = FxHashMap::default();
+    for piece in pieces.into_iter().chain([tops]) {
+        let symbol = |&symbol: &i32| {
+            if symbol == SEPARATOR {
+                separator += 1;
+                return separator - 1;
+            }
+            let name = match symbol {
+                class if class >= 0 => &mut classes[class as usize],
+                unit => units.entry(piece.units[(UNIT - unit) as usize]).or_insert(SEPARATOR),
+            };
+            if *name == SEPARATOR {
+                *name = next;
+                next += 1;
+            }
+            *name
+        };
+        built.text.extend(piece.text.iter().map(symbol));
+        built.places.extend(piece.places);
+        built.loops.extend(piece.loops);
+    }
+    built
+}
+
+const SEPARATOR: i32 = -1;
+
+/// The first unit of a loop; others are below it.
+const UNIT: i32 = -2;
+
+struct Builder<'f> {
+    forest: &'f Forest,
+    /// Classes, separators and units.
+    text: Vec<i32>,
+    places: Vec<Place>,
+    /// The hashes of the units.
+    units: Vec<u64>,
+    loops: Vec<Run>,
+}
+
+impl<'f> Builder<'f> {
+    fn new(forest: &'f Forest) -> Self {
+        Self { forest, text: Vec::new(), places: Vec::new(), units: Vec::new(), loops: Vec::new() }
+    }
+
+    /// The sequences of the nodes of a stretch that are the first of their class.
+    fn build(forest: &'f Forest, nodes: Range<usize>) -> Self {
+        let mut builder = Self::new(forest);
+        let mut children = Vec::new();
+        for node in nodes {
+            let class = forest.class[node];
+            if forest.size[node] > 1 && forest.places(class)[0] as usize == node {
+                children.clear();
+                children.extend(forest.children(node as u32));
+                builder.sequence(class, node as u32, forest.count(class), &children);
             }
         }
-        for file in 0..self.forest.files.len() as u32 - 1 {
-            let top: Vec<u32> = self.forest.top(file).collect();
-            self.sequence(FILE + file, self.forest.files[file as usize], 1, &top);
+        builder
+    }
+
+    /// The sequences of what stands topmost in each file.
+    fn of_files(forest: &'f Forest) -> Self {
+        let mut builder = Self::new(forest);
+        for file in 0..forest.files.len() as u32 - 1 {
+            let top: Vec<u32> = forest.top(file).collect();
+            builder.sequence(FILE + file, forest.files[file as usize], 1, &top);
         }
+        builder
     }
 
     fn sequence(&mut self, parent: u32, base: u32, count: u32, children: &[u32]) {
@@ -253,9 +314,8 @@ impl Builder<'_> {
                     copies: count.saturating_mul(times as u32),
                 });
                 let hash = (at..at + period).fold(times as u64, |hash, i| mix(hash, forest.hash[class(i) as usize]));
-                let next = self.units.len() as u32;
-                let symbol = forest.classes() as u32 + *self.units.entry(hash).or_insert(next);
-                self.push(symbol as i32, place);
+                self.push(UNIT - self.units.len() as i32, place);
+                self.units.push(hash);
                 at += period * times;
             } else {
                 match forest.count(class(at)) == count {
@@ -276,9 +336,8 @@ impl Builder<'_> {
     }
 
     fn separate(&mut self) {
-        if self.text.last().is_some_and(|&last| last >= 0) {
-            self.separators += 1;
-            self.push(-self.separators, Place { parent: FILE, delta: 0, nodes: 0 });
+        if self.text.last().is_some_and(|&last| last != SEPARATOR) {
+            self.push(SEPARATOR, Place { parent: FILE, delta: 0, nodes: 0 });
         }
     }
 }
@@ -291,51 +350,14 @@ fn period(length: usize, symbol: impl Fn(usize) -> u32) -> Option<(usize, usize)
     })
 }
 
-/// Renames the symbols to small numbers, each separator to one of its own.
-fn compact(text: &mut [i32], symbols: usize, separators: i32) {
-    let mut names = vec![-1_i32; symbols];
-    let mut next = separators;
-    for symbol in text.iter_mut() {
-        *symbol = match *symbol {
-            separator if separator < 0 => -separator - 1,
-            known => {
-                let name = &mut names[known as usize];
-                if *name < 0 {
-                    *name = next;
-                    next += 1;
-                }
-                *name
-            }
-        };
-    }
-}
-
 /// The suffixes in order, and how many symbols each shares with the one before;
 /// `None` if memory does not suffice.
 fn suffix_array(text: &mut [i32]) -> Option<(Vec<i32>, Vec<i32>)> {
     if text.is_empty() {
         return Some((Vec::new(), Vec::new()));
     }
-    let sorted = SuffixArrayConstruction::for_text_mut(&mut *text).in_owned_buffer32().single_threaded().run();
-    let suffixes: Vec<i32> = sorted.ok()?.into_vec();
-    let mut rank = vec![0_i32; text.len()];
-    for (at, &suffix) in suffixes.iter().enumerate() {
-        rank[suffix as usize] = at as i32;
-    }
-    let mut common = vec![0_i32; text.len()];
-    let mut length = 0_usize;
-    for (suffix, &at) in rank.iter().enumerate() {
-        let at = at as usize;
-        if at == 0 {
-            length = 0;
-            continue;
-        }
-        let before = suffixes[at - 1] as usize;
-        while text.get(suffix + length).is_some_and(|symbol| text.get(before + length) == Some(symbol)) {
-            length += 1;
-        }
-        common[at] = length as i32;
-        length = length.saturating_sub(1);
-    }
+    let sorted = SuffixArrayConstruction::for_text_mut(&mut *text).in_owned_buffer32().single_threaded().run().ok()?;
+    let with_common = sorted.plcp_construction().single_threaded().run().ok()?;
+    let (suffixes, common, ..) = with_common.lcp_construction().single_threaded().run().ok()?.into_parts();
     Some((suffixes, common))
 }

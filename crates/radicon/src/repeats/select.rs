@@ -4,6 +4,9 @@
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+
 use super::forest::Forest;
 use super::runs::Copy;
 
@@ -20,41 +23,43 @@ impl Cover {
         Self { bits: vec![0; nodes.div_ceil(64)] }
     }
 
-    pub fn holds(&self, node: u32) -> bool {
-        self.bits[node as usize / 64] >> (node % 64) & 1 == 1
-    }
-
     pub fn add(&mut self, (start, end): Copy) {
         for node in start..end {
             self.bits[node as usize / 64] |= 1 << (node % 64);
         }
     }
 
-    /// Whether one of the siblings of a run is covered.
-    pub fn touches(&self, forest: &Forest, (start, end): Copy) -> bool {
-        let mut at = start;
-        while at < end {
-            if self.holds(at) {
-                return true;
+    /// The first covered node from one on, before another one.
+    fn next(&self, from: u32, end: u32) -> Option<u32> {
+        let (first, last) = (from as usize / 64, (end as usize).div_ceil(64));
+        let mut word = self.bits.get(first)? & (u64::MAX << (from % 64));
+        for at in first..last {
+            if at > first {
+                word = self.bits[at];
             }
-            at += forest.size[at as usize];
+            if word != 0 {
+                let node = at as u32 * 64 + word.trailing_zeros();
+                return (node < end).then_some(node);
+            }
         }
-        false
+        None
     }
 
-    /// The bytes of a run that nothing covers.
-    pub fn bare_bytes(&self, forest: &Forest, copy: Copy) -> u64 {
+    /// The bytes of a run that nothing covers; `None` if one of its siblings is covered.
+    pub fn bare_bytes(&self, forest: &Forest, copy: Copy) -> Option<u64> {
         let mut bare = u64::from(super::runs::run_bytes(forest, copy));
-        let mut at = copy.0;
-        while at < copy.1 {
-            if self.holds(at) {
-                bare = bare.saturating_sub(u64::from(forest.bytes(at)));
-                at += forest.size[at as usize];
-            } else {
-                at += 1;
+        let (mut at, mut sibling) = (copy.0, copy.0);
+        while let Some(node) = self.next(at, copy.1) {
+            while sibling < node {
+                sibling += forest.size[sibling as usize];
             }
+            if sibling == node {
+                return None;
+            }
+            bare = bare.saturating_sub(u64::from(forest.bytes(node)));
+            at = node + forest.size[node as usize];
         }
-        bare
+        Some(bare)
     }
 }
 
@@ -72,10 +77,10 @@ pub(super) fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
     let mut kept: Vec<Copy> = Vec::with_capacity(copies.len());
     let (mut total, mut most) = (0, 0);
     for copy in copies {
-        if kept.last().is_some_and(|last| copy.0 < last.1) || cover.touches(forest, copy) {
+        if kept.last().is_some_and(|last| copy.0 < last.1) {
             continue;
         }
-        let bytes = cover.bare_bytes(forest, copy);
+        let Some(bytes) = cover.bare_bytes(forest, copy) else { continue };
         total += bytes;
         most = most.max(bytes);
         kept.push(copy);
@@ -103,36 +108,58 @@ impl Worth {
     }
 }
 
+/// How many candidates are counted side by side.
+const BATCH: usize = 512;
+
+/// A candidate that was counted.
+struct Counted {
+    gain: Gain,
+    /// How many had been chosen when it was.
+    chosen: usize,
+}
+
 /// Chooses candidates, the most saving first, until none saves `least` bytes;
-/// `copies` tells where one stands.
+/// `copies` tells where one stands. What a candidate saves only shrinks as
+/// others are chosen, so that only the foremost must be counted again.
 pub(super) fn choose(
     forest: &Forest,
     all: &[Worth],
     least: u64,
-    copies: impl Fn(usize) -> Vec<Copy>,
+    copies: impl Fn(usize) -> Vec<Copy> + Sync,
 ) -> Vec<(usize, Gain)> {
     let mut cover = Cover::new(forest.class.len());
-    let mut heap: BinaryHeap<(u64, Reverse<usize>)> =
-        all.iter().enumerate().map(|(index, worth)| (worth.rank(worth.bound), Reverse(index))).collect();
+    let count = |cover: &Cover, index: usize, copies: Vec<Copy>| {
+        let mut gain = gain(forest, cover, copies);
+        gain.saving = (gain.saving as f64 * all[index].share) as u64;
+        gain
+    };
+    let rank = |index: usize, saving: u64| (all[index].rank(saving), Reverse(index));
+    let mut bounds: BinaryHeap<(u64, Reverse<usize>)> =
+        all.iter().enumerate().map(|(index, worth)| rank(index, worth.bound)).collect();
+    let mut ranks = BinaryHeap::new();
+    let mut counted: FxHashMap<usize, Counted> = FxHashMap::default();
     let mut chosen = Vec::new();
-    while let Some((rank, Reverse(index))) = heap.pop() {
-        let worth = &all[index];
-        if rank < least {
-            break;
-        }
-        let mut gain = gain(forest, &cover, copies(index));
-        gain.saving = (gain.saving as f64 * worth.share) as u64;
-        let next = heap.peek().map_or(0, |(rank, _)| *rank);
-        let now = worth.rank(gain.saving);
-        if gain.saving < least {
+    loop {
+        if bounds.peek().is_some_and(|bound| bound.0 >= least && ranks.peek() < Some(bound)) {
+            let batch: Vec<_> = std::iter::from_fn(|| bounds.pop()).take(BATCH).collect();
+            let gains = batch.into_par_iter().map(|(_, Reverse(index))| (index, count(&cover, index, copies(index))));
+            for (index, gain) in gains.filter(|(_, gain)| gain.saving >= least).collect::<Vec<_>>() {
+                ranks.push(rank(index, gain.saving));
+                counted.insert(index, Counted { gain, chosen: chosen.len() });
+            }
             continue;
         }
-        if now >= next {
-            gain.copies.iter().for_each(|&copy| cover.add(copy));
-            chosen.push((index, gain));
-        } else if now < rank {
-            heap.push((now, Reverse(index)));
+        let Some((_, Reverse(index))) = ranks.pop() else { return chosen };
+        let Some(known) = counted.remove(&index) else { continue };
+        if known.chosen == chosen.len() {
+            known.gain.copies.iter().for_each(|&copy| cover.add(copy));
+            chosen.push((index, known.gain));
+            continue;
+        }
+        let gain = count(&cover, index, known.gain.copies);
+        if gain.saving >= least {
+            ranks.push(rank(index, gain.saving));
+            counted.insert(index, Counted { gain, chosen: chosen.len() });
         }
     }
-    chosen
 }
