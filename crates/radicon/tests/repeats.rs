@@ -64,10 +64,11 @@ fn places(group: &RepeatGroup) -> BTreeSet<(String, u32, u32)> {
 /// with other pieces. Gives the places and what was found.
 fn planted(
     random: &mut Random,
+    lines: usize,
     copies: usize,
     vary: impl Fn(&mut Random, usize, &[String]) -> Vec<String>,
 ) -> (BTreeSet<(String, u32, u32)>, Repeats) {
-    let lines = piece(random, 10);
+    let lines = piece(random, lines);
     let mut files = Vec::new();
     let mut expected = BTreeSet::new();
     for number in 0..copies + 3 {
@@ -76,13 +77,22 @@ fn planted(
             let copy = vary(random, number, &lines);
             pieces.insert(random.below(2), wrap("planted", &copy));
         }
-        let path = format!("{}/{number}.html", ["a", "b", "c/d"][number % 3]);
+        // Files of three folders, one of which is written in another dialect.
+        let path = ["a/N.html", "b/N.html", "c/d/N.pen"][number % 3].replace('N', &number.to_string());
         let at = pieces.iter().position(|piece| piece.contains("planted"));
         let (file, places) = file(random, path.clone(), &pieces);
         expected.extend(at.map(|at| (path, places[at].0 as u32, places[at].1 as u32)));
         files.push(file);
     }
-    (expected, repeats(&site(files), &RepeatOptions::default()))
+    (expected, repeats(&Site::read(files, &dialects(), &Settings::default()), &RepeatOptions::default()))
+}
+
+/// The built-in dialects, and a made-up one for `.pen` files.
+fn dialects() -> Vec<std::sync::Arc<dialect::Dialect>> {
+    let text = "name = 'pennant'\nfiles = ['**/*.pen']\n[forms]\ninclude = '^hoist(<target>)'\noutput = '^{ <expr> }'\ncontrol = { open = '^if(<expr>)', close = '^lower' }\n";
+    let mut dialects = vec![std::sync::Arc::new(dialect::Dialect::parse(text).expect("a dialect"))];
+    dialects.extend(dialect::builtin().iter().cloned());
+    dialects
 }
 
 /// How many planted copies were found, of how many, and how many others were.
@@ -134,7 +144,7 @@ fn exact_copies_are_all_found_and_nothing_else() {
     for case in 0..cases(200, 4_000) {
         let mut random = Random(first + case);
         let copies = 3 + random.below(6);
-        let (expected, found) = planted(&mut random, copies, |_, _, lines| lines.to_vec());
+        let (expected, found) = planted(&mut random, 10, copies, |_, _, lines| lines.to_vec());
         assert!(found.groups.iter().all(|group| group.kind == RepeatKind::Same), "seed {}", first + case);
         tally.count(&expected, &found);
     }
@@ -146,7 +156,7 @@ fn exact_copies_that_are_written_otherwise_are_the_same() {
     let first = seed("written otherwise");
     let mut tally = Tally::default();
     for case in 0..cases(200, 2_000) {
-        let (expected, found) = planted(&mut Random(first + case), 5, |random, _, lines| {
+        let (expected, found) = planted(&mut Random(first + case), 10, 5, |random, _, lines| {
             let spell = |line: &String| match random.below(5) {
                 0 => line.replace("<p class=", "<P  CLASS="),
                 1 => line.replace("\"", "'"),
@@ -163,18 +173,46 @@ fn exact_copies_that_are_written_otherwise_are_the_same() {
 }
 
 #[test]
+fn copies_in_two_dialects_are_all_found() {
+    let first = seed("two dialects");
+    let mut tally = Tally::default();
+    for case in 0..cases(200, 2_000) {
+        let (expected, found) = planted(&mut Random(first + case), 8, 6, |_, number, lines| {
+            let forms = match number % 3 {
+                2 => ["^{ N }", "^hoist(N.html)", "^if(N)", "^lower"],
+                _ => ["{{ N }}", "{% include 'N.html' %}", "{% if N %}", "{% endif %}"],
+            };
+            // Every second line gets constructs, which all copies name alike.
+            let written = lines.iter().enumerate().map(|(at, line)| {
+                let form = |index: usize| forms[index].replace('N', &format!("n{at}"));
+                match at % 4 {
+                    0 => format!("{}{line}", form(0)),
+                    1 => format!("{line}{}", form(1)),
+                    2 => format!("{}{line}{}", form(2), form(3)),
+                    _ => line.clone(),
+                }
+            });
+            written.collect()
+        });
+        assert!(found.groups.iter().all(|group| group.kind == RepeatKind::Same), "seed {}", first + case);
+        tally.count(&expected, &found);
+    }
+    tally.check("exact copies in two dialects", 1.0, 1.0);
+}
+
+#[test]
 fn near_copies_are_found() {
     let first = seed("near copies");
-    for (changes, recall, precision) in [(1, 0.99, 0.99), (2, 0.95, 0.95)] {
+    for (changes, lines, recall, precision) in [(1, 10, 0.99, 0.99), (2, 10, 0.95, 0.95), (3, 12, 0.95, 0.95)] {
         let mut tally = Tally::default();
         for case in 0..cases(200, 4_000) {
             // The first copies stay as they are, so that there is something to differ from.
-            let (expected, found) = planted(&mut Random(first + case), 6, |random, number, lines| {
+            let (expected, found) = planted(&mut Random(first + case), lines, 6, |random, number, lines| {
                 change(random, lines, if number < 2 { 0 } else { changes })
             });
             tally.count(&expected, &found);
         }
-        tally.check(&format!("near copies with {changes} of 10 lines changed"), recall, precision);
+        tally.check(&format!("near copies with {changes} of {lines} lines changed"), recall, precision);
     }
 }
 
@@ -184,14 +222,13 @@ fn copies_that_were_left_behind_are_marked() {
     let (mut marked, mut missed, mut wrong) = (0, 0, 0);
     for case in 0..cases(200, 4_000) {
         let behind = Random(first + case).below(8);
-        let (expected, found) = planted(&mut Random(first + case), 8, |random, number, lines| match number == behind {
-            true => change(random, lines, 1),
-            false => lines.to_vec(),
-        });
-        let file = expected
-            .iter()
-            .find(|(file, ..)| file.ends_with(&format!("/{behind}.html")))
-            .map(|(file, ..)| file.clone());
+        let (expected, found) =
+            planted(&mut Random(first + case), 10, 8, |random, number, lines| match number == behind {
+                true => change(random, lines, 1),
+                false => lines.to_vec(),
+            });
+        let file =
+            expected.iter().find(|(file, ..)| file.contains(&format!("/{behind}."))).map(|(file, ..)| file.clone());
         let all: Vec<_> = found.groups.iter().flat_map(|group| &group.drift).collect();
         match all.iter().any(|drift| Some(&drift.file) == file.as_ref()) {
             true => marked += 1,
@@ -257,10 +294,7 @@ fn copies_in_other_dialects_are_the_same() {
         SourceFile::new("c.pen", format!("^if(x)^lower<i>3</i>{}", frame("^{ today }", "^hoist(part.html)"))),
         SourceFile::new("part.html", "<hr>"),
     ];
-    let text = "name = 'pennant'\nfiles = ['**/*.pen']\n[forms]\ninclude = '^hoist(<target>)'\noutput = '^{ <expr> }'\ncontrol = { open = '^if(<expr>)', close = '^lower' }\n";
-    let mut dialects = vec![std::sync::Arc::new(dialect::Dialect::parse(text).expect("a dialect"))];
-    dialects.extend(dialect::builtin().iter().cloned());
-    let site = Site::read(files, &dialects, &Settings::default());
+    let site = Site::read(files, &dialects(), &Settings::default());
     let found = repeats(&site, &RepeatOptions::default());
     assert_eq!(
         (found.groups.len(), found.groups[0].copies.len(), found.groups[0].kind),
