@@ -64,8 +64,8 @@ pub use config::{ConfigError, Globs};
 pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, Size, propose};
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
 pub use repeats::{
-    Advice, AdviceKind, Drift, Gap, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead, RepeatKind,
-    RepeatOptions, RepeatSummary, Repeats, Saving, Skipped, Weight, repeats,
+    Advice, AdviceKind, Drift, Fragment, Gap, LinePair, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead,
+    RepeatKind, RepeatOptions, RepeatSummary, RepeatVariant, Repeats, Saving, Skipped, Weight, repeats,
 };
 pub use resolve::{
     BlockReport, BlockState, BlockUse, Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport,

@@ -255,7 +255,12 @@ fn what_a_copy_lacks_is_named() {
     let group = &found.groups[0];
     assert_eq!((group.kind, group.copies.len(), group.drift.len()), (RepeatKind::Alike, 6, 1), "{group:?}");
     assert_eq!(group.drift[0].file, "4.html");
-    assert_eq!(group.drift[0].difference, "lacks `<li><a href=\"/winter.html\">winter sailings</a></li>`");
+    let winter = "<li><a href=\"/winter.html\">winter sailings</a></li>";
+    assert_eq!(group.drift[0].difference, format!("lacks `{winter}`"));
+    let variants = group.variants();
+    assert_eq!((variants.len(), &variants[0].copies[..]), (1, &[4][..]));
+    let [line] = &variants[0].lines[..] else { panic!("{variants:?}") };
+    assert_eq!((line.usual[0].text.as_str(), line.usual[0].differs, line.here.len()), (winter, true, 0));
 }
 
 #[test]

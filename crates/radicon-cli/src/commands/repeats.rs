@@ -3,7 +3,9 @@
 use std::io::Write;
 
 use anyhow::{Result, bail};
-use radicon::{AdviceKind, Normalise, RepeatFilter, RepeatGroup, RepeatKind, RepeatOptions, Repeats, repeats};
+use radicon::{
+    AdviceKind, Fragment, Normalise, RepeatFilter, RepeatGroup, RepeatKind, RepeatOptions, Repeats, repeats,
+};
 
 use super::{is_json, json, load, out, suggestion};
 use crate::arguments::{Arguments, CountArgument, KindArgument, RepeatArguments};
@@ -156,13 +158,10 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
         }
         table.print(out)?;
     }
+    side_by_side(group, out)?;
     writeln!(out, "\n{FAINT}Where{PLAIN}")?;
     for copy in group.copies.iter().take(COPIES) {
         writeln!(out, "  {}:{}-{} {FAINT}{}{PLAIN}", copy.file, copy.line_start, copy.line_end, copy.dialect)?;
-        for (gap, text) in group.gaps.iter().zip(&*copy.gaps).filter(|(gap, text)| gap.usual != **text) {
-            let text = if text.is_empty() { "nothing" } else { text };
-            writeln!(out, "    ⟨{}⟩ {STRONG}{}{PLAIN}", gap.number, shorten(&one_line(text), WIDTH - 10))?;
-        }
     }
     if group.copies.len() > COPIES {
         writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", group.copies.len() - COPIES)?;
@@ -175,6 +174,63 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     }
     next(out, "radicon propose, to have a layout for pages that share their frame")?;
     Ok(())
+}
+
+/// The most variants that are shown side by side with the usual one.
+const VARIANTS: usize = 8;
+
+/// What the copies that differ have beside what most have.
+fn side_by_side(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
+    let variants = group.variants();
+    let column = (WIDTH - 5) / 2;
+    for variant in variants.iter().take(VARIANTS) {
+        let first = &group.copies[variant.copies[0]];
+        let more = match variant.copies.len() - 1 {
+            0 => String::new(),
+            some => format!(" and {some} more"),
+        };
+        let place = shorten(&format!("{}:{}", first.file, first.line_start), column - more.len());
+        writeln!(out, "\n  {FAINT}{:<column$} │ {place}{more}{PLAIN}", "usually")?;
+        for pair in &variant.lines {
+            writeln!(out, "  {} │ {}", cell(&pair.usual, column, true), cell(&pair.here, column, false))?;
+        }
+    }
+    if variants.len() > VARIANTS {
+        writeln!(
+            out,
+            "\n  {FAINT}and {} more; --format json lists all{PLAIN}",
+            count(variants.len() - VARIANTS, "variant")
+        )?;
+    }
+    Ok(())
+}
+
+/// A line cut to a column around its first difference, which is marked.
+fn cell(line: &[Fragment], column: usize, pad: bool) -> String {
+    if line.is_empty() {
+        return format!("{FAINT}{}{PLAIN}", if pad { format!("{:<column$}", "nothing") } else { "nothing".into() });
+    }
+    let length = |fragment: &Fragment| fragment.text.chars().count();
+    let all: usize = line.iter().map(length).sum();
+    let before: usize = line.iter().take_while(|fragment| !fragment.differs).map(length).sum();
+    // Some of what stands before tells where it is.
+    let skip = if all > column { before.saturating_sub(column / 3).min(all - column + 1) } else { 0 };
+    let is_cut = all - skip + usize::from(skip > 0) > column;
+    let mut shown = String::from(if skip > 0 { "…" } else { "" });
+    let (mut at, mut room) = (0, column - usize::from(skip > 0) - usize::from(is_cut));
+    for fragment in line {
+        let text: String = fragment.text.chars().skip(skip.saturating_sub(at)).take(room).collect();
+        at += length(fragment);
+        room -= text.chars().count();
+        match fragment.differs {
+            true => shown += &format!("{STRONG}{text}{PLAIN}"),
+            false => shown += &text,
+        }
+    }
+    if is_cut {
+        shown.push('…');
+    }
+    if pad { shown + &" ".repeat(room) } else { shown }
 }
 
 fn advice(group: &RepeatGroup) -> String {

@@ -1,6 +1,7 @@
 //! Where near copies differ, and which of them were left behind.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -209,23 +210,28 @@ fn words(text: &str) -> Vec<&str> {
 
 /// How a copy differs from what is usual, in words.
 fn difference(usual: &str, text: &str) -> String {
-    let (before, after) = (words(usual), words(text));
-    let head = before.iter().zip(&after).take_while(|(a, b)| a == b).count();
-    let tail = before[head..].iter().rev().zip(after[head..].iter().rev()).take_while(|(a, b)| a == b).count();
-    let lost = short(between(usual, &before[head..before.len() - tail]));
-    let new = short(between(text, &after[head..after.len() - tail]));
-    match (lost.is_empty(), new.is_empty()) {
-        (true, _) => format!("has `{new}` besides"),
-        (_, true) => format!("lacks `{lost}`"),
-        _ => format!("has `{new}` instead of `{lost}`"),
+    let (lost, new) = unshared(usual, text);
+    match (short(&usual[lost]), short(&text[new])) {
+        (lost, new) if lost.is_empty() => format!("has `{new}` besides"),
+        (lost, new) if new.is_empty() => format!("lacks `{lost}`"),
+        (lost, new) => format!("has `{new}` instead of `{lost}`"),
     }
 }
 
-/// The text from the first of these words of it to the last.
-fn between<'t>(text: &'t str, words: &[&'t str]) -> &'t str {
-    let (Some(first), Some(last)) = (words.first(), words.last()) else { return "" };
-    let offset = |word: &str| word.as_ptr() as usize - text.as_ptr() as usize;
-    &text[offset(first)..offset(last) + last.len()]
+/// Where two texts have words of their own, between those with which both begin and end.
+pub(super) fn unshared(one: &str, other: &str) -> (Range<usize>, Range<usize>) {
+    let (left, right) = (words(one), words(other));
+    let head = left.iter().zip(&right).take_while(|(a, b)| a == b).count();
+    let tail = left[head..].iter().rev().zip(right[head..].iter().rev()).take_while(|(a, b)| a == b).count();
+    let own = |text: &str, words: &[&str]| {
+        let offset = |word: &str| word.as_ptr() as usize - text.as_ptr() as usize;
+        let own = &words[head..words.len() - tail];
+        match (own.first(), own.last()) {
+            (Some(first), Some(last)) => offset(first)..offset(last) + last.len(),
+            _ => text.len()..text.len(),
+        }
+    };
+    (own(one, &left), own(other, &right))
 }
 
 fn short(text: &str) -> String {

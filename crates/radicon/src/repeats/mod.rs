@@ -8,6 +8,7 @@
 mod advice;
 mod align;
 mod alike;
+mod beside;
 mod drift;
 mod forest;
 mod runs;
@@ -29,6 +30,7 @@ use runs::{Copy, Least, Run, Runs, run_bytes};
 use select::{Gain, Worth};
 
 pub use advice::{Advice, AdviceKind};
+pub use beside::{Fragment, LinePair, RepeatVariant};
 pub use drift::{Drift, Gap};
 
 /// What does not count when markup is compared. All is on by default.
@@ -100,7 +102,8 @@ impl RepeatKind {
 /// The copied markup of a site.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Repeats {
-    /// The groups, the most saving first.
+    /// The groups, the most saving first; of two copies an eighth counts, since
+    /// a pair is often meant, as a chapter and the same in a page of all chapters.
     pub groups: Vec<RepeatGroup>,
     /// The share of the site's bytes that stands in a repeat, 0 to 1.
     pub share: f64,
@@ -189,6 +192,12 @@ pub struct RepeatGroup {
     pub advice: Advice,
     /// The piece as its first copy has it, gaps marked with their numbers.
     pub pattern: String,
+}
+
+impl RepeatGroup {
+    fn merit(&self) -> u64 {
+        if self.copies.len() > 2 { self.saving.bytes } else { self.saving.bytes / 8 }
+    }
 }
 
 /// How much a piece is.
@@ -302,7 +311,7 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
     let lines = Lines::of(site, &forest, &told);
     let teller = Teller { site, forest: &forest, adviser: Adviser::new(site, &forest), lines };
     let mut groups: Vec<(RepeatGroup, u64)> = told.par_iter().map(|chosen| teller.group(chosen)).collect();
-    groups.sort_by(|(a, _), (b, _)| b.saving.bytes.cmp(&a.saving.bytes).then(a.id.cmp(&b.id)));
+    groups.sort_by(|(a, _), (b, _)| b.merit().cmp(&a.merit()).then(a.id.cmp(&b.id)));
     let repeated: u64 = groups.iter().map(|(_, repeated)| repeated).sum();
     Repeats {
         groups: groups.into_iter().map(|(group, _)| group).collect(),
