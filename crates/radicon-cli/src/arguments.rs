@@ -204,6 +204,9 @@ pub struct How {
     /// What a block must save, in bytes; higher gives fewer, bigger blocks.
     #[arg(long, value_name = "BYTES", default_value_t = radicon::Options::default().block_price)]
     pub block_price: u64,
+    /// The most levels of layouts; 1 for a base layout without sections.
+    #[arg(long, value_name = "N", default_value_t = radicon::Options::default().levels)]
+    pub levels: usize,
 }
 
 /// How equal pages must be.

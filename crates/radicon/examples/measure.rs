@@ -42,24 +42,29 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (before, after) = (proposal.before, proposal.after);
     let proven = proposal.proof.iter().filter(|page| page.strength.is_some()).count();
     println!(
-        "{} {}: {} files, {} -> {} bytes ({:.3}), {} converted, {} left, {} of {} proven, {} blocks, read {:.2} s, proposed {:.2} s, peak {} MB",
+        "{} {}: {} files, {} -> {} bytes ({:.3}), {} converted, {} left, {} of {} proven, {} layouts, {} blocks, read {:.2} s, proposed {:.2} s, peak {} MB",
         folder.file_name().unwrap_or_default().to_string_lossy(),
         if strict { "strict" } else { "tidy" },
         before.files,
         before.bytes,
         after.bytes,
         after.bytes as f64 / before.bytes as f64,
-        proposal.files.len().saturating_sub(1),
+        proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>(),
         proposal.left.len(),
         proven,
         proposal.proof.len(),
-        proposal.blocks.len(),
+        proposal.layouts.len(),
+        proposal.layouts.iter().map(|layout| layout.blocks.len()).sum::<usize>(),
         read.as_secs_f64(),
         proposed.as_secs_f64(),
         figures::peak_memory(),
     );
-    let names: Vec<_> = proposal.blocks.iter().map(|block| block.name.as_str()).collect();
-    println!("  blocks: {}", names.join(" "));
+    for layout in &proposal.layouts {
+        let names: Vec<_> = layout.blocks.iter().map(|block| block.name.as_str()).collect();
+        let extends = layout.extends.as_deref().unwrap_or("-");
+        println!("  {} (extends {extends}, {} pages, {} beneath)", layout.path, layout.pages, layout.beneath);
+        println!("    fills: {}; blocks: {}", layout.fills.join(" "), names.join(" "));
+    }
     let mut reasons: BTreeMap<String, usize> = BTreeMap::new();
     for left in &proposal.left {
         let general = left.reason.replace(|c: char| c.is_ascii_digit(), "#");

@@ -34,8 +34,8 @@
 //! let site = Site::read(files, dialect::builtin(), &Settings::default());
 //!
 //! let proposal = propose(&site, &Options::default())?;
-//! assert_eq!(proposal.layout.as_deref(), Some("layouts/base.html"));
-//! assert_eq!(proposal.blocks[0].name, "content");
+//! assert_eq!(proposal.layouts[0].path, "layouts/base.html");
+//! assert_eq!(proposal.layouts[0].blocks[0].name, "content");
 //! assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
 //! # Ok::<(), radicon::ProposeError>(())
 //! ```
@@ -61,7 +61,7 @@ mod site;
 pub mod text;
 
 pub use config::{ConfigError, Globs};
-pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, Size, propose};
+pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, Size, propose};
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
 pub use repeats::{
     Advice, AdviceKind, Drift, Fragment, Gap, LinePair, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead,

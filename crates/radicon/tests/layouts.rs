@@ -19,11 +19,12 @@ const BELOW: &str =
 fn layout(heads: [&str; 4], bodies: [&str; 4], strength: Strength) -> (String, String) {
     let page = |index: usize| format!("{ABOVE}{}{MIDDLE}{}{BELOW}", heads[index], bodies[index]);
     let files = (0..4).map(|index| SourceFile::new(format!("{index}.html"), page(index))).collect();
-    let options = Options { strength, dialect: dialect::builtin_named("brace-percent"), block_price: 30 };
+    let options =
+        Options { strength, dialect: dialect::builtin_named("brace-percent"), block_price: 30, ..Options::default() };
     let proposal = propose(&site(files), &options).expect("a proposal");
     assert!(proposal.proof.iter().all(|page| page.strength.is_some_and(|found| found <= strength)));
     assert_eq!(proposal.files.len(), 5, "{:?}", proposal.left);
-    let file = proposal.files.iter().find(|file| Some(&file.path) == proposal.layout.as_ref()).expect("the layout");
+    let file = proposal.files.iter().find(|file| file.path == proposal.layouts[0].path).expect("the layout");
     let text = String::from_utf8_lossy(&file.bytes).into_owned();
     let cut = |from: &str, to: &str| {
         let start = text.find(from).unwrap_or_else(|| panic!("no {from} in {text}")) + from.len();

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use common::site::{Care, copied_pages, site};
 use common::{Random, book, cases, seed};
 use radicon::markup::{Document, TokenKind};
-use radicon::{Options, Proposal, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove};
+use radicon::{Options, Proposal, ProposedLayout, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove};
 
 fn options(strength: Strength) -> Options {
     Options { strength, ..Options::default() }
@@ -32,6 +32,14 @@ fn adopted(old: &Site, proposal: &Proposal) -> Site {
     old.with_files(files, &dialects)
 }
 
+/// A layout and those that it extends.
+fn chain<'p>(proposal: &'p Proposal, layout: &'p ProposedLayout) -> impl Iterator<Item = &'p ProposedLayout> {
+    std::iter::successors(Some(layout), |layout| {
+        let path = layout.extends.as_ref()?;
+        proposal.layouts.iter().find(|layout| layout.path == *path)
+    })
+}
+
 /// What must hold of every proposal.
 #[track_caller]
 fn check(old: &Site, proposal: &Proposal, strength: Strength) {
@@ -43,19 +51,23 @@ fn check(old: &Site, proposal: &Proposal, strength: Strength) {
     let pages = old.pages().count();
     assert_eq!(proof.pages.len(), pages);
     assert_eq!(
-        proposal.files.len().saturating_sub(1) + proposal.left.len(),
+        proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>() + proposal.left.len(),
         pages,
         "every page is converted or left with a reason"
     );
     assert!(proposal.left.iter().all(|left| !left.reason.contains("could not be proven")), "{:?}", proposal.left);
     assert!(proposal.after.bytes <= proposal.before.bytes);
-    let mut names: Vec<_> = proposal.blocks.iter().map(|block| &block.name).collect();
-    names.sort();
-    names.dedup();
-    assert_eq!(names.len(), proposal.blocks.len(), "names are unique");
+    for layout in &proposal.layouts {
+        let mut names: Vec<_> =
+            chain(proposal, layout).flat_map(|layout| &layout.blocks).map(|block| &block.name).collect();
+        let count = names.len();
+        names.sort();
+        names.dedup();
+        assert_eq!(names.len(), count, "names are unique up the chain of {}", layout.path);
+    }
     // What the library says of sizes is what stands in the files.
     let bytes: usize = new.templates.iter().map(|template| template.source.len()).sum();
-    assert_eq!(proposal.after.bytes, if proposal.layout.is_some() { bytes } else { proposal.before.bytes });
+    assert_eq!(proposal.after.bytes, if !proposal.layouts.is_empty() { bytes } else { proposal.before.bytes });
 }
 
 #[test]
@@ -112,14 +124,14 @@ fn one_changed_letter_attribute_or_element_is_always_found() {
         let old = site(copied_pages(&mut random, count, Care::Exact));
         let strength = if random.once_in(2) { Strength::Bytes } else { Strength::Blanks };
         let mut proposal = propose(&old, &options(strength)).expect("a proposal");
-        if proposal.layout.is_none() {
+        if proposal.layouts.is_empty() {
             continue;
         }
         let index = random.below(proposal.files.len());
         let file = &mut proposal.files[index];
         let Some(changed) = change_something(&mut random, &file.bytes) else { continue };
         file.bytes = changed;
-        let page = (Some(&file.path) != proposal.layout.as_ref()).then(|| file.path.clone());
+        let page = (file.role == radicon::Role::Page).then(|| file.path.clone());
         let proof = prove(&old, &adopted(&old, &proposal), Strength::Dom);
         let found: Vec<_> =
             proof.pages.iter().filter(|page| page.strength.is_none()).map(|page| page.page.clone()).collect();
@@ -187,14 +199,17 @@ fn the_demo_gets_the_layout_a_developer_would_write() {
     let old = demo();
     let proposal = propose(&old, &Options::default()).expect("a proposal");
     check(&old, &proposal, Strength::Blanks);
-    assert_eq!((old.pages().count(), proposal.left.len(), proposal.files.len()), (22, 7, 16), "{:?}", proposal.left);
-    assert_eq!(proposal.layout.as_deref(), Some("layouts/base.html"));
-    let names: Vec<_> = proposal.blocks.iter().map(|block| block.name.as_str()).collect();
+    assert_eq!((old.pages().count(), proposal.left.len(), proposal.files.len()), (22, 7, 17), "{:?}", proposal.left);
+    assert_eq!(proposal.layouts[0].path, "layouts/base.html");
+    let names: Vec<_> = proposal.layouts[0].blocks.iter().map(|block| block.name.as_str()).collect();
     for expected in ["title", "description", "styles", "body_class", "content", "scripts", "current_fares"] {
         assert!(names.contains(&expected), "no block {expected} in {names:?}");
     }
-    let layout = proposal.files.iter().find(|file| Some(&file.path) == proposal.layout.as_ref()).expect("the layout");
+    let layout = proposal.files.iter().find(|file| file.path == proposal.layouts[0].path).expect("the layout");
     insta::assert_snapshot!("demo-layout", String::from_utf8_lossy(&layout.bytes));
+    let harbours = &proposal.layouts[1];
+    assert_eq!((harbours.path.as_str(), harbours.pages), ("layouts/harbours.html", 6));
+    assert_eq!(harbours.fills, ["styles", "body_class", "current_harbours", "scripts"]);
     let page = proposal.files.iter().find(|file| file.path == "fares.html").expect("a page");
     insta::assert_snapshot!("demo-fares", String::from_utf8_lossy(&page.bytes));
 }
@@ -220,12 +235,12 @@ fn real_books_are_proven() {
         for strength in [Strength::Bytes, Strength::Blanks] {
             let proposal = propose(&old, &options(strength)).expect("a proposal");
             check(&old, &proposal, strength);
-            assert!(proposal.layout.is_some(), "{name}");
+            assert!(!proposal.layouts.is_empty(), "{name}");
             println!(
                 "{name}: {} of {} bytes, {} blocks",
                 proposal.after.bytes,
                 proposal.before.bytes,
-                proposal.blocks.len()
+                proposal.layouts[0].blocks.len()
             );
         }
     }

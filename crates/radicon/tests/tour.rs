@@ -74,7 +74,7 @@ fn a_tour() {
     ];
     let old = Site::read(copies, dialect::builtin(), &Settings::default());
     let proposal = propose(&old, &Options { block_price: 20, ..Options::default() }).expect("margin has layouts");
-    assert_eq!(proposal.layout.as_deref(), Some("layouts/base.html"));
+    assert_eq!(proposal.layouts[0].path, "layouts/base.html");
     assert!(proposal.proof.iter().all(|page| page.strength <= Some(Strength::Blanks)));
 
     // Whoever doubts it proves it again.

@@ -86,7 +86,7 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
 fn options(loaded: &Loaded, how: &How) -> Result<Options> {
     let strength = if how.strict { Strength::Bytes } else { Strength::Blanks };
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
-    Ok(Options { strength, dialect, block_price: how.block_price })
+    Ok(Options { strength, dialect, block_price: how.block_price, levels: how.levels })
 }
 
 fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {

@@ -5,11 +5,13 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::{Proposal, Strength, disk, propose, text};
+use radicon::{Proposal, ProposedLayout, Strength, disk, propose, text};
 
 use super::{is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, How};
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, change, count, headline, next, number};
+use crate::output::{
+    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, change, count, headline, next, number, shorten,
+};
 use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>) -> Result<u8> {
@@ -26,7 +28,7 @@ pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>) ->
     print(&proposal, show, &mut out)?;
     problems(&mut out, &loaded.problems)?;
     let folder = loaded.folder.display();
-    match (&proposal.layout, into) {
+    match (proposal.layouts.first(), into) {
         (None, _) => next(&mut out, "radicon survey, to see what each file is")?,
         (Some(_), Some(into)) => next(&mut out, &format!("read {0}, then radicon prove {folder} {0}", into.display()))?,
         (Some(_), None) => {
@@ -42,54 +44,72 @@ fn code(proposal: &Proposal) -> u8 {
 
 /// Shows a proposal.
 pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()> {
-    let Some(layout) = &proposal.layout else {
+    if proposal.layouts.is_empty() {
         headline(out, "Nothing to propose: no layout would make these pages smaller together.")?;
         return left(proposal, out);
-    };
-    let pages = proposal.files.len() - 1;
+    }
+    let pages = proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>();
     let all = pages + proposal.left.len();
+    let layouts = count(proposal.layouts.len(), "layout");
     headline(
         out,
-        &format!("One layout for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
+        &format!("{layouts} for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
     )?;
-    writeln!(out)?;
-    blocks(proposal, layout, pages, out)?;
+    for layout in &proposal.layouts {
+        writeln!(out)?;
+        blocks(proposal, layout, out)?;
+    }
     writeln!(out)?;
     sizes(proposal, out)?;
     proof(proposal, out)?;
     left(proposal, out)?;
     drifted(proposal, out)?;
-    if show && let Some(file) = proposal.files.iter().find(|file| file.path == *layout) {
+    for layout in proposal.layouts.iter().filter(|_| show) {
+        let Some(file) = proposal.files.iter().find(|file| file.path == layout.path) else { continue };
         writeln!(out)?;
-        headline(out, layout)?;
+        headline(out, &layout.path)?;
         writeln!(out, "{}", String::from_utf8_lossy(&file.bytes).trim_end())?;
     }
     Ok(())
 }
 
-fn blocks(proposal: &Proposal, layout: &str, pages: usize, out: &mut impl Write) -> Result<()> {
+/// A layout with its blocks.
+fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
+    let file = proposal.files.iter().find(|file| file.path == layout.path);
+    let lines = file.map_or(0, |file| text::count_lines(&file.bytes));
+    let extends = layout.extends.as_ref().map_or_else(String::new, |path| format!(" extends {path}"));
+    let below = match layout.beneath - layout.pages {
+        0 => String::new(),
+        some => format!(" and {} below it", number(some)),
+    };
+    let pages = count(layout.pages, "page");
+    writeln!(out, "  {STRONG}{}{PLAIN}{extends}  {FAINT}{}; {pages}{below}{PLAIN}", layout.path, count(lines, "line"))?;
+    if !layout.fills.is_empty() {
+        writeln!(out, "  {FAINT}fills {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
+    }
+    if layout.blocks.is_empty() {
+        return Ok(());
+    }
     let columns = [
         ("block", Align::Left),
         ("line", Align::Right),
         ("default", Align::Left),
+        ("layouts", Align::Right),
         ("overridden by", Align::Left),
         ("bytes", Align::Right),
         ("such as", Align::Left),
     ];
     let mut table = Table::new(&columns);
-    for block in &proposal.blocks {
+    for block in &layout.blocks {
         let default = if block.default { "yes" } else { "-" };
-        let overriding =
-            if block.overridden_by == pages { "all pages".into() } else { count(block.overridden_by, "page") };
-        let mut such_as = block.such_as.clone();
-        such_as.truncate(2);
-        let dots = if block.overridden_by > such_as.len() { ", …" } else { "" };
-        let such_as = if block.overridden_by == pages { String::new() } else { such_as.join(", ") + dots };
+        let is_all = block.overridden_by == layout.beneath;
+        let overriding = if is_all { "all pages".into() } else { count(block.overridden_by, "page") };
+        let layouts = if block.layouts == 0 { "-".into() } else { number(block.layouts) };
+        let such_as = block.such_as.iter().take(if is_all { 0 } else { 2 }).cloned().collect::<Vec<_>>();
+        let dots = if !is_all && block.overridden_by > such_as.len() { ", …" } else { "" };
         let (line, bytes) = (number(block.line as usize), number(block.bytes));
-        table.row([block.name.clone(), line, default.into(), overriding, bytes, such_as]);
+        table.row([block.name.clone(), line, default.into(), layouts, overriding, bytes, such_as.join(", ") + dots]);
     }
-    let lines = proposal.files.iter().find(|file| file.path == layout).map_or(0, |file| text::count_lines(&file.bytes));
-    writeln!(out, "  {STRONG}{layout}{PLAIN}  {}, {}", count(lines, "line"), count(proposal.blocks.len(), "block"))?;
     Ok(table.print(out)?)
 }
 
@@ -151,7 +171,8 @@ fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
 
 /// Blocks that are there for one page only: mostly a copy that was left behind.
 fn drifted(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
-    let lonely: Vec<_> = proposal.blocks.iter().filter(|block| block.drift).collect();
+    let lonely: Vec<_> =
+        proposal.layouts.iter().flat_map(|layout| &layout.blocks).filter(|block| block.drift).collect();
     if lonely.is_empty() {
         return Ok(());
     }

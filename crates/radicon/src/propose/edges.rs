@@ -63,6 +63,8 @@ impl Unifier<'_> {
             context,
             members: members.to_vec(),
             contents,
+            hashes,
+            siblings: if content_level { nodes.iter().copied().zip(runs).collect() } else { Vec::new() },
             follows,
             default,
             lines,

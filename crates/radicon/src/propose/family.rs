@@ -7,6 +7,7 @@
 //! promises the greatest saving gets the layout, and with it every page that
 //! holds most of what the family has in common.
 
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
@@ -29,17 +30,30 @@ const MAX_NODES: usize = 3_000;
 /// A feature of a page: its hash, and its weight but for how many pages carry it.
 type Feature = (u64, f64);
 
-/// For each page how much it holds of the frame of the family with the most to
-/// gain (0 to 1). `None` if no two pages share a frame.
-pub(super) fn main_family(pages: &[Page]) -> Option<Vec<f64>> {
-    let mut features: Vec<Vec<Feature>> = pages.iter().map(features).collect();
+/// The features of pages.
+pub(super) struct Frames(Vec<Vec<Feature>>);
+
+impl Frames {
+    pub fn of(pages: &[Page]) -> Self {
+        Self(pages.par_iter().map(features).collect())
+    }
+
+    /// For each of these pages how much it holds of the frame of the family with
+    /// the most to gain (0 to 1). `None` if no two of them share a frame.
+    pub fn main_family(&self, pages: &[usize]) -> Option<Vec<f64>> {
+        main_family(pages.iter().map(|&page| self.0[page].clone()).collect())
+    }
+}
+
+fn main_family(mut features: Vec<Vec<Feature>>) -> Option<Vec<f64>> {
+    let count = features.len();
     let mut carriers: FxHashMap<u64, usize> = FxHashMap::default();
     for (feature, _) in features.iter().flatten() {
         *carriers.entry(*feature).or_default() += 1;
     }
     for list in &mut features {
         list.retain_mut(|(feature, weight)| {
-            let share = carriers[feature] as f64 / pages.len() as f64;
+            let share = carriers[feature] as f64 / count as f64;
             *weight *= share * share;
             carriers[feature] > 1
         });
@@ -62,7 +76,7 @@ pub(super) fn main_family(pages: &[Page]) -> Option<Vec<f64>> {
             features[index].iter().filter(|(feature, _)| common.contains_key(feature)).map(|(_, weight)| *weight);
         if whole > 0.0 { held.sum::<f64>() / whole } else { 0.0 }
     };
-    Some((0..pages.len()).map(holds).collect())
+    Some((0..count).map(holds).collect())
 }
 
 struct Family {

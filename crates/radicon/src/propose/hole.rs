@@ -1,10 +1,10 @@
 //! Holes: the places of a layout where pages differ, with what stands there.
 
-use super::page::Page;
+use super::page::{Page, Run};
 use crate::text::{Span, is_blank};
 
 /// A piece of the layout.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) enum Piece {
     /// Bytes that all pages share, shown by one of them.
     Fixed { page: usize, span: Span },
@@ -26,7 +26,7 @@ pub(super) enum Context {
 }
 
 /// What stands in a hole unless a page says otherwise.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) enum DefaultContent {
     /// Nothing.
     Empty,
@@ -37,13 +37,17 @@ pub(super) enum DefaultContent {
 }
 
 /// A place where pages differ.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct Hole {
     pub context: Context,
     /// The pages it concerns, in ascending order.
     pub members: Vec<usize>,
     /// What each of them has there.
     pub contents: Vec<Span>,
+    /// Hashes of the contents; 0 for nothing.
+    pub hashes: Vec<u64>,
+    /// Between nodes: the node around it and the run of tokens, for each of them.
+    pub siblings: Vec<(u32, Run)>,
     /// Whether each of them takes the default.
     pub follows: Vec<bool>,
     pub default: DefaultContent,
@@ -52,6 +56,26 @@ pub(super) struct Hole {
 }
 
 impl Hole {
+    /// The same for those of its pages that are among these.
+    pub fn of(&self, members: &[usize]) -> Hole {
+        let places: Vec<usize> = members.iter().filter_map(|member| self.members.binary_search(member).ok()).collect();
+        Hole {
+            context: self.context,
+            members: places.iter().map(|&at| self.members[at]).collect(),
+            contents: places.iter().map(|&at| self.contents[at]).collect(),
+            hashes: places.iter().map(|&at| self.hashes[at]).collect(),
+            siblings: places.iter().filter_map(|&at| self.siblings.get(at).copied()).collect(),
+            follows: places.iter().map(|&at| self.follows[at]).collect(),
+            default: DefaultContent::Empty,
+            lines: self.lines,
+        }
+    }
+
+    /// The lengths of its contents.
+    pub fn lengths(&self) -> Vec<u64> {
+        self.contents.iter().map(|content| content.len() as u64).collect()
+    }
+
     /// Attributes that are not just there or not there.
     pub fn is_reshaped_tag(&self) -> bool {
         matches!(self.context, Context::Attributes { .. }) && self.contents.iter().all(|content| !content.is_empty())

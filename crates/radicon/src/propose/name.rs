@@ -300,6 +300,50 @@ fn roots_of(page: &Page, span: Span) -> Vec<u32> {
     found
 }
 
+/// A word for a section of the pages around it: their folder, what their bodies
+/// are called, how their files' names begin.
+pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String {
+    let folder = |members: &[usize]| {
+        let mut paths = members.iter().map(|&member| crate::site::folder(&pages[member].path));
+        let first = paths.next().unwrap_or_default();
+        paths.fold(first, |shared, path| {
+            let mut shared = shared;
+            while !shared.is_empty() && path != shared && !path.starts_with(&format!("{shared}/")) {
+                shared = crate::site::folder(shared);
+            }
+            shared
+        })
+    };
+    let (own, outer) = (folder(members), folder(around));
+    if own.len() > outer.len() {
+        return slug(own.rsplit('/').next().unwrap_or(own)).replace('_', "-");
+    }
+    let body = |member: usize| {
+        let page = &pages[member];
+        let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
+        attribute(page, body, "class").or_else(|| attribute(page, body, "id"))
+    };
+    let same = body(members[0]).filter(|class| members.iter().all(|&member| body(member).as_ref() == Some(class)));
+    if let Some(class) = same.filter(|class| around.iter().any(|&member| body(member).as_ref() != Some(class))) {
+        return slug(&class).replace('_', "-");
+    }
+    let stem =
+        |member: usize| pages[member].path.rsplit('/').next().and_then(|file| file.split('.').next()).unwrap_or("");
+    let first = stem(members[0]);
+    let shared = members.iter().fold(first.len(), |shared, &member| {
+        shared.min(first.bytes().zip(stem(member).bytes()).take_while(|(a, b)| a == b).count())
+    });
+    let word = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
+    word.filter(|word| word.len() > 2).map_or_else(|| "section".into(), |word| slug(word).replace('_', "-"))
+}
+
+/// A word, with a number behind it if it is taken.
+pub(super) fn unique_word(word: &str, taken: &[&str]) -> String {
+    let numbered = (2..).map(|number| format!("{word}-{number}"));
+    let mut words = std::iter::once(word.to_owned()).chain(numbered);
+    words.find(|word| !taken.contains(&word.as_str())).unwrap_or_default()
+}
+
 /// Numbers names that occur more than once.
 pub(super) fn unique(name: String, taken: &mut Vec<String>) -> String {
     let mut unique = name.clone();

@@ -11,7 +11,7 @@ use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::align::columns;
-use super::hole::{Context, Hole, Piece, choose_default, majority};
+use super::hole::{Context, DefaultContent, Hole, Piece, choose_default, majority};
 use super::page::{Key, Page, Run, mix};
 use crate::markup::{NodeKind, TokenKind};
 use crate::prove::Strength;
@@ -96,6 +96,31 @@ impl Unifier<'_> {
         let runs = self.whole(members);
         let units = members.iter().map(|&page| self.children(page, 0)).collect();
         self.list(members, &nodes, units, &runs, Level::Content, 0)
+    }
+
+    /// The template of what stands in a hole between nodes; `None` for another hole.
+    pub fn inside(&self, hole: &Hole) -> Option<Unified> {
+        if hole.siblings.is_empty() {
+            return None;
+        }
+        let nodes: Vec<u32> = hole.siblings.iter().map(|(node, _)| *node).collect();
+        // White space that belongs to the layout around may be whole tokens.
+        let touched = |(&page, content): (&usize, &Span)| -> Run {
+            let tokens = &self.pages[page].document.tokens;
+            let first = tokens.partition_point(|token| token.end <= content.start);
+            let last = tokens.partition_point(|token| token.start < content.end);
+            (first as u32, last.max(first) as u32)
+        };
+        let runs: Vec<Run> = hole.members.iter().zip(&hole.contents).map(touched).collect();
+        let within = |((&page, &node), run): ((&usize, &u32), &Run)| {
+            let mut units = self.children(page, node);
+            units.retain(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1);
+            units
+        };
+        let units = hole.members.iter().zip(&nodes).zip(&runs).map(within).collect();
+        let mut unified = self.list(&hole.members, &nodes, units, &runs, Level::Content, 0);
+        clip(&mut unified.pieces, hole);
+        Some(unified)
     }
 
     /// Members whose `html` and `body` end otherwise than those of three quarters:
@@ -507,7 +532,16 @@ impl Unifier<'_> {
         let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
         let cost = (before.len() + after.len()) as u64 + self.hole_cost(hashes, lengths);
         let page = members[0];
-        let hole = Hole { context, members: members.to_vec(), contents, follows, default, lines: false };
+        let hole = Hole {
+            context,
+            members: members.to_vec(),
+            contents,
+            hashes: hashes.to_vec(),
+            siblings: Vec::new(),
+            follows,
+            default,
+            lines: false,
+        };
         let pieces =
             vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
         Unified { pieces, cost }
@@ -560,6 +594,29 @@ impl Unifier<'_> {
         let hashes: Vec<u64> = texts.iter().map(hash).collect();
         let lengths: Vec<u64> = contents.iter().map(|span| span.len() as u64).collect();
         Some(self.framed(members, Context::Text { node: nodes[0] }, span(0), contents, (&hashes, &lengths)))
+    }
+}
+
+/// Cuts off what lies outside of the contents of the hole around.
+fn clip(pieces: &mut [Piece], around: &Hole) {
+    let cut = |page: usize, span: &mut Span| {
+        if let Ok(member) = around.members.binary_search(&page) {
+            let whole = around.contents[member];
+            let start = span.start.clamp(whole.start, whole.end);
+            *span = Span::new(start, span.end.clamp(start, whole.end));
+        }
+    };
+    for piece in pieces {
+        match piece {
+            Piece::Fixed { page, span } => cut(*page, span),
+            Piece::Hole(hole) => {
+                let members = hole.members.iter().zip(&mut hole.contents);
+                members.for_each(|(&page, span)| cut(page, span));
+                if let DefaultContent::Pieces(inner) = &mut hole.default {
+                    clip(inner, around);
+                }
+            }
+        }
     }
 }
 

@@ -1,6 +1,7 @@
 //! Writing layouts and pages in a dialect.
 
 use super::hole::{DefaultContent, Hole, Piece};
+use super::levels::{Open, Override};
 use super::page::Page;
 use super::tidy::{Style, dedent, tidy};
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
@@ -80,15 +81,10 @@ impl Writer<'_> {
     }
 
     /// A page: its parent line, and the blocks that it overrides.
-    pub fn page(&self, page: usize, layout: &str, holes: &[&Hole], names: &[String]) -> Vec<u8> {
-        let mut out = Vec::new();
-        if let Some(parent) = self.dialect.form(Kind::Parent) {
-            let plain = parent.open.write(&Values { target: layout, ..Values::default() });
-            out.push(Segment::Tag(Tag { plain, marked: None, own_line: true, before: false, after: false }));
-            push(&mut out, b"\n");
-        }
+    pub fn page(&self, page: usize, layout: &str, open: &[Open]) -> Vec<u8> {
+        let mut out = self.parent_line(layout);
         let (mut apart, mut first) = (false, true);
-        for (hole, name) in holes.iter().zip(names) {
+        for Open { hole, name, .. } in open {
             let Ok(member) = hole.members.binary_search(&page) else { continue };
             if hole.follows[member] {
                 continue;
@@ -119,6 +115,36 @@ impl Writer<'_> {
             }
         }
         self.finish(out).0
+    }
+
+    /// A section's layout: its parent line, and the blocks that it fills.
+    pub fn section(&self, layout: &str, overrides: &[Override]) -> Vec<u8> {
+        let mut out = self.parent_line(layout);
+        for filled in overrides {
+            let Some((open, close)) = self.tags(&filled.name, filled.lines, Place::Page) else { continue };
+            push(&mut out, b"\n");
+            self.open(open, filled.lines, b"", &mut out);
+            self.pieces(&filled.pieces, &filled.names, &mut 0, &mut out);
+            self.close(close, filled.lines, b"", &mut out);
+            if !filled.lines {
+                push(&mut out, b"\n");
+            }
+        }
+        let (bytes, own_lines) = self.finish(out);
+        match self.strength {
+            Strength::Bytes => bytes,
+            _ => tidy(&bytes, self.dialect, &own_lines, self.style),
+        }
+    }
+
+    fn parent_line(&self, layout: &str) -> Vec<Segment> {
+        let mut out = Vec::new();
+        if let Some(parent) = self.dialect.form(Kind::Parent) {
+            let plain = parent.open.write(&Values { target: layout, ..Values::default() });
+            out.push(Segment::Tag(Tag { plain, marked: None, own_line: true, before: false, after: false }));
+            push(&mut out, b"\n");
+        }
+        out
     }
 
     fn tags(&self, name: &str, own_line: bool, place: Place) -> Option<(Tag, Tag)> {

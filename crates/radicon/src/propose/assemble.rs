@@ -1,0 +1,291 @@
+//! From drafts to files, and their proof.
+
+use rayon::prelude::*;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::levels::{Body, Layout, Planner};
+use super::page::Page;
+use super::settle::Draft;
+use super::tidy::Style;
+use super::write::Writer;
+use super::{Job, Left, Proposal, ProposedBlock, ProposedFile, ProposedLayout, apply, name, size};
+use crate::dialect::Kind;
+use crate::markup::Constructs;
+use crate::prove::{PageProof, prove_page};
+use crate::site::{Role, Site, Template, usual_folder};
+use crate::text::LineIndex;
+
+/// A file of the proposal, and the layout that it takes.
+struct Written {
+    file: ProposedFile,
+    extends: Option<String>,
+}
+
+/// A layout with its place.
+struct Placed<'a> {
+    layout: &'a Layout,
+    path: String,
+    /// The index of the one around it.
+    around: Option<usize>,
+}
+
+impl Job<'_> {
+    pub(super) fn proposal(&self, pages: &[Page], drafts: Vec<Draft>, mut left: Vec<Left>) -> Proposal {
+        let before = self.size();
+        let mut written: Vec<Written> = Vec::new();
+        let mut layouts: Vec<ProposedLayout> = Vec::new();
+        let folder = self.layout_folder();
+        let mut taken: Vec<String> = Vec::new();
+        for draft in drafts {
+            let planner = Planner {
+                unifier: &self.unifier(pages, self.options.block_price),
+                pages,
+                price: self.options.block_price * 3,
+                levels: self.options.levels,
+            };
+            let base = planner.plan(draft.unified, draft.members);
+            let known = taken.len();
+            let placed = self.places(pages, &base, &folder, &mut taken);
+            let files = self.write(pages, &placed);
+            let after: usize = files.iter().map(|written| written.file.bytes.len()).sum();
+            let now: usize = base.members.iter().map(|&member| pages[member].source.len()).sum();
+            if after < now {
+                layouts.extend(self.reports(pages, &placed, &files));
+                written.extend(files);
+            } else {
+                taken.truncate(known);
+                let reason = "no layout that would make the pages smaller together".to_owned();
+                left.extend(
+                    base.members
+                        .iter()
+                        .map(|&member| Left { page: pages[member].path.clone(), reason: reason.clone() }),
+                );
+            }
+        }
+        let (proof, new_site) = self.prove(&mut written, &mut left);
+        recount(&mut layouts, &written);
+        let mut files: Vec<ProposedFile> = written.into_iter().map(|written| written.file).collect();
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        let after = if files.is_empty() {
+            before
+        } else {
+            size(new_site.templates.iter().map(|template| &template.source[..]))
+        };
+        left.sort();
+        Proposal { files, layouts, dialect: self.dialect.name.clone(), before, after, proof, left }
+    }
+
+    /// The layouts of a family, the outer before the inner, with their paths.
+    fn places<'l>(&self, pages: &[Page], base: &'l Layout, folder: &str, taken: &mut Vec<String>) -> Vec<Placed<'l>> {
+        let mut found: Vec<Placed<'l>> = Vec::new();
+        let mut open = vec![(base, None)];
+        while let Some((layout, around)) = open.pop() {
+            let everything: Vec<usize> = (0..pages.len()).collect();
+            let word = match (&layout.body, taken.is_empty()) {
+                (Body::Base { .. }, true) => "base".to_owned(),
+                (Body::Base { .. }, false) => name::of_section(pages, &everything, &layout.members),
+                (Body::Section(_), _) => layout.word.clone(),
+            };
+            let place =
+                |word: &str| if folder.is_empty() { format!("{word}.html") } else { format!("{folder}/{word}.html") };
+            let numbered = (2..).map(|number| format!("{word}-{number}"));
+            let path = std::iter::once(word.clone())
+                .chain(numbered)
+                .map(|word| place(&word))
+                .find(|path| !taken.contains(path) && self.site.find(path).is_none())
+                .unwrap_or_default();
+            taken.push(path.clone());
+            open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));
+            found.push(Placed { layout, path, around });
+        }
+        found
+    }
+
+    /// All layouts, then the pages.
+    fn write(&self, pages: &[Page], placed: &[Placed<'_>]) -> Vec<Written> {
+        let members = &placed[0].layout.members;
+        let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
+        let writer = Writer { dialect: &self.dialect, pages, strength: self.options.strength, style: &style };
+        let layout = |place: &Placed<'_>| {
+            let extends = place.around.map(|around| placed[around].path.clone());
+            let target = extends.as_ref().map(|path| self.written_name(path)).unwrap_or_default();
+            let bytes = match &place.layout.body {
+                Body::Base { pieces, names } => writer.layout(pieces, names),
+                Body::Section(overrides) => writer.section(&target, overrides),
+            };
+            Written { file: ProposedFile { path: place.path.clone(), role: Role::Layout, bytes }, extends }
+        };
+        let page = |(place, member): (&Placed<'_>, usize)| {
+            let bytes = writer.page(member, &self.written_name(&place.path), &place.layout.open);
+            let path = pages[member].path.clone();
+            Written { file: ProposedFile { path, role: Role::Page, bytes }, extends: Some(place.path.clone()) }
+        };
+        let direct: Vec<(&Placed<'_>, usize)> = placed
+            .iter()
+            .flat_map(|place| place.layout.direct().into_iter().map(move |member| (place, member)))
+            .collect();
+        let pages: Vec<Written> = direct.into_par_iter().map(page).collect();
+        placed.iter().map(layout).chain(pages).collect()
+    }
+
+    /// What each layout is, for people and programs.
+    fn reports(&self, pages: &[Page], placed: &[Placed<'_>], files: &[Written]) -> Vec<ProposedLayout> {
+        // The pages that fill each block, by the layout that defines it.
+        let mut filled: FxHashMap<(usize, &str), Vec<usize>> = FxHashMap::default();
+        let mut refilled: FxHashMap<(usize, &str), usize> = FxHashMap::default();
+        let owner = |index: usize, name: &str| {
+            let mut at = index;
+            loop {
+                let owns = placed[at].layout.open.iter().any(|open| open.own && open.name == name);
+                match placed[at].around {
+                    Some(around) if !owns => at = around,
+                    _ => return at,
+                }
+            }
+        };
+        let mut bytes: FxHashMap<(usize, &str), usize> = FxHashMap::default();
+        for (index, place) in placed.iter().enumerate() {
+            let direct = place.layout.direct();
+            for open in &place.layout.open {
+                let key = (owner(index, &open.name), open.name.as_str());
+                let own = open.hole.members.iter().zip(&open.hole.follows).zip(&open.hole.contents);
+                for ((page, _), content) in
+                    own.filter(|((page, follows), _)| !**follows && direct.binary_search(page).is_ok())
+                {
+                    filled.entry(key).or_default().push(*page);
+                    *bytes.entry(key).or_default() += content.len();
+                }
+            }
+            if let (Body::Section(overrides), Some(around)) = (&place.layout.body, place.around) {
+                overrides
+                    .iter()
+                    .for_each(|filled| *refilled.entry((owner(around, &filled.name), &filled.name)).or_default() += 1);
+            }
+        }
+        let report = |(index, place): (usize, &Placed<'_>)| {
+            let source = &files[index].file.bytes;
+            let constructs = Constructs::read(source, &self.dialect);
+            let lines = LineIndex::new(source);
+            let line = |name: &str| {
+                let defines = |item: &&crate::markup::Construct| {
+                    item.kind == Kind::Block && item.name.of(source) == name.as_bytes()
+                };
+                constructs.items.iter().find(defines).map_or(1, |item| lines.line(item.span.start))
+            };
+            let block = |open: &super::levels::Open| {
+                let key = (index, open.name.as_str());
+                let mut by = filled.get(&key).cloned().unwrap_or_default();
+                by.sort_unstable();
+                ProposedBlock {
+                    name: open.name.clone(),
+                    line: line(&open.name),
+                    default: open.default,
+                    overridden_by: by.len(),
+                    layouts: refilled.get(&key).copied().unwrap_or(0),
+                    such_as: by.iter().take(3).map(|&page| pages[page].path.clone()).collect(),
+                    bytes: bytes.get(&key).copied().unwrap_or(0),
+                    drift: open.hole.members.len() > 3
+                        && open.hole.overriding() == 1
+                        && open.default
+                        && !name::marks_current(pages, &open.hole),
+                }
+            };
+            ProposedLayout {
+                path: place.path.clone(),
+                extends: place.around.map(|around| placed[around].path.clone()),
+                pages: place.layout.direct().len(),
+                beneath: place.layout.members.len(),
+                blocks: place.layout.open.iter().filter(|open| open.own).map(block).collect(),
+                fills: match &place.layout.body {
+                    Body::Section(overrides) => overrides.iter().map(|filled| filled.name.clone()).collect(),
+                    Body::Base { .. } => Vec::new(),
+                },
+            }
+        };
+        placed.iter().enumerate().map(report).collect()
+    }
+
+    /// Where layouts go: beside the site's layouts, else into `layouts`.
+    fn layout_folder(&self) -> String {
+        let of_dialect = |template: &&Template| template.dialect.name == self.dialect.name;
+        let layouts = self.site.templates.iter().filter(|template| template.role == Role::Layout).filter(of_dialect);
+        let root = self.site.roots.first().map_or("", |root| root.path.as_str());
+        usual_folder(layouts.map(|template| template.path.as_str())).unwrap_or_else(|| {
+            [root, "layouts"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
+        })
+    }
+
+    /// How a template names the file.
+    fn written_name(&self, path: &str) -> String {
+        let rules = &self.dialect.targets;
+        let under = |root: &str| match root {
+            "" => Some(path),
+            root => path.strip_prefix(root)?.strip_prefix('/'),
+        };
+        let name = self.site.roots.iter().find_map(|root| under(&root.path)).unwrap_or(path);
+        let name = match rules.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str())) {
+            Some(suffix) if !rules.suffixes.iter().any(String::is_empty) => &name[..name.len() - suffix.len()],
+            _ => name,
+        };
+        let slash = if rules.relative { "/" } else { "" };
+        format!("{slash}{}", name.replace('/', &rules.separator))
+    }
+
+    /// Proves every page; converted pages that fail are taken back and left, and
+    /// layouts that nothing takes any more go with them.
+    fn prove(&self, written: &mut Vec<Written>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
+        loop {
+            let new = apply(self.site, written.iter().map(|written| &written.file), &self.dialect);
+            let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
+            let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
+            let proof: Vec<PageProof> = paths.par_iter().map(prove_one).collect();
+            let failed: FxHashMap<&str, String> = proof
+                .iter()
+                .filter(|page| page.strength.is_none())
+                .map(|page| {
+                    (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default())
+                })
+                .collect();
+            let count = written.len();
+            written.retain(|written| !failed.contains_key(written.file.path.as_str()));
+            if written.len() == count {
+                return (proof, new);
+            }
+            left.extend(failed.into_iter().map(|(page, why)| Left {
+                page: page.to_owned(),
+                reason: format!("its conversion could not be proven: {why}"),
+            }));
+            drop_unused(written);
+        }
+    }
+}
+
+/// Counts the pages of each layout again after some were taken back.
+fn recount(layouts: &mut Vec<ProposedLayout>, written: &[Written]) {
+    layouts.retain(|layout| written.iter().any(|written| written.file.path == layout.path));
+    let mut pages: FxHashMap<&str, usize> = FxHashMap::default();
+    for written in written.iter().filter(|written| written.file.role == Role::Page) {
+        *pages.entry(written.extends.as_deref().unwrap_or_default()).or_default() += 1;
+    }
+    // Those that extend a layout stand behind it.
+    let mut beneath: FxHashMap<String, usize> = FxHashMap::default();
+    for layout in layouts.iter_mut().rev() {
+        layout.pages = pages.get(layout.path.as_str()).copied().unwrap_or(0);
+        layout.beneath = layout.pages + beneath.get(&layout.path).copied().unwrap_or(0);
+        if let Some(around) = &layout.extends {
+            *beneath.entry(around.clone()).or_default() += layout.beneath;
+        }
+    }
+}
+
+/// Drops layouts that nothing takes.
+fn drop_unused(written: &mut Vec<Written>) {
+    loop {
+        let used: FxHashSet<String> = written.iter().filter_map(|written| written.extends.clone()).collect();
+        let count = written.len();
+        written.retain(|written| written.file.role != Role::Layout || used.contains(&written.file.path));
+        if written.len() == count {
+            return;
+        }
+    }
+}

@@ -1,0 +1,219 @@
+//! Layouts of several levels: a section's layout fills some holes of the one
+//! around it for all its pages, and may leave holes of its own in them.
+
+use super::hole::{DefaultContent, Hole, Piece};
+use super::name;
+use super::page::Page;
+use super::sections::{Section, choose};
+use super::unify::{Unified, Unifier};
+
+/// A layout, and those that extend it.
+pub(super) struct Layout {
+    /// The word that it is named by; empty for the base.
+    pub word: String,
+    /// Pages that take it or one that extends it, in ascending order.
+    pub members: Vec<usize>,
+    pub body: Body,
+    /// What its pages and its sections may fill.
+    pub open: Vec<Open>,
+    pub inner: Vec<Layout>,
+}
+
+/// What a layout consists of.
+pub(super) enum Body {
+    /// A whole page, with the names of its holes in order of their places.
+    Base { pieces: Vec<Piece>, names: Vec<String> },
+    /// Blocks of the layout around it.
+    Section(Vec<Override>),
+}
+
+/// A block that a section fills.
+pub(super) struct Override {
+    pub name: String,
+    pub lines: bool,
+    pub pieces: Vec<Piece>,
+    /// The names of the holes in it, in order of their places.
+    pub names: Vec<String>,
+}
+
+/// A hole that may be filled.
+pub(super) struct Open {
+    pub name: String,
+    pub hole: Hole,
+    /// The hole in whose default it stands, by index.
+    pub outer: Option<usize>,
+    /// This layout defines it.
+    pub own: bool,
+    /// Something stands there unless a page or a section says otherwise.
+    pub default: bool,
+}
+
+impl Layout {
+    /// Pages that take it directly.
+    pub fn direct(&self) -> Vec<usize> {
+        let elsewhere = |page: &usize| self.inner.iter().any(|inner| inner.members.binary_search(page).is_ok());
+        self.members.iter().copied().filter(|page| !elsewhere(page)).collect()
+    }
+}
+
+/// Builds the layouts of a family.
+pub(super) struct Planner<'a> {
+    pub unifier: &'a Unifier<'a>,
+    pub pages: &'a [Page],
+    /// What a layout more costs, in bytes.
+    pub price: u64,
+    /// The most levels of layouts.
+    pub levels: usize,
+}
+
+impl Planner<'_> {
+    /// The base layout, and the sections that pay.
+    pub fn plan(&self, unified: Unified, members: Vec<usize>) -> Layout {
+        let mut taken = Vec::new();
+        let names = self.names(&unified.pieces, "", &mut taken);
+        let mut open = Vec::new();
+        self.open(&unified.pieces, &mut names.iter(), None, &mut open);
+        let body = Body::Base { pieces: unified.pieces, names };
+        let mut base = Layout { word: String::new(), members, body, open, inner: Vec::new() };
+        if self.levels > 1 {
+            let holes: Vec<&Hole> = base.open.iter().map(|open| &open.hole).collect();
+            let sections = choose(self.pages, &base.members, &holes, self.price as f64);
+            base.inner = self.grow(&base, sections, &taken, 2);
+        }
+        base
+    }
+
+    /// The sections of a layout; one that does not pay gives way to those in it.
+    fn grow(&self, around: &Layout, sections: Vec<Section>, taken: &[String], level: usize) -> Vec<Layout> {
+        let mut found: Vec<Layout> = Vec::new();
+        for Section { members, inner } in sections {
+            let mut taken = taken.to_vec();
+            match self.section(around, members, &mut taken, &found) {
+                Some(mut layout) => {
+                    if level < self.levels {
+                        layout.inner = self.grow(&layout, inner, &taken, level + 1);
+                    }
+                    found.push(layout);
+                }
+                None => found.extend(self.grow(around, inner, &taken, level)),
+            }
+        }
+        found
+    }
+
+    /// A section's layout; `None` if it does not pay.
+    fn section(
+        &self,
+        around: &Layout,
+        members: Vec<usize>,
+        taken: &mut Vec<String>,
+        beside: &[Layout],
+    ) -> Option<Layout> {
+        let word = name::of_section(self.pages, &around.members, &members);
+        let beside: Vec<&str> = beside.iter().map(|layout| layout.word.as_str()).collect();
+        let word = name::unique_word(&word, &beside);
+        let mut overrides = Vec::new();
+        let mut open: Vec<Open> = Vec::new();
+        let mut saved = 0;
+        // Where the holes of the layout around stand among those left open here; none if filled.
+        let mut places: Vec<Option<usize>> = Vec::new();
+        for known in &around.open {
+            if known.outer.is_some_and(|outer| places[outer].is_none()) {
+                places.push(None);
+                continue;
+            }
+            let hole = known.hole.of(&members);
+            let outer = known.outer.and_then(|outer| places[outer]);
+            let filled = if hole.members.len() == members.len() { self.fill(&hole) } else { None };
+            match filled {
+                Some(filled) if filled.saves > 0 => {
+                    saved += filled.saves;
+                    let names = self.names(&filled.pieces, &word, taken);
+                    // What has no holes of its own may be replaced as a whole.
+                    if names.is_empty() {
+                        let hole = Hole { follows: filled.follows, ..hole.clone() };
+                        places.push(Some(open.len()));
+                        open.push(Open { name: known.name.clone(), hole, outer, own: false, default: known.default });
+                    } else {
+                        places.push(None);
+                        self.open(&filled.pieces, &mut names.iter(), None, &mut open);
+                    }
+                    let lines = known.hole.lines;
+                    overrides.push(Override { name: known.name.clone(), lines, pieces: filled.pieces, names });
+                }
+                _ => {
+                    places.push(Some(open.len()));
+                    open.push(Open { name: known.name.clone(), hole, outer, own: false, default: known.default });
+                }
+            }
+        }
+        let pays = saved > self.price;
+        pays.then(|| Layout { word, members, body: Body::Section(overrides), open, inner: Vec::new() })
+    }
+
+    /// The best way in which a section may fill a hole for its pages.
+    fn fill(&self, hole: &Hole) -> Option<Filled> {
+        let prices = self.unifier.prices;
+        let lengths = hole.lengths();
+        let own = lengths.iter().zip(&hole.follows).filter(|(_, follows)| !**follows);
+        let without: u64 = own.map(|(length, _)| length + prices.page).sum();
+        if without == 0 {
+            return None;
+        }
+        // The same for most, who say nothing then.
+        let equal = hole.hashes.iter().all(|hash| *hash == hole.hashes[0]);
+        let default = if equal { Some(0) } else { super::hole::majority(&hole.hashes) };
+        let plain = default.map(|member| {
+            let follows = hole.hashes.iter().map(|&hash| hash == hole.hashes[member]).collect();
+            let piece = Piece::Fixed { page: hole.members[member], span: hole.contents[member] };
+            let cost = if equal { prices.layout + lengths[0] } else { self.unifier.hole_cost(&hole.hashes, &lengths) };
+            let saves = without.saturating_sub(cost);
+            Filled { pieces: vec![piece], follows, saves }
+        });
+        let parted = self.unifier.inside(hole).map(|unified| {
+            let saves = without.saturating_sub(unified.cost + prices.layout);
+            Filled { pieces: unified.pieces, follows: Vec::new(), saves }
+        });
+        let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
+        parted.or(plain)
+    }
+
+    /// The names of all holes in order of their places.
+    fn names(&self, pieces: &[Piece], section: &str, taken: &mut Vec<String>) -> Vec<String> {
+        let name = |hole: &&Hole| {
+            let name = name::name(self.pages, hole);
+            let is_taken = taken.contains(&name) && !section.is_empty();
+            name::unique(if is_taken { format!("{}_{name}", name::slug(section)) } else { name }, taken)
+        };
+        super::holes(pieces).iter().map(name).collect()
+    }
+
+    /// The holes of pieces, the outer before the inner.
+    fn open<'n>(
+        &self,
+        pieces: &[Piece],
+        names: &mut impl Iterator<Item = &'n String>,
+        outer: Option<usize>,
+        out: &mut Vec<Open>,
+    ) {
+        for piece in pieces {
+            let Piece::Hole(hole) = piece else { continue };
+            let name = names.next().cloned().unwrap_or_default();
+            let index = out.len();
+            let default = !matches!(hole.default, DefaultContent::Empty);
+            out.push(Open { name, hole: (**hole).clone(), outer, own: true, default });
+            if let DefaultContent::Pieces(inner) = &hole.default {
+                self.open(inner, names, Some(index), out);
+            }
+        }
+    }
+}
+
+/// How a section fills a hole.
+struct Filled {
+    pieces: Vec<Piece>,
+    /// Which pages are content with it, if it has no holes of its own.
+    follows: Vec<bool>,
+    /// Bytes.
+    saves: u64,
+}

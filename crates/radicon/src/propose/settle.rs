@@ -1,0 +1,321 @@
+//! Which pages take a layout together: families, and who is put out of them.
+
+use rustc_hash::FxHashMap;
+
+use super::family::{self, Frames};
+use super::hole::{DefaultContent, Hole, Piece};
+use super::page::Page;
+use super::unify::{Prices, Unified, Unifier};
+use super::{Job, Left, holes};
+use crate::dialect::{self, Kind};
+use crate::markup::Constructs;
+use crate::prove::Strength;
+use crate::site::{Parent, Role, Template};
+use crate::text::{SourceId, position};
+
+/// How often pages are put out and the rest unified again.
+const MOST_ROUNDS: usize = 8;
+
+/// The most families that get a layout each.
+const MOST_FAMILIES: usize = 256;
+
+/// A layout and the pages, by index, that take it.
+pub(super) struct Draft {
+    pub members: Vec<usize>,
+    pub unified: Unified,
+}
+
+impl Job<'_> {
+    /// The layouts of all families, the most gaining first; pages that take none
+    /// are left, with what kept them out of the greatest family they were weighed for.
+    pub(super) fn drafts(&self, pages: &[Page], left: &mut Vec<Left>) -> Vec<Draft> {
+        let frames = Frames::of(pages);
+        let mut reasons: FxHashMap<usize, String> = FxHashMap::default();
+        let mut rest: Vec<usize> = (0..pages.len()).collect();
+        let mut drafts = Vec::new();
+        for _ in 0..MOST_FAMILIES {
+            let Some(shares) = frames.main_family(&rest) else { break };
+            let mut why = FxHashMap::default();
+            let draft = self.draft(pages, &rest, &shares, &mut why);
+            // Those who were weighed and found without a layout are not weighed again.
+            let mut done: Vec<usize> =
+                rest.iter().zip(&shares).filter(|(_, share)| **share >= family::SURE).map(|(page, _)| *page).collect();
+            done.extend(draft.iter().flat_map(|draft| &draft.members));
+            rest.retain(|page| !done.contains(page));
+            for (page, reason) in why {
+                reasons.entry(page).or_insert(reason);
+            }
+            drafts.extend(draft);
+        }
+        let taken: rustc_hash::FxHashSet<usize> =
+            drafts.iter().flat_map(|draft| draft.members.iter().copied()).collect();
+        let alone = || "no other page shares its frame".to_owned();
+        left.extend((0..pages.len()).filter(|page| !taken.contains(page)).map(|page| Left {
+            page: pages[page].path.clone(),
+            reason: reasons.get(&page).cloned().unwrap_or_else(alone),
+        }));
+        drafts
+    }
+
+    /// The pages that could get a layout; the others are left with a reason.
+    pub(super) fn candidates(&self, left: &mut Vec<Left>) -> Vec<SourceId> {
+        let mut candidates = Vec::new();
+        for id in self.site.pages() {
+            let template = self.site.get(id);
+            match self.refuse(template, self.site.parent(id)) {
+                Some(reason) => left.push(Left { page: template.path.clone(), reason }),
+                None => candidates.push(id),
+            }
+        }
+        candidates
+    }
+
+    fn refuse(&self, template: &Template, parent: &Parent) -> Option<String> {
+        if let Some(why) = template.unreadable {
+            return Some(why.to_owned());
+        }
+        if template.source.iter().all(|&b| crate::text::is_blank(b)) {
+            return Some("empty".into());
+        }
+        match parent {
+            Parent::None => {}
+            Parent::OptedOut => return Some("says that it has no layout".into()),
+            _ => return Some("has a layout already".into()),
+        }
+        if template.role != Role::Page {
+            return Some("other templates include it or take their frame from it".into());
+        }
+        if template.dialect.name != self.dialect.name && !template.dialect.forms.is_empty() {
+            return Some(format!("written in the dialect `{}`, not in `{}`", template.dialect.name, self.dialect.name));
+        }
+        if let Some(error) = template.constructs.errors.first() {
+            let at = position(&template.source, error.span.start);
+            return Some(format!("line {}: {}", at.line, error.message));
+        }
+        let binding = |kind: Kind| {
+            kind.resolved() && !matches!(kind, Kind::Include | Kind::Comment)
+                || matches!(kind, Kind::Set | Kind::Import | Kind::Verbatim)
+        };
+        if let Some(item) = template.constructs.items.iter().find(|item| binding(item.kind)) {
+            let at = position(&template.source, item.span.start);
+            return Some(format!(
+                "line {}: `{}` would change its meaning inside a block",
+                at.line,
+                item.span.text(&template.source)
+            ));
+        }
+        if template.dialect.forms.is_empty() {
+            let constructs = Constructs::read(&template.source, &self.dialect);
+            if let Some(item) = constructs.items.first() {
+                let at = position(&template.source, item.span.start);
+                let text: String = item.span.text(&template.source).chars().take(40).collect();
+                return Some(format!(
+                    "line {}: the dialect `{}` would read `{text}` as a tag",
+                    at.line, self.dialect.name
+                ));
+            }
+        }
+        None
+    }
+
+    /// The layout for a family, of whose frame each of these pages holds a share;
+    /// `why` says what speaks against the others.
+    fn draft(
+        &self,
+        pages: &[Page],
+        candidates: &[usize],
+        shares: &[f64],
+        why: &mut FxHashMap<usize, String>,
+    ) -> Option<Draft> {
+        let foreign = |share: f64| {
+            let percent = (share * 100.0).round() as u32;
+            format!("its frame is another one: it holds {percent} % of what the others share")
+        };
+        let within = |least: f64, most: f64| {
+            let held = candidates.iter().zip(shares).filter(move |(_, share)| (least..most).contains(*share));
+            held.map(|(&page, &share)| (page, share))
+        };
+        why.extend(within(f64::MIN, family::KINSHIP).map(|(page, share)| (page, foreign(share))));
+
+        // Pages in between take part if the layout for all is not much the dearer for it.
+        let sure: Vec<usize> = within(family::SURE, f64::MAX).map(|(page, _)| page).collect();
+        let all: Vec<usize> = within(family::KINSHIP, f64::MAX).map(|(page, _)| page).collect();
+        let (mut reasons, mut draft) = self.settle(pages, &sure);
+        if sure.len() < all.len() {
+            let (other_reasons, other) = self.settle(pages, &all);
+            let cost = |draft: &Option<Draft>| {
+                let member =
+                    |page: &usize| draft.as_ref().is_some_and(|draft| draft.members.binary_search(page).is_ok());
+                let outside: u64 =
+                    all.iter().filter(|page| !member(page)).map(|&page| pages[page].source.len() as u64).sum();
+                outside + draft.as_ref().map_or(0, |draft| written_size(&draft.unified.pieces))
+            };
+            // A page that stays a copy is a burden beyond its bytes.
+            if cost(&other) * 20 <= cost(&draft) * 21 {
+                (reasons, draft) = (other_reasons, other);
+            } else {
+                reasons.extend(within(family::KINSHIP, family::SURE).map(|(page, share)| (page, foreign(share))));
+            }
+        }
+        why.extend(reasons);
+        draft
+    }
+
+    pub(super) fn unifier<'p>(&self, pages: &'p [Page], price: u64) -> Unifier<'p> {
+        let prices = Prices { layout: price, page: price };
+        let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
+        let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
+        Unifier { pages, prices, strength: self.options.strength, line_rule, like_html }
+    }
+
+    /// The layout for pages that seem to belong together, and why some do not.
+    /// Where no layout pays at the price of a block, small pages mostly, cheaper
+    /// blocks are tried: a layout with many blocks is better than none.
+    fn settle(&self, pages: &[Page], members: &[usize]) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let price = self.options.block_price;
+        let mut last = Default::default();
+        for price in [price, price / 2, price / 4] {
+            last = self.settle_at(price, pages, members.to_vec());
+            if last.1.is_some() {
+                break;
+            }
+        }
+        last
+    }
+
+    /// Unifies pages; those that cost the others more than they gain are put
+    /// out, with the reason, and the rest is unified again.
+    fn settle_at(
+        &self,
+        price: u64,
+        pages: &[Page],
+        mut members: Vec<usize>,
+    ) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let mut out: FxHashMap<usize, String> = FxHashMap::default();
+        if self.options.strength == Strength::Bytes {
+            let strangers = other_white_space(pages, &members);
+            members.retain(|member| !strangers.contains_key(member));
+            out.extend(strangers.into_iter().map(|(member, places)| (member, white_space_reason(places))));
+        }
+        let unifier = self.unifier(pages, price);
+        let broken = unifier.broken_off(&members);
+        members.retain(|member| !broken.contains(member));
+        let reason = "elements are closed that others leave open, or the other way round: it may be cut off";
+        out.extend(broken.into_iter().map(|member| (member, reason.to_owned())));
+        for _ in 0..MOST_ROUNDS {
+            if members.len() < 2 {
+                break;
+            }
+            let unified = unifier.pages(&members);
+            let misfits = self.misfits(pages, &members, &unified);
+            if misfits.is_empty() {
+                return (out, Some(Draft { members, unified }));
+            }
+            members.retain(|member| !misfits.contains_key(member));
+            out.extend(misfits);
+        }
+        let reason = "no layout that would make it smaller";
+        out.extend(members.into_iter().map(|member| (member, reason.to_owned())));
+        (out, None)
+    }
+
+    /// Members that would not gain, or that cost the others more than they gain.
+    fn misfits(&self, pages: &[Page], members: &[usize], unified: &Unified) -> FxHashMap<usize, String> {
+        let holes = holes(&unified.pieces);
+        let price = self.options.block_price as usize;
+        let mut found = FxHashMap::default();
+        let mut own = vec![0_usize; pages.len()];
+        let mut blame = vec![0_usize; pages.len()];
+        let mut alone = vec![0_usize; pages.len()];
+        let mut blanks = vec![0_usize; pages.len()];
+        let exact = self.options.strength == Strength::Bytes;
+        for hole in &holes {
+            let blanks_only = exact && hole.overriding() * 3 <= members.len() && hole.differs_in_blanks_only(pages);
+            let overriding = hole.overriding().max(1);
+            let few = overriding * 10 <= members.len();
+            for (index, &member) in hole.members.iter().enumerate().filter(|(index, _)| !hole.follows[*index]) {
+                own[member] += hole.contents[index].len() + 40;
+                blanks[member] += usize::from(blanks_only);
+                if few {
+                    blame[member] += price / overriding;
+                    alone[member] += 1;
+                }
+            }
+        }
+        for &member in members {
+            let before = pages[member].source.len();
+            let after = own[member] + 40;
+            if after >= before {
+                found.insert(
+                    member,
+                    format!("with the layout it would not get smaller ({before} bytes now, {after} then)"),
+                );
+            } else if blanks[member] > 0 {
+                found.insert(member, white_space_reason(blanks[member]));
+            } else if blame[member] > before - after && alone[member] > 4 {
+                let count = alone[member];
+                found.insert(
+                    member,
+                    format!(
+                        "differs from nearly all other pages in {count} places; the layout would need a block for each"
+                    ),
+                );
+            }
+        }
+        found
+    }
+}
+
+fn white_space_reason(places: usize) -> String {
+    let noun = if places == 1 { "place" } else { "places" };
+    format!("its white space differs from the other pages' in {places} {noun}, and exact output keeps it")
+}
+
+/// So many places make a page a stranger before anything is compared; fewer may
+/// all lie in what is its own.
+const MANY: usize = 3;
+
+/// Members with other white space than three quarters of the others before
+/// what they share with them, with the number of such places.
+fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usize> {
+    let mut counts: FxHashMap<(u64, u64), FxHashMap<u64, usize>> = FxHashMap::default();
+    let places = |member: usize| pages[member].blanks_before_nodes();
+    for &member in members {
+        for (node, blanks) in places(member) {
+            *counts.entry(node).or_default().entry(blanks).or_default() += 1;
+        }
+    }
+    let usual: FxHashMap<(u64, u64), u64> = counts
+        .into_iter()
+        .filter_map(|(node, kinds)| {
+            let all: usize = kinds.values().sum();
+            let (&blanks, &most) = kinds.iter().max_by_key(|(blanks, count)| (**count, **blanks))?;
+            (most * 4 >= all * 3 && all * 2 > members.len()).then_some((node, blanks))
+        })
+        .collect();
+    let odd = |&member: &usize| {
+        let differs = |(node, blanks): &((u64, u64), u64)| usual.get(node).is_some_and(|usual| usual != blanks);
+        (member, places(member).iter().filter(|place| differs(place)).count())
+    };
+    members.iter().map(odd).filter(|(_, count)| *count > MANY).collect()
+}
+
+/// About how many bytes the layout and its pages will have.
+fn written_size(pieces: &[Piece]) -> u64 {
+    const TAGS: usize = 45;
+    let hole = |hole: &Hole| {
+        let default = match &hole.default {
+            DefaultContent::Empty => 0,
+            DefaultContent::Content(member) => hole.contents[*member].len() as u64,
+            DefaultContent::Pieces(pieces) => written_size(pieces),
+        };
+        let overrides = hole.contents.iter().zip(&hole.follows).filter(|(_, follows)| !**follows);
+        let own: usize = overrides.map(|(content, _)| content.len() + TAGS).sum();
+        default + (own + TAGS) as u64
+    };
+    let size = |piece: &Piece| match piece {
+        Piece::Fixed { span, .. } => span.len() as u64,
+        Piece::Hole(inside) => hole(inside),
+    };
+    pieces.iter().map(size).sum()
+}
