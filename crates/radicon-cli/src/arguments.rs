@@ -207,6 +207,19 @@ pub struct How {
     /// The most levels of layouts; 1 for a base layout without sections.
     #[arg(long, value_name = "N", default_value_t = radicon::Options::default().levels)]
     pub levels: usize,
+    /// Which partials to make.
+    #[arg(long, value_enum, default_value_t)]
+    pub partials: PartialsArgument,
+}
+
+/// Which partials to make.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum PartialsArgument {
+    /// Of markup that stands three times or more.
+    #[default]
+    Repeats,
+    /// None.
+    None,
 }
 
 /// How equal pages must be.

@@ -83,7 +83,7 @@ fn the_demo_runs_the_whole_job() {
     let ran = radicon(dir.path(), &["demo", "tour"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     for words in [
-        "One layout for 15 of 22 pages",
+        "2 layouts for 15 of 22 pages",
         "Proven: no page changes",
         "<!--: block content -->",
         "22 pages equal",
@@ -172,7 +172,7 @@ fn the_json_has_what_scripts_rely_on() {
     assert_eq!(survey["totals"]["pages"], 22);
     assert_eq!(survey["references"][0]["file"], "booking/desk.tern");
     let proposal = json(&site, "propose", &["propose"]);
-    assert!(proposal["files"].as_array().is_some_and(|files| files.len() == 16));
+    assert!(proposal["files"].as_array().is_some_and(|files| files.len() == 17));
     assert!(proposal["files"][0]["text"].is_string() && proposal["files"][0]["role"].is_string());
     assert!(proposal["after"]["bytes"].as_u64() < proposal["before"]["bytes"].as_u64() && proposal["left"].is_array());
     assert_eq!(proposal["proof"][0]["strength"], "blanks");

@@ -61,7 +61,9 @@ mod site;
 pub mod text;
 
 pub use config::{ConfigError, Globs};
-pub use propose::{Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, Size, propose};
+pub use propose::{
+    Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, Size, propose,
+};
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
 pub use repeats::{
     Advice, AdviceKind, Drift, Fragment, Gap, LinePair, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead,

@@ -20,7 +20,7 @@ use radicon::disk::{self, Loaded, Recovery};
 use radicon::{Options, Problem, SourceFile, Strength, text};
 use serde::Serialize;
 
-use crate::arguments::{Arguments, Command, Format, How};
+use crate::arguments::{Arguments, Command, Format, How, PartialsArgument};
 use crate::output::{BAD, FAINT, PLAIN, count};
 
 /// Runs a command; gives the exit code.
@@ -86,7 +86,13 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
 fn options(loaded: &Loaded, how: &How) -> Result<Options> {
     let strength = if how.strict { Strength::Bytes } else { Strength::Blanks };
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
-    Ok(Options { strength, dialect, block_price: how.block_price, levels: how.levels })
+    Ok(Options {
+        strength,
+        dialect,
+        block_price: how.block_price,
+        levels: how.levels,
+        partials: how.partials == PartialsArgument::Repeats,
+    })
 }
 
 fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {

@@ -59,6 +59,7 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
         writeln!(out)?;
         blocks(proposal, layout, out)?;
     }
+    partials(proposal, out)?;
     writeln!(out)?;
     sizes(proposal, out)?;
     proof(proposal, out)?;
@@ -109,6 +110,19 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
         let dots = if !is_all && block.overridden_by > such_as.len() { ", …" } else { "" };
         let (line, bytes) = (number(block.line as usize), number(block.bytes));
         table.row([block.name.clone(), line, default.into(), layouts, overriding, bytes, such_as.join(", ") + dots]);
+    }
+    Ok(table.print(out)?)
+}
+
+fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    if proposal.partials.is_empty() {
+        return Ok(());
+    }
+    writeln!(out)?;
+    let columns = [("partial", Align::Left), ("uses", Align::Right), ("files", Align::Right), ("bytes", Align::Right)];
+    let mut table = Table::new(&columns);
+    for partial in &proposal.partials {
+        table.row([partial.path.clone(), number(partial.uses), number(partial.files), number(partial.bytes)]);
     }
     Ok(table.print(out)?)
 }

@@ -5,10 +5,11 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::levels::{Body, Layout, Planner};
 use super::page::Page;
+use super::partials::Extracted;
 use super::settle::Draft;
 use super::tidy::Style;
 use super::write::Writer;
-use super::{Job, Left, Proposal, ProposedBlock, ProposedFile, ProposedLayout, apply, name, size};
+use super::{Job, Left, Proposal, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, apply, name, size};
 use crate::dialect::Kind;
 use crate::markup::Constructs;
 use crate::prove::{PageProof, prove_page};
@@ -16,10 +17,14 @@ use crate::site::{Role, Site, Template, usual_folder};
 use crate::text::LineIndex;
 
 /// A file of the proposal, and the layout that it takes.
-struct Written {
-    file: ProposedFile,
-    extends: Option<String>,
+#[derive(Clone)]
+pub(super) struct Written {
+    pub file: ProposedFile,
+    pub extends: Option<String>,
 }
+
+/// How often partials are tried, each time without the files of pages for which they failed.
+const MOST_ATTEMPTS: usize = 3;
 
 /// A layout with its place.
 struct Placed<'a> {
@@ -42,6 +47,7 @@ impl Job<'_> {
                 pages,
                 price: self.options.block_price * 3,
                 levels: self.options.levels,
+                partials: self.options.partials && self.dialect.form(Kind::Include).is_some(),
             };
             let base = planner.plan(draft.unified, draft.members);
             let known = taken.len();
@@ -62,7 +68,7 @@ impl Job<'_> {
                 );
             }
         }
-        let (proof, new_site) = self.prove(&mut written, &mut left);
+        let (proof, new_site, partials) = self.prove_with_partials(&mut written, &mut left);
         recount(&mut layouts, &written);
         let mut files: Vec<ProposedFile> = written.into_iter().map(|written| written.file).collect();
         files.sort_by(|a, b| a.path.cmp(&b.path));
@@ -72,7 +78,7 @@ impl Job<'_> {
             size(new_site.templates.iter().map(|template| &template.source[..]))
         };
         left.sort();
-        Proposal { files, layouts, dialect: self.dialect.name.clone(), before, after, proof, left }
+        Proposal { files, layouts, partials, dialect: self.dialect.name.clone(), before, after, proof, left }
     }
 
     /// The layouts of a family, the outer before the inner, with their paths.
@@ -216,7 +222,7 @@ impl Job<'_> {
     }
 
     /// How a template names the file.
-    fn written_name(&self, path: &str) -> String {
+    pub(super) fn written_name(&self, path: &str) -> String {
         let rules = &self.dialect.targets;
         let under = |root: &str| match root {
             "" => Some(path),
@@ -231,14 +237,44 @@ impl Job<'_> {
         format!("{slash}{}", name.replace('/', &rules.separator))
     }
 
+    /// Proves every page, with partials where that is possible.
+    fn prove_with_partials(
+        &self,
+        written: &mut Vec<Written>,
+        left: &mut Vec<Left>,
+    ) -> (Vec<PageProof>, Site, Vec<ProposedPartial>) {
+        let mut excluded: FxHashSet<String> = FxHashSet::default();
+        let mut proven = None;
+        for _ in 0..MOST_ATTEMPTS {
+            let Some(Extracted { written: with, partials }) = self.extract(written, &excluded) else { break };
+            let (proof, site) = self.proof(&with);
+            let failed: Vec<&PageProof> = proof.iter().filter(|page| page.strength.is_none()).collect();
+            if failed.is_empty() {
+                *written = with;
+                return (proof, site, partials);
+            }
+            // Perhaps it is not the partials that failed.
+            if proven.is_none() {
+                proven = Some(self.prove(written, left));
+            }
+            excluded.extend(failed.iter().map(|page| page.page.clone()));
+        }
+        let (proof, site) = proven.unwrap_or_else(|| self.prove(written, left));
+        (proof, site, Vec::new())
+    }
+
+    fn proof(&self, written: &[Written]) -> (Vec<PageProof>, Site) {
+        let new = apply(self.site, written.iter().map(|written| &written.file), &self.dialect);
+        let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
+        let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
+        (paths.par_iter().map(prove_one).collect(), new)
+    }
+
     /// Proves every page; converted pages that fail are taken back and left, and
     /// layouts that nothing takes any more go with them.
     fn prove(&self, written: &mut Vec<Written>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
         loop {
-            let new = apply(self.site, written.iter().map(|written| &written.file), &self.dialect);
-            let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
-            let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
-            let proof: Vec<PageProof> = paths.par_iter().map(prove_one).collect();
+            let (proof, new) = self.proof(written);
             let failed: FxHashMap<&str, String> = proof
                 .iter()
                 .filter(|page| page.strength.is_none())

@@ -64,6 +64,8 @@ pub(super) struct Planner<'a> {
     pub price: u64,
     /// The most levels of layouts.
     pub levels: usize,
+    /// Whether what stands several times may become a partial.
+    pub partials: bool,
 }
 
 impl Planner<'_> {
@@ -147,7 +149,7 @@ impl Planner<'_> {
                 }
             }
         }
-        let pays = saved > self.price;
+        let pays = saved > self.price && !(self.partials && is_rather_partial(self.pages, &overrides));
         pays.then(|| Layout { word, members, body: Body::Section(overrides), open, inner: Vec::new() })
     }
 
@@ -207,6 +209,20 @@ impl Planner<'_> {
             }
         }
     }
+}
+
+/// Whether a section has nothing of its own but one run of markup beside what its
+/// pages have: that is no frame.
+fn is_rather_partial(pages: &[Page], overrides: &[Override]) -> bool {
+    let [only] = overrides else { return false };
+    let counts = |piece: &Piece| match piece {
+        Piece::Fixed { page, span } => !span.of(&pages[*page].source).iter().all(|b| crate::text::is_blank(*b)),
+        Piece::Hole(_) => true,
+    };
+    let pieces: Vec<&Piece> = only.pieces.iter().filter(|piece| counts(piece)).collect();
+    let runs = pieces.chunk_by(|a, b| matches!((a, b), (Piece::Fixed { .. }, Piece::Fixed { .. })));
+    let fixed = runs.filter(|run| matches!(run[0], Piece::Fixed { .. })).count();
+    only.lines && pieces.len() > 1 && fixed == 1
 }
 
 /// How a section fills a hole.

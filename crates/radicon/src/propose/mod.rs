@@ -9,6 +9,7 @@ mod hole;
 mod levels;
 mod name;
 mod page;
+mod partials;
 mod sections;
 mod settle;
 mod tidy;
@@ -44,11 +45,13 @@ pub struct Options {
     pub block_price: u64,
     /// The most levels of layouts (default 8).
     pub levels: usize,
+    /// Whether markup that stands several times becomes partials (default yes).
+    pub partials: bool,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { strength: Strength::Blanks, dialect: None, block_price: 100, levels: 8 }
+        Self { strength: Strength::Blanks, dialect: None, block_price: 100, levels: 8, partials: true }
     }
 }
 
@@ -116,6 +119,19 @@ pub struct ProposedLayout {
     pub fills: Vec<String>,
 }
 
+/// A partial of the proposal.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+pub struct ProposedPartial {
+    /// Its path.
+    pub path: String,
+    /// How often it is included.
+    pub uses: usize,
+    /// In how many files.
+    pub files: usize,
+    /// Its bytes.
+    pub bytes: usize,
+}
+
 /// How much there is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Size {
@@ -143,6 +159,8 @@ pub struct Proposal {
     pub files: Vec<ProposedFile>,
     /// The layouts, the outer before those that extend them; none if there is nothing to propose.
     pub layouts: Vec<ProposedLayout>,
+    /// The partials, by path.
+    pub partials: Vec<ProposedPartial>,
     /// The dialect the files are written in.
     pub dialect: String,
     /// All templates of the site as they are.

@@ -2,7 +2,8 @@
 
 use super::hole::{Context, Hole};
 use super::page::Page;
-use crate::markup::{NodeKind, TokenKind};
+use crate::dialect;
+use crate::markup::{Document, NodeKind, TokenKind};
 use crate::text::Span;
 
 /// A name for a hole: lower case letters, digits and `_`. Not unique yet.
@@ -335,6 +336,24 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
     });
     let word = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
     word.filter(|word| word.len() > 2).map_or_else(|| "section".into(), |word| slug(word).replace('_', "-"))
+}
+
+/// A word for a partial of this markup: what its first telling element is called.
+pub(super) fn of_markup(markup: &[u8]) -> String {
+    let document = Document::read(markup, &dialect::plain());
+    let page = Page::plain(markup, document);
+    let elements: Vec<u32> = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
+    let telling = elements.iter().find_map(|&node| match tag(&page, node).as_str() {
+        "h1" | "h2" | "h3" | "h4" => words_of(&page, node),
+        _ => called(&page, node),
+    });
+    let inside = || {
+        let headings = (1..page.document.nodes.len() as u32)
+            .filter(|&node| matches!(tag(&page, node).as_str(), "h1" | "h2" | "h3"));
+        headings.into_iter().find_map(|node| words_of(&page, node))
+    };
+    let word = telling.or_else(inside).or_else(|| elements.first().map(|&node| tag(&page, node)));
+    slug(&word.unwrap_or_default()).replace('_', "-")
 }
 
 /// A word, with a number behind it if it is taken.

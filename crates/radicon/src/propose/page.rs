@@ -58,6 +58,13 @@ impl Page {
         page
     }
 
+    /// Some markup, for its elements alone; it has no keys.
+    pub fn plain(markup: &[u8], document: Document) -> Self {
+        let source = Arc::new(markup.to_vec());
+        let normal = Normal::of(&source, &document.tokens);
+        Self { path: String::new(), source, document, normal, keys: Vec::new(), exact: Vec::new() }
+    }
+
     /// Keys of all nodes, children before parents, in one pass.
     fn compute_keys(&self) -> Vec<Key> {
         let nodes = &self.document.nodes;
