@@ -89,7 +89,10 @@ impl Job<'_> {
             let everything: Vec<usize> = (0..pages.len()).collect();
             let word = match (&layout.body, taken.is_empty()) {
                 (Body::Base { .. }, true) => "base".to_owned(),
-                (Body::Base { .. }, false) => name::of_section(pages, &everything, &layout.members),
+                (Body::Base { .. }, false) => {
+                    let word = name::of_section(pages, &everything, &layout.members);
+                    if word == name::SECTION { "base".to_owned() } else { word }
+                }
                 (Body::Section(_), _) => layout.word.clone(),
             };
             let place =

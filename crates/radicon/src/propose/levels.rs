@@ -56,6 +56,10 @@ impl Layout {
     }
 }
 
+/// The most blocks that a section leaves in a block that it fills, times the price
+/// of a block: four at the usual price.
+const MOST_PARTS: u64 = 400;
+
 /// Builds the layouts of a family.
 pub(super) struct Planner<'a> {
     pub unifier: &'a Unifier<'a>,
@@ -90,7 +94,7 @@ impl Planner<'_> {
         let mut found: Vec<Layout> = Vec::new();
         for Section { members, inner } in sections {
             let mut taken = taken.to_vec();
-            match self.section(around, members, &mut taken, &found) {
+            match self.section(around, members, &mut taken) {
                 Some(mut layout) => {
                     if level < self.levels {
                         layout.inner = self.grow(&layout, inner, &taken, level + 1);
@@ -104,16 +108,8 @@ impl Planner<'_> {
     }
 
     /// A section's layout; `None` if it does not pay.
-    fn section(
-        &self,
-        around: &Layout,
-        members: Vec<usize>,
-        taken: &mut Vec<String>,
-        beside: &[Layout],
-    ) -> Option<Layout> {
+    fn section(&self, around: &Layout, members: Vec<usize>, taken: &mut Vec<String>) -> Option<Layout> {
         let word = name::of_section(self.pages, &around.members, &members);
-        let beside: Vec<&str> = beside.iter().map(|layout| layout.word.as_str()).collect();
-        let word = name::unique_word(&word, &beside);
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
         let mut saved = 0;
@@ -173,7 +169,10 @@ impl Planner<'_> {
             Filled { pieces: vec![piece], follows, saves }
         });
         let parted = self.unifier.inside(hole).map(|unified| {
-            let saves = without.saturating_sub(unified.cost + prices.layout);
+            let blocks = super::holes(&unified.pieces).len();
+            // Many blocks in one are rather content that looks alike than a frame.
+            let most = (MOST_PARTS / prices.layout.max(1)).max(1) as usize;
+            let saves = if blocks > most { 0 } else { without.saturating_sub(unified.cost + prices.layout) };
             Filled { pieces: unified.pieces, follows: Vec::new(), saves }
         });
         let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));

@@ -301,6 +301,9 @@ fn roots_of(page: &Page, span: Span) -> Vec<u32> {
     found
 }
 
+/// The word for a section of which nothing is known.
+pub(super) const SECTION: &str = "section";
+
 /// A word for a section of the pages around it: their folder, what their bodies
 /// are called, how their files' names begin.
 pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String {
@@ -335,7 +338,7 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
         shared.min(first.bytes().zip(stem(member).bytes()).take_while(|(a, b)| a == b).count())
     });
     let word = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
-    word.filter(|word| word.len() > 2).map_or_else(|| "section".into(), |word| slug(word).replace('_', "-"))
+    word.filter(|word| word.len() > 2).map_or_else(|| SECTION.into(), |word| slug(word).replace('_', "-"))
 }
 
 /// A word for a partial of this markup: what its first telling element is called.
@@ -354,13 +357,6 @@ pub(super) fn of_markup(markup: &[u8]) -> String {
     };
     let word = telling.or_else(inside).or_else(|| elements.first().map(|&node| tag(&page, node)));
     slug(&word.unwrap_or_default()).replace('_', "-")
-}
-
-/// A word, with a number behind it if it is taken.
-pub(super) fn unique_word(word: &str, taken: &[&str]) -> String {
-    let numbered = (2..).map(|number| format!("{word}-{number}"));
-    let mut words = std::iter::once(word.to_owned()).chain(numbered);
-    words.find(|word| !taken.contains(&word.as_str())).unwrap_or_default()
 }
 
 /// Numbers names that occur more than once.

@@ -5,6 +5,7 @@ use rustc_hash::FxHashMap;
 use super::family::{self, Frames};
 use super::hole::{DefaultContent, Hole, Piece};
 use super::page::Page;
+use super::sections::LEAST_PAGES;
 use super::unify::{Prices, Unified, Unifier};
 use super::{Job, Left, holes};
 use crate::dialect::{self, Kind};
@@ -18,6 +19,9 @@ const MOST_ROUNDS: usize = 8;
 
 /// The most families that get a layout each.
 const MOST_FAMILIES: usize = 256;
+
+/// A layout may have so many blocks, and one more for each of its pages.
+const MOST_BLOCKS: usize = 20;
 
 /// A layout and the pages, by index, that take it.
 pub(super) struct Draft {
@@ -45,6 +49,12 @@ impl Job<'_> {
             for (page, reason) in why {
                 reasons.entry(page).or_insert(reason);
             }
+            // Beside the main family a few pages are none, nor are pages that differ everywhere.
+            let few = |draft: &Draft| {
+                let blocks = holes(&draft.unified.pieces).len();
+                !drafts.is_empty() && draft.members.len() < LEAST_PAGES || blocks > MOST_BLOCKS + draft.members.len()
+            };
+            let draft = draft.filter(|draft| !few(draft));
             drafts.extend(draft);
         }
         let taken: rustc_hash::FxHashSet<usize> =
