@@ -1,6 +1,6 @@
 //! Random sites of several levels, and the flat pages that they give.
 
-use radicon::{Resolver, Role, Settings, Site, SourceFile, dialect};
+use radicon::{Resolver, Settings, Site, SourceFile, dialect};
 
 /// A hidden hierarchy.
 pub struct Hidden {
@@ -10,8 +10,6 @@ pub struct Hidden {
     pub pages: Vec<SourceFile>,
     /// How many layouts stand above each other at most.
     pub levels: usize,
-    /// How many layouts there are.
-    pub layouts: usize,
     /// How many partials there are.
     pub partials: usize,
 }
@@ -188,7 +186,6 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
             SourceFile::new(site.get(id).path.clone(), resolver.flatten(id).expect("a page of a whole site").bytes)
         })
         .collect();
-    let layouts = site.templates.iter().filter(|template| template.role == Role::Layout).count();
     let levels = frames.iter().map(|frame| frame.level).max().unwrap_or(1);
-    Hidden { pages, levels, layouts, partials: partials.len(), site }
+    Hidden { pages, levels, partials: partials.len(), site }
 }

@@ -1,8 +1,8 @@
 //! How well `propose` finds hidden hierarchies: random sites of one to four
-//! levels are flattened, and only the pages are given to it.
+//! levels are flattened, and only the pages are given to it. `--into` keeps the sites.
 //!
 //! ```sh
-//! cargo run --release --example hidden -- [SITES] [--pages MOST] [--small] [--strict] [--seed N]
+//! cargo run --release --example hidden -- [SITES] [--pages MOST] [--small] [--strict] [--seed N] [--into DIR]
 //! ```
 
 mod generator;
@@ -10,7 +10,7 @@ mod generator;
 use std::time::Instant;
 
 use generator::{Random, Shape, generate};
-use radicon::{Options, Settings, Site, Strength, dialect, propose};
+use radicon::{Options, Role, Settings, Site, Strength, dialect, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut into = None;
@@ -37,6 +37,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let shape = Shape::random(&mut random, most);
         let hidden = generate(&mut random, shape);
         let truth: usize = hidden.site.templates.iter().map(|template| template.source.len()).sum();
+        let layouts = hidden.site.templates.iter().filter(|template| template.role == Role::Layout).count();
         let flat = Site::read(hidden.pages, dialect::builtin(), &Settings::default());
         if let Some(into) = &into {
             for template in
@@ -56,7 +57,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let depth = proposal.layouts.iter().map(|layout| depth(&layout.path)).max().unwrap_or(0);
         levels += usize::from(depth == hidden.levels);
         found += proposal.layouts.len();
-        hidden_layouts += hidden.layouts;
+        hidden_layouts += layouts;
         partials += proposal.partials.len();
         hidden_partials += hidden.partials;
         pages += proposal.proof.len();
@@ -70,7 +71,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
                 proposal.left.len(),
                 hidden.levels,
                 proposal.layouts.len(),
-                hidden.layouts,
+                layouts,
                 proposal.partials.len(),
                 hidden.partials
             );

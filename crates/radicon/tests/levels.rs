@@ -1,0 +1,160 @@
+//! Proposals of several levels: hidden hierarchies are found again from flat pages.
+
+mod common;
+#[path = "../examples/hidden/generator.rs"]
+mod generator;
+
+use common::{cases, seed};
+use generator::{Random, Shape, generate};
+use radicon::{Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose, prove};
+
+fn read(files: Vec<SourceFile>) -> Site {
+    Site::read(files, dialect::builtin(), &Settings::default())
+}
+
+/// The site with a proposal adopted.
+fn adopted(old: &Site, proposal: &Proposal) -> Site {
+    let changed = |path: &str| proposal.files.iter().any(|file| file.path == path);
+    let kept = old.templates.iter().filter(|template| !changed(&template.path));
+    let files = kept
+        .map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()))
+        .chain(proposal.files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())));
+    read(files.collect())
+}
+
+fn depth(proposal: &Proposal) -> usize {
+    let around = |path: &String| proposal.layouts.iter().find(|layout| layout.path == *path)?.extends.clone();
+    let of = |path: &String| std::iter::successors(Some(path.clone()), around).count();
+    proposal.layouts.iter().map(|layout| of(&layout.path)).max().unwrap_or(0)
+}
+
+#[test]
+fn hidden_hierarchies_are_found_again() {
+    let first = seed("hidden hierarchies");
+    let (mut ratios, mut levels, mut partials, mut hidden_partials) = (Vec::new(), 0, 0, 0);
+    let all = cases(30, 600);
+    for case in 0..all {
+        let mut random = Random(first + case);
+        let shape = Shape::random(&mut random, 80);
+        let hidden = generate(&mut random, shape);
+        let truth: usize = hidden.site.templates.iter().map(|template| template.source.len()).sum();
+        let old = read(hidden.pages);
+        for strength in [Strength::Bytes, Strength::Blanks] {
+            let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+            let new = adopted(&old, &proposal);
+            assert!(prove(&old, &new, strength).equal, "seed {}", first + case);
+            if strength == Strength::Blanks {
+                ratios.push(proposal.after.bytes as f64 / truth as f64);
+                levels += u64::from(depth(&proposal) == hidden.levels);
+                partials += proposal.partials.len();
+                hidden_partials += hidden.partials;
+            }
+        }
+    }
+    ratios.sort_by(f64::total_cmp);
+    let (median, worst) = (ratios[ratios.len() / 2], ratios[ratios.len() - 1]);
+    println!(
+        "median {median:.3}, worst {worst:.3}, levels {levels} of {all}, partials {partials} of {hidden_partials}"
+    );
+    assert!(median < 1.02 && worst < 1.15, "median {median}, worst {worst}");
+    assert!(levels * 10 >= all * 7 && partials * 10 >= hidden_partials * 8, "{levels} levels, {partials} partials");
+}
+
+#[test]
+fn an_adopted_proposal_leaves_nothing_to_propose() {
+    let first = seed("stable proposals");
+    for case in 0..cases(20, 400) {
+        let mut random = Random(first + case);
+        let shape = Shape::random(&mut random, 60);
+        let old = read(generate(&mut random, shape).pages);
+        let proposal = propose(&old, &Options::default()).expect("a proposal");
+        let again = propose(&adopted(&old, &proposal), &Options::default()).expect("a proposal");
+        assert!(again.layouts.is_empty(), "seed {}: {:?}", first + case, again.layouts);
+    }
+}
+
+/// Pages of two sections; each has a style sheet, and one a side bar around its content.
+fn two_sections() -> Vec<SourceFile> {
+    let page = |section: &str, number: usize| {
+        let (sheet, content) = match section {
+            "harbours" => {
+                ("harbour.css", format!("<h1>Harbour {number}</h1>\n      <p>The boat lands at mole {number}.</p>"))
+            }
+            _ => ("boat.css", format!("<p>Boat {number} has room for {number} sheep.</p>")),
+        };
+        let content = match section {
+            "harbours" => content,
+            _ => format!(
+                "<div class=\"with-side-bar\">\n      <ul class=\"side-bar\">\n        <li><a href=\"/boats/crew.html\">The crew of our boats</a></li>\n        <li><a href=\"/boats/engines.html\">Engines and winches</a></li>\n      </ul>\n      {content}\n      <p class=\"hint\">Boats are painted every second winter, in the dry dock.</p>\n    </div>"
+            ),
+        };
+        SourceFile::new(
+            format!("{section}/{number}.html"),
+            format!(
+                "<!DOCTYPE html>\n<html>\n<head>\n  <title>{section} {number}</title>\n  <link rel=\"stylesheet\" href=\"/css/tidewater.css\">\n  <link rel=\"stylesheet\" href=\"/css/{sheet}\">\n</head>\n<body class=\"{section}-page\">\n  <header><a href=\"/\">Tidewater, the ferry line of the seven harbours</a></header>\n  <main>\n    {content}\n  </main>\n  <footer><p>Owned by the people of the seven harbours, since the first boat.</p></footer>\n</body>\n</html>\n"
+            ),
+        )
+    };
+    ["boats", "harbours"].iter().flat_map(|section| (1..8).map(move |number| page(section, number))).collect()
+}
+
+#[test]
+fn sections_get_layouts_of_their_own() {
+    let old = read(two_sections());
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let shown: Vec<_> = proposal
+        .layouts
+        .iter()
+        .map(|layout| (layout.path.as_str(), layout.extends.as_deref(), layout.pages, layout.beneath))
+        .collect();
+    let base = Some("layouts/base.html");
+    assert_eq!(
+        shown,
+        [("layouts/base.html", None, 0, 14), ("layouts/boats.html", base, 7, 7), ("layouts/harbours.html", base, 7, 7)]
+    );
+    let boats = &proposal.layouts[1];
+    assert!(boats.fills.contains(&"content".into()), "{boats:?}");
+    let page = proposal.files.iter().find(|file| file.path == "boats/3.html").expect("a page");
+    let text = String::from_utf8_lossy(&page.bytes);
+    assert!(text.contains("layout layouts/boats.html") && !text.contains("side-bar"), "{text}");
+    let flat = propose(&old, &Options { levels: 1, ..Options::default() }).expect("a proposal");
+    assert_eq!(flat.layouts.len(), 1);
+    assert!(flat.after.bytes > proposal.after.bytes);
+}
+
+#[test]
+fn what_stands_in_three_pages_becomes_a_partial() {
+    let notice = "  <ul class=\"notice\">\n    <li>Bicycles travel free of charge, on every boat</li>\n    <li>Sheep travel on Sundays only, and on a lead</li>\n  </ul>\n";
+    let page = |number: usize| {
+        let frame = |content: String| {
+            format!(
+                "<!DOCTYPE html>\n<html>\n<head>\n  <title>Page {number}</title>\n</head>\n<body>\n  <header><a href=\"/\">Tidewater, the ferry line of the seven harbours</a></header>\n  <main>\n{content}  </main>\n  <footer><p>Owned by the people of the seven harbours.</p></footer>\n</body>\n</html>\n"
+            )
+        };
+        let own = |word: &str| {
+            format!("    <p>{word} {number}, and nothing else to be read here, {}</p>\n", "x".repeat(number))
+        };
+        let notice = notice.replace("\n  ", "\n    ").replacen("  ", "    ", 1);
+        let content = match number % 3 {
+            0 => format!("{}{notice}{}", own("Before"), own("After")),
+            1 => format!("{}{}", own("Lone"), own("Line")),
+            _ => format!("{}{}{notice}", own("First"), own("Second")),
+        };
+        SourceFile::new(format!("{number}.html"), frame(content))
+    };
+    let old = read((1..10).map(page).collect());
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+        let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+        // In exact output the last lines of a block share theirs with its closing tag.
+        let uses = if strength == Strength::Blanks { 6 } else { 3 };
+        assert_eq!((partial.path.as_str(), partial.uses, partial.files), ("partials/notice.html", uses, uses));
+        let file = proposal.files.iter().find(|file| file.role == Role::Partial).expect("the partial");
+        if strength == Strength::Blanks {
+            assert_eq!(String::from_utf8_lossy(&file.bytes), notice.replace("\n  ", "\n").trim_start());
+        }
+        assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
+    }
+    let without = propose(&old, &Options { partials: false, ..Options::default() }).expect("a proposal");
+    assert!(without.partials.is_empty());
+}
