@@ -76,12 +76,15 @@ pub enum Command {
         /// How to propose.
         #[command(flatten)]
         how: How,
-        /// Print the proposed layout too.
+        /// Print the proposed layouts and partials too.
         #[arg(long)]
         show: bool,
         /// Write the whole new site, untouched files too, into a new folder.
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
+        /// Write the changes as a patch that `git apply` takes.
+        #[arg(long, value_name = "FILE")]
+        patch: Option<PathBuf>,
     },
     /// Are all pages of two folders the same?
     Prove {
@@ -202,21 +205,29 @@ pub struct How {
     #[arg(long, value_name = "NAME")]
     pub dialect: Option<String>,
     /// What a block must save, in bytes; higher gives fewer, bigger blocks.
-    #[arg(long, value_name = "BYTES", default_value_t = radicon::Options::default().block_price)]
-    pub block_price: u64,
+    /// [default: 100]
+    #[arg(long, value_name = "BYTES")]
+    pub block_price: Option<u64>,
+    /// As small as possible, with more and smaller blocks, rather than tidy.
+    #[arg(long, conflicts_with = "block_price")]
+    pub small: bool,
     /// The most levels of layouts; 1 for a base layout without sections.
-    #[arg(long, value_name = "N", default_value_t = radicon::Options::default().levels)]
-    pub levels: usize,
+    /// [default: 8]
+    #[arg(long, value_name = "N")]
+    pub levels: Option<usize>,
+    /// What a section's layout or a partial must save, in bytes [default: three times the price of a block, twice for a partial].
+    #[arg(long, value_name = "BYTES")]
+    pub min_saving: Option<u64>,
     /// Which partials to make.
-    #[arg(long, value_enum, default_value_t)]
-    pub partials: PartialsArgument,
+    /// [default: repeats]
+    #[arg(long, value_enum)]
+    pub partials: Option<PartialsArgument>,
 }
 
 /// Which partials to make.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum PartialsArgument {
     /// Of markup that stands three times or more.
-    #[default]
     Repeats,
     /// None.
     None,

@@ -462,3 +462,30 @@ fn repeats_are_listed_shown_and_limited() {
     let survey = json(&site, "survey", &["survey"]);
     assert_eq!(survey["repeats"]["greatest"][0]["id"], id);
 }
+
+#[test]
+fn a_patch_does_what_adopt_does() {
+    let git = |dir: &Path, arguments: &[&str]| {
+        let ran = std::process::Command::new("git").args(arguments).current_dir(dir).output();
+        ran.map(|ran| (ran.status.success(), String::from_utf8_lossy(&ran.stderr).into_owned()))
+    };
+    let (dir, site) = demo();
+    if git(dir.path(), &["--version"]).is_err() {
+        assert!(std::env::var_os("CI").is_none(), "git is missing, and CI must have it");
+        println!("skipped: git is not here");
+        return;
+    }
+    let patch = dir.path().join("proposal.patch");
+    let ran = radicon(&site, &["propose", "--patch", &patch.to_string_lossy()]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let patched = dir.path().join("patched");
+    radicon(dir.path(), &["demo", "patched"]);
+    let patched = patched.join("tidewater");
+    let applied = git(&patched, &["apply", "--whitespace=nowarn", &patch.to_string_lossy()]).expect("git");
+    assert!(applied.0, "{}", applied.1);
+    assert_eq!(radicon(&site, &["adopt"]).code, 0);
+    for name in ["layouts/base.html", "layouts/harbours.html", "harbours/heronsea.html", "fares.html"] {
+        let read = |folder: &Path| std::fs::read(folder.join(name)).expect(name);
+        assert_eq!(read(&site), read(&patched), "{name}");
+    }
+}

@@ -74,6 +74,13 @@ pub(crate) fn boolean(item: Item<'_, '_>) -> Result<bool> {
 }
 
 /// A text, or a list of texts.
+/// A number, not below 0.
+pub(crate) fn number(item: Item<'_, '_>) -> Result<u64> {
+    let value =
+        item.1.get_ref().as_integer().and_then(|number| u64::from_str_radix(number.as_str(), number.radix()).ok());
+    value.ok_or_else(|| (start(item), format!("`{}` must be a whole number, not below 0", item.0)))
+}
+
 pub(crate) fn strings(item: Item<'_, '_>) -> Result<Vec<String>> {
     match item.1.get_ref() {
         DeValue::Array(list) => list.iter().map(|value| string((item.0, value, item.2)).map(str::to_owned)).collect(),

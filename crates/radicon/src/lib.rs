@@ -23,7 +23,7 @@
 //! # A first proposal
 //!
 //! ```
-//! use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
+//! use radicon::{Options, ProposeSettings, Settings, Site, SourceFile, dialect, propose};
 //!
 //! let page = |name: &str, text: &str| {
 //!     let frame = "<!DOCTYPE html>\n<html>\n<body>\n<nav><a href=\"/\">Tidewater</a> <a href=\"/fares\">Fares</a></nav>\n<main>\n";

@@ -158,3 +158,24 @@ fn what_stands_in_three_pages_becomes_a_partial() {
     let without = propose(&old, &Options { partials: false, ..Options::default() }).expect("a proposal");
     assert!(without.partials.is_empty());
 }
+
+#[test]
+fn settings_name_and_exclude() {
+    let text = "[propose]\nexcept = ['*/1.html']\nlevels = 2\nmin-saving = 100\n[propose.names]\nharbours = 'quays'\nbase = 'frame'\nbody_class = 'page-class'\n";
+    let settings = Settings::parse(text).expect("settings");
+    let old = Site::read(two_sections(), dialect::builtin(), &settings);
+    let proposal = propose(&old, &Options::of(&settings.propose)).expect("a proposal");
+    let paths: Vec<_> = proposal.layouts.iter().map(|layout| layout.path.as_str()).collect();
+    assert_eq!(paths, ["layouts/frame.html", "layouts/boats.html", "layouts/quays.html"]);
+    assert!(proposal.layouts[0].blocks.iter().any(|block| block.name == "page-class"));
+    let left = proposal.left.iter().find(|left| left.page == "boats/1.html").expect("the page left out");
+    assert_eq!(left.reason, "the settings keep it out");
+    for (text, message) in [
+        ("[propose]\nlevels = -1", "`levels` must be a whole number, not below 0"),
+        ("[propose.names]\na = 'b c'", "`b c` is no name"),
+        ("[propose]\nlevel = 1", "level"),
+    ] {
+        let error = Settings::parse(text).expect_err(text).to_string();
+        assert!(error.contains(message), "{error}");
+    }
+}

@@ -35,7 +35,9 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         }
         Command::Dialect(command) => dialect::run(arguments, command),
         Command::Repeats(repeat) => repeats::run(arguments, repeat),
-        Command::Propose { how, show, into } => propose::run(arguments, how, *show, into.as_deref()),
+        Command::Propose { how, show, into, patch } => {
+            propose::run(arguments, how, *show, into.as_deref(), patch.as_deref())
+        }
         Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
         Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),
@@ -86,14 +88,20 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
 fn options(loaded: &Loaded, how: &How) -> Result<Options> {
     let strength = if how.strict { Strength::Bytes } else { Strength::Blanks };
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
+    let said = Options::of(&loaded.settings.propose);
     Ok(Options {
         strength,
         dialect,
-        block_price: how.block_price,
-        levels: how.levels,
-        partials: how.partials == PartialsArgument::Repeats,
+        block_price: how.block_price.or(how.small.then_some(SMALL)).unwrap_or(said.block_price),
+        levels: how.levels.unwrap_or(said.levels),
+        min_saving: how.min_saving.or(said.min_saving),
+        partials: how.partials.map_or(said.partials, |partials| partials == PartialsArgument::Repeats),
+        ..said
     })
 }
+
+/// What a block must save where size is all, in bytes.
+const SMALL: u64 = 20;
 
 fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
     let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();

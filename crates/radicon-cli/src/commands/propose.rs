@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::Path;
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use radicon::{Proposal, ProposedLayout, Strength, disk, propose, text};
 
 use super::{is_json, json, load, options, out, problems, sources};
@@ -14,11 +14,15 @@ use crate::output::{
 };
 use crate::{DIFFERENT, FINE};
 
-pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>) -> Result<u8> {
+pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>, patch: Option<&Path>) -> Result<u8> {
     let loaded = load(arguments)?;
     let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
     if let Some(into) = into {
         disk::write_site(&loaded.folder, &sources(&proposal), into)?;
+    }
+    if let Some(patch) = patch {
+        std::fs::write(patch, proposal.patch(&loaded.site))
+            .with_context(|| format!("cannot write {}", patch.display()))?;
     }
     let mut out = out();
     if is_json(arguments) {
@@ -65,10 +69,11 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
     proof(proposal, out)?;
     left(proposal, out)?;
     drifted(proposal, out)?;
-    for layout in proposal.layouts.iter().filter(|_| show) {
-        let Some(file) = proposal.files.iter().find(|file| file.path == layout.path) else { continue };
+    let layouts = proposal.layouts.iter().map(|layout| &layout.path);
+    for path in layouts.chain(proposal.partials.iter().map(|partial| &partial.path)).filter(|_| show) {
+        let Some(file) = proposal.files.iter().find(|file| file.path == *path) else { continue };
         writeln!(out)?;
-        headline(out, &layout.path)?;
+        headline(out, path)?;
         writeln!(out, "{}", String::from_utf8_lossy(&file.bytes).trim_end())?;
     }
     Ok(())

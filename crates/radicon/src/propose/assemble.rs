@@ -45,7 +45,8 @@ impl Job<'_> {
             let planner = Planner {
                 unifier: &self.unifier(pages, self.options.block_price),
                 pages,
-                price: self.options.block_price * 3,
+                price: self.options.min_saving.unwrap_or(self.options.block_price * 3),
+                options: self.options,
                 levels: self.options.levels,
                 partials: self.options.partials && self.dialect.form(Kind::Include).is_some(),
             };
@@ -95,6 +96,7 @@ impl Job<'_> {
                 }
                 (Body::Section(_), _) => layout.word.clone(),
             };
+            let word = self.options.called(word);
             let place =
                 |word: &str| if folder.is_empty() { format!("{word}.html") } else { format!("{folder}/{word}.html") };
             let numbered = (2..).map(|number| format!("{word}-{number}"));

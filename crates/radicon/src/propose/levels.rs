@@ -1,6 +1,7 @@
 //! Layouts of several levels: a section's layout fills some holes of the one
 //! around it for all its pages, and may leave holes of its own in them.
 
+use super::Options;
 use super::hole::{DefaultContent, Hole, Piece};
 use super::name;
 use super::page::Page;
@@ -64,6 +65,7 @@ const MOST_PARTS: u64 = 400;
 pub(super) struct Planner<'a> {
     pub unifier: &'a Unifier<'a>,
     pub pages: &'a [Page],
+    pub options: &'a Options,
     /// What a layout more costs, in bytes.
     pub price: u64,
     /// The most levels of layouts.
@@ -184,7 +186,8 @@ impl Planner<'_> {
         let name = |hole: &&Hole| {
             let name = name::name(self.pages, hole);
             let is_taken = taken.contains(&name) && !section.is_empty();
-            name::unique(if is_taken { format!("{}_{name}", name::slug(section)) } else { name }, taken)
+            let name = if is_taken { format!("{}_{name}", name::slug(section)) } else { name };
+            name::unique(self.options.called(name), taken)
         };
         super::holes(pieces).iter().map(name).collect()
     }

@@ -10,12 +10,14 @@ mod levels;
 mod name;
 mod page;
 mod partials;
+mod patch;
 mod sections;
 mod settle;
 mod tidy;
 mod unify;
 mod write;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -23,9 +25,10 @@ use rustc_hash::FxHashSet;
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
+use crate::config::Globs;
 use crate::dialect::{self, Dialect};
 use crate::prove::{PageProof, Strength};
-use crate::site::Change;
+use crate::site::{Change, ProposeSettings};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::count_lines;
 
@@ -47,11 +50,48 @@ pub struct Options {
     pub levels: usize,
     /// Whether markup that stands several times becomes partials (default yes).
     pub partials: bool,
+    /// What a section's layout or a partial must save, in bytes; `None` for three
+    /// times the price of a block, and twice for a partial.
+    pub min_saving: Option<u64>,
+    /// Pages that keep their form.
+    pub except: Globs,
+    /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
+    pub names: BTreeMap<String, String>,
+}
+
+impl Options {
+    /// As a site's settings say.
+    pub fn of(settings: &ProposeSettings) -> Self {
+        let usual = Self::default();
+        Self {
+            block_price: settings.block_price.unwrap_or(usual.block_price),
+            levels: settings.levels.map_or(usual.levels, |levels| levels as usize),
+            partials: settings.partials.unwrap_or(usual.partials),
+            min_saving: settings.min_saving,
+            except: settings.except.clone(),
+            names: settings.names.clone(),
+            ..usual
+        }
+    }
+
+    /// What to call something that would have this name.
+    fn called(&self, name: String) -> String {
+        self.names.get(&name).cloned().unwrap_or(name)
+    }
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { strength: Strength::Blanks, dialect: None, block_price: 100, levels: 8, partials: true }
+        Self {
+            strength: Strength::Blanks,
+            dialect: None,
+            block_price: 100,
+            levels: 8,
+            partials: true,
+            min_saving: None,
+            except: Globs::default(),
+            names: BTreeMap::new(),
+        }
     }
 }
 
@@ -181,6 +221,11 @@ impl Proposal {
             .iter()
             .map(|file| Change { path: file.path.clone(), old: old(&file.path), new: Some(file.bytes.clone()) })
             .collect()
+    }
+
+    /// The changes as a patch, in the unified format that `git apply` takes.
+    pub fn patch(&self, site: &Site) -> Vec<u8> {
+        self.changes(site).iter().flat_map(patch::of).collect()
     }
 }
 

@@ -32,7 +32,7 @@ impl Job<'_> {
     pub(super) fn extract(&self, written: &[Written], excluded: &FxHashSet<String>) -> Option<Extracted> {
         let include = self.dialect.form(Kind::Include).filter(|_| self.options.partials)?;
         let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialect);
-        let least = self.options.block_price * 2;
+        let least = self.options.min_saving.unwrap_or(self.options.block_price * 2);
         let found =
             repeats(&site, &RepeatOptions { min_saving: Some(least), similarity: 2.0, ..RepeatOptions::default() });
         let index: FxHashMap<&str, usize> = written
@@ -149,7 +149,7 @@ impl Job<'_> {
     }
 
     fn partial_path(&self, folder: &str, content: &[u8], taken: &mut Vec<String>) -> String {
-        let word = name::of_markup(content);
+        let word = self.options.called(name::of_markup(content));
         let place =
             |word: String| if folder.is_empty() { format!("{word}.html") } else { format!("{folder}/{word}.html") };
         let words = std::iter::once(word.clone()).chain((2..).map(|number| format!("{word}-{number}")));

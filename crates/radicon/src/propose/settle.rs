@@ -87,6 +87,9 @@ impl Job<'_> {
         if template.source.iter().all(|&b| crate::text::is_blank(b)) {
             return Some("empty".into());
         }
+        if self.options.except.fit(&template.path) {
+            return Some("the settings keep it out".into());
+        }
         match parent {
             Parent::None => {}
             Parent::OptedOut => return Some("says that it has no layout".into()),

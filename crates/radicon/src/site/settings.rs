@@ -1,9 +1,12 @@
 //! `radicon.toml`: what a site says about itself.
 
+use std::collections::BTreeMap;
+
 use toml::de::DeTable;
 
 use crate::config::{
-    self, ConfigError, Globs, Item, Result, boolean, globs, items, string, strings, subtable, subtables, unknown,
+    self, ConfigError, Globs, Item, Result, boolean, globs, items, number, string, strings, subtable, subtables,
+    unknown,
 };
 
 /// The settings of a site. Everything has a default; an empty file is fine.
@@ -23,6 +26,25 @@ pub struct Settings {
     pub folders: Vec<FolderRule>,
     /// What dynamic names stand for.
     pub pins: Vec<Pin>,
+    /// How to propose.
+    pub propose: ProposeSettings,
+}
+
+/// What a site says about proposals; see [`Options`](crate::Options).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ProposeSettings {
+    /// Pages that keep their form.
+    pub except: Globs,
+    /// The most levels of layouts.
+    pub levels: Option<u64>,
+    /// What a block must save, in bytes.
+    pub block_price: Option<u64>,
+    /// What a section's layout or a partial must save, in bytes.
+    pub min_saving: Option<u64>,
+    /// Whether markup that stands several times becomes partials.
+    pub partials: Option<bool>,
+    /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
+    pub names: BTreeMap<String, String>,
 }
 
 /// What files of a folder, and of the folders in it, do not say themselves.
@@ -72,7 +94,7 @@ impl Settings {
 }
 
 fn settings(table: &DeTable<'_>) -> Result<Settings> {
-    const KEYS: [&str; 6] = ["roots", "ignore", "pages", "dialects", "folder", "pin"];
+    const KEYS: [&str; 7] = ["roots", "ignore", "pages", "dialects", "folder", "pin", "propose"];
     let mut settings = Settings::default();
     for item in items(table) {
         match item.0 {
@@ -81,11 +103,43 @@ fn settings(table: &DeTable<'_>) -> Result<Settings> {
             "pages" => settings.pages = Some(globs(item)?),
             "dialects" => settings.dialects = strings(item)?,
             "folder" => settings.folders = subtables(item)?.into_iter().map(folder_rule).collect::<Result<_>>()?,
+            "propose" => settings.propose = propose(item)?,
             "pin" => settings.pins = subtables(item)?.into_iter().map(pin).collect::<Result<_>>()?,
             _ => return Err(unknown(item, &KEYS)),
         }
     }
     Ok(settings)
+}
+
+fn propose(table: Item<'_, '_>) -> Result<ProposeSettings> {
+    const KEYS: [&str; 6] = ["except", "levels", "block-price", "min-saving", "partials", "names"];
+    let mut found = ProposeSettings::default();
+    for item in items(subtable(table)?) {
+        match item.0 {
+            "except" => found.except = globs(item)?,
+            "levels" => found.levels = Some(number(item)?),
+            "block-price" => found.block_price = Some(number(item)?),
+            "min-saving" => found.min_saving = Some(number(item)?),
+            "partials" => found.partials = Some(boolean(item)?),
+            "names" => {
+                for item in items(subtable(item)?) {
+                    found.names.insert(item.0.to_owned(), name(item)?);
+                }
+            }
+            _ => return Err(unknown(item, &KEYS)),
+        }
+    }
+    Ok(found)
+}
+
+/// A name for a block, a layout or a partial.
+fn name(item: Item<'_, '_>) -> Result<String> {
+    let name = string(item)?;
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
+    match !name.is_empty() && name.chars().all(fits) {
+        true => Ok(name.to_owned()),
+        false => Err((config::start(item), format!("`{name}` is no name: letters, digits, `_` and `-` make one"))),
+    }
 }
 
 fn folder_rule(table: Item<'_, '_>) -> Result<FolderRule> {
