@@ -23,7 +23,7 @@
 //! # A first proposal
 //!
 //! ```
-//! use radicon::{Options, ProposeSettings, Settings, Site, SourceFile, dialect, propose};
+//! use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
 //!
 //! let page = |name: &str, text: &str| {
 //!     let frame = "<!DOCTYPE html>\n<html>\n<body>\n<nav><a href=\"/\">Tidewater</a> <a href=\"/fares\">Fares</a></nav>\n<main>\n";
@@ -75,6 +75,7 @@ pub use resolve::{
     SourceMap, Stretch, Via,
 };
 pub use site::{
-    Change, DialectUse, FolderRule, Links, Missing, Parent, Pin, Problem, Reference, Role, Root, Settings, Site,
-    SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, TrialTag, UnknownTag,
+    Change, DialectUse, FolderRule, Links, Missing, Parent, Pin, Problem, ProposeSettings, Reference, Role, Root,
+    Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, TrialTag,
+    UnknownTag,
 };

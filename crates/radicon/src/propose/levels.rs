@@ -7,6 +7,7 @@ use super::name;
 use super::page::Page;
 use super::sections::{Section, choose};
 use super::unify::{Unified, Unifier};
+use crate::text::is_blank;
 
 /// A layout, and those that extend it.
 pub(super) struct Layout {
@@ -147,7 +148,7 @@ impl Planner<'_> {
                 }
             }
         }
-        let pays = saved > self.price && !(self.partials && is_rather_partial(self.pages, &overrides));
+        let pays = saved > self.price && !(self.partials && self.is_rather_partial(&overrides));
         pays.then(|| Layout { word, members, body: Body::Section(overrides), open, inner: Vec::new() })
     }
 
@@ -174,11 +175,30 @@ impl Planner<'_> {
             let blocks = super::holes(&unified.pieces).len();
             // Many blocks in one are rather content that looks alike than a frame.
             let most = (MOST_PARTS / prices.layout.max(1)).max(1) as usize;
-            let saves = if blocks > most { 0 } else { without.saturating_sub(unified.cost + prices.layout) };
+            let is_frame = unified.pieces.iter().any(|piece| !self.is_blank(piece) && !matches!(piece, Piece::Hole(_)));
+            let saves =
+                if blocks > most || !is_frame { 0 } else { without.saturating_sub(unified.cost + prices.layout) };
             Filled { pieces: unified.pieces, follows: Vec::new(), saves }
         });
         let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
         parted.or(plain)
+    }
+
+    fn is_blank(&self, piece: &Piece) -> bool {
+        match piece {
+            Piece::Fixed { page, span } => span.of(&self.pages[*page].source).iter().all(|b| is_blank(*b)),
+            Piece::Hole(_) => false,
+        }
+    }
+
+    /// Whether a section has nothing of its own but one run of markup beside what
+    /// its pages have: that is no frame.
+    fn is_rather_partial(&self, overrides: &[Override]) -> bool {
+        let [only] = overrides else { return false };
+        let pieces: Vec<&Piece> = only.pieces.iter().filter(|piece| !self.is_blank(piece)).collect();
+        let runs = pieces.chunk_by(|a, b| matches!((a, b), (Piece::Fixed { .. }, Piece::Fixed { .. })));
+        let fixed = runs.filter(|run| matches!(run[0], Piece::Fixed { .. })).count();
+        only.lines && pieces.len() > 1 && fixed == 1
     }
 
     /// The names of all holes in order of their places.
@@ -211,20 +231,6 @@ impl Planner<'_> {
             }
         }
     }
-}
-
-/// Whether a section has nothing of its own but one run of markup beside what its
-/// pages have: that is no frame.
-fn is_rather_partial(pages: &[Page], overrides: &[Override]) -> bool {
-    let [only] = overrides else { return false };
-    let counts = |piece: &Piece| match piece {
-        Piece::Fixed { page, span } => !span.of(&pages[*page].source).iter().all(|b| crate::text::is_blank(*b)),
-        Piece::Hole(_) => true,
-    };
-    let pieces: Vec<&Piece> = only.pieces.iter().filter(|piece| counts(piece)).collect();
-    let runs = pieces.chunk_by(|a, b| matches!((a, b), (Piece::Fixed { .. }, Piece::Fixed { .. })));
-    let fixed = runs.filter(|run| matches!(run[0], Piece::Fixed { .. })).count();
-    only.lines && pieces.len() > 1 && fixed == 1
 }
 
 /// How a section fills a hole.
