@@ -21,6 +21,10 @@ pub struct Shape {
     pub families: usize,
     pub pages: usize,
     pub partials: bool,
+    /// The menu marks the section that a page belongs to.
+    pub menu: bool,
+    /// A fifth of the pages is indented otherwise.
+    pub reindented: bool,
 }
 
 impl Shape {
@@ -33,6 +37,8 @@ impl Shape {
             families,
             pages: least + random.below(most_pages.saturating_sub(least).max(1)),
             partials: random.below(2) == 0,
+            menu: random.below(2) == 0,
+            reindented: random.below(6) == 0,
         }
     }
 }
@@ -107,7 +113,17 @@ struct Frame {
 /// Makes a site and flattens it.
 pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
     let mut files: Vec<SourceFile> = Vec::new();
-    let header = fragment(random, 2, 3..=6);
+    let mut header = fragment(random, 2, 3..=6);
+    if shape.menu {
+        header += "    <ul>\n";
+        for family in 0..shape.families {
+            header += &format!(
+                "      <li><a href=\"/section-{family}.html\"<!--: block current_{family} --><!--: end current_{family} -->>{}</a></li>\n",
+                random.words(1, 2)
+            );
+        }
+        header += "    </ul>\n";
+    }
     let footer = fragment(random, 2, 2..=5);
     let aside = fragment(random, 2, 2..=2);
     let sheet = random.word();
@@ -135,11 +151,17 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
                 ),
                 _ => String::new(),
             };
+            let current = match shape.menu {
+                true => {
+                    format!("<!--: block current_{family} --> aria-current=\"page\"<!--: end current_{family} -->\n")
+                }
+                false => String::new(),
+            };
             let inner = format!("    <!--: block {content} --><!--: end {content} -->\n");
             files.push(SourceFile::new(
                 path.clone(),
                 format!(
-                    "<!--: layout {} -->\n{styles}<!--: block {outer} -->\n  <div class=\"{}\">\n{before}{inner}{after}  </div>\n<!--: end {outer} -->\n",
+                    "<!--: layout {} -->\n{current}{styles}<!--: block {outer} -->\n  <div class=\"{}\">\n{before}{inner}{after}  </div>\n<!--: end {outer} -->\n",
                     frames[parent].path,
                     random.word()
                 ),
@@ -179,13 +201,15 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
     }
     let site = Site::read(files, dialect::builtin(), &Settings::default());
     let resolver = Resolver::new(&site);
-    let pages = site
-        .pages()
-        .filter(|&id| site.get(id).path.starts_with("pages/"))
-        .map(|id| {
-            SourceFile::new(site.get(id).path.clone(), resolver.flatten(id).expect("a page of a whole site").bytes)
-        })
-        .collect();
+    let flatten = |(number, id)| {
+        let bytes = resolver.flatten(id).expect("a page of a whole site").bytes;
+        let path = site.get(id).path.clone();
+        match shape.reindented && number % 5 == 0 {
+            true => SourceFile::new(path, String::from_utf8_lossy(&bytes).replace("\n  ", "\n    ")),
+            false => SourceFile::new(path, bytes),
+        }
+    };
+    let pages = site.pages().filter(|&id| site.get(id).path.starts_with("pages/")).enumerate().map(flatten).collect();
     let levels = frames.iter().map(|frame| frame.level).max().unwrap_or(1);
     Hidden { pages, levels, partials: partials.len(), site }
 }

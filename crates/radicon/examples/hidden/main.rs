@@ -64,8 +64,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         proven += proposal.proof.iter().filter(|page| page.strength.is_some()).count();
         if ratio > 1.1 || proposal.left.len() > 1 {
             println!(
-                "  seed {}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
+                "  seed {}{}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
                 seed + number,
+                if shape.reindented { ", indented otherwise" } else { "" },
                 ratio,
                 flat.templates.len(),
                 proposal.left.len(),
