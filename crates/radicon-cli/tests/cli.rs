@@ -489,3 +489,38 @@ fn a_patch_does_what_adopt_does() {
         assert_eq!(read(&site), read(&patched), "{name}");
     }
 }
+
+#[test]
+fn levels_partials_and_sizes_can_be_chosen() {
+    let (_dir, site) = demo();
+    let ran = radicon(&site, &["propose", "--show"]);
+    for words in
+        ["layouts/harbours.html extends layouts/base.html", "6 pages", "fills styles, body_class", "harbour.css"]
+    {
+        assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
+    }
+    let one = radicon(&site, &["propose", "--levels", "1"]);
+    assert!(one.out.starts_with("1 layout for 15 of 22 pages"), "{}", one.out);
+    let bytes = |arguments: &[&str]| json(&site, "propose", arguments)["after"]["bytes"].as_u64().expect("bytes");
+    let tidy = bytes(&["propose"]);
+    let flat = bytes(&["propose", "--levels", "1"]);
+    assert!(flat > tidy && bytes(&["propose", "--small"]) < flat);
+    assert_eq!(radicon(&site, &["propose", "--small", "--block-price", "5"]).code, 2, "one or the other");
+    fs::write(site.join("radicon.toml"), "[propose]\nlevels = 1\n").expect("settings");
+    assert!(radicon(&site, &["propose"]).out.starts_with("1 layout"));
+    assert!(radicon(&site, &["propose", "--levels", "3"]).out.starts_with("2 layouts"), "options go before settings");
+}
+
+#[test]
+fn a_repeat_shows_its_copies_side_by_side() {
+    let (_dir, site) = demo();
+    let found = json(&site, "repeats", &["repeats"]);
+    let groups = found["groups"].as_array().expect("groups");
+    let footer = groups.iter().find(|group| group["pattern"].as_str().is_some_and(|text| text.starts_with("<footer")));
+    let id = footer.and_then(|group| group["id"].as_str()).expect("the footer");
+    let ran = radicon(&site, &["repeats", id]);
+    let line = ran.out.lines().find(|line| line.contains('│') && line.contains("tel:")).expect("a pair of lines");
+    let (usual, here) = line.split_once('│').expect("two columns");
+    assert!(usual.contains("tel:01700553100") && here.contains("tel:01700553001"), "{line}");
+    assert!(ran.out.contains("harbours/gull-point.html:40"), "{}", ran.out);
+}

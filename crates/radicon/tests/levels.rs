@@ -1,11 +1,9 @@
 //! Proposals of several levels: hidden hierarchies are found again from flat pages.
 
 mod common;
-#[path = "../examples/hidden/generator.rs"]
-mod generator;
 
-use common::{cases, seed};
-use generator::{Random, Shape, generate};
+use common::hidden::{Shape, generate};
+use common::{Random, cases, seed};
 use radicon::{Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose, prove};
 
 fn read(files: Vec<SourceFile>) -> Site {
@@ -178,4 +176,84 @@ fn settings_name_and_exclude() {
         let error = Settings::parse(text).expect_err(text).to_string();
         assert!(error.contains(message), "{error}");
     }
+}
+
+fn file<'p>(proposal: &'p Proposal, path: &str) -> String {
+    let found = proposal.files.iter().find(|file| file.path == path).unwrap_or_else(|| panic!("no {path}"));
+    String::from_utf8_lossy(&found.bytes).into_owned()
+}
+
+#[test]
+fn sections_are_written_in_the_dialect_asked_for() {
+    let old = read(two_sections());
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let dialect = dialect::builtin_named("brace-percent");
+        let proposal = propose(&old, &Options { strength, dialect, ..Options::default() }).expect("a proposal");
+        let boats = file(&proposal, "layouts/boats.html");
+        assert!(boats.starts_with("{% extends \"layouts/base.html\" %}\n"), "{boats}");
+        assert!(boats.contains("{% block content %}") && boats.contains("side-bar"), "{boats}");
+        let inner = &proposal.layouts[1].blocks.last().expect("a block of its own").name;
+        assert!(boats.contains(&format!("{{% block {inner} %}}")), "{boats}");
+        let page = file(&proposal, "boats/4.html");
+        assert!(page.starts_with("{% extends \"layouts/boats.html\" %}\n"), "{page}");
+        assert!(page.contains(&format!("{{% block {inner} %}}")) && page.contains("4 sheep"), "{page}");
+        assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
+    }
+}
+
+#[test]
+fn a_tidy_section_is_indented_like_its_pages() {
+    let proposal = propose(&read(two_sections()), &Options::default()).expect("a proposal");
+    let boats = file(&proposal, "layouts/boats.html");
+    let content = boats.split("<!--: block content -->\n").nth(1).expect("the content");
+    let lines: Vec<&str> = content.lines().take(4).collect();
+    assert_eq!(lines[0], "  <div class=\"with-side-bar\">");
+    assert_eq!(lines[1], "    <ul class=\"side-bar\">");
+    assert_eq!(lines[2], "      <li><a href=\"/boats/crew.html\">The crew of our boats</a></li>");
+    assert!(boats.ends_with("<!--: end content -->\n"), "{boats}");
+}
+
+/// Pages of a frame of their own.
+fn family(word: &str, count: usize) -> impl Iterator<Item = SourceFile> {
+    (0..count).map(move |number| {
+        let menu: String = (0..6).map(|item| format!("  <li><a href=\"/{word}/{item}\">{word} {item}</a></li>\n")).collect();
+        let text = format!(
+            "<!DOCTYPE html>\n<html class=\"{word}\">\n<head>\n  <title>{word} {number}</title>\n</head>\n<body>\n<ul id=\"{word}-menu\">\n{menu}</ul>\n<div class=\"{word}-text\"><p>The {number} of {word}.</p></div>\n<p class=\"{word}-end\">That is all about {word}.</p>\n</body>\n</html>\n"
+        );
+        SourceFile::new(format!("{word}/{number}.html"), text)
+    })
+}
+
+#[test]
+fn each_family_gets_a_base_layout() {
+    let old = read(family("boats", 9).chain(family("quays", 6)).chain(family("crew", 2)).collect());
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let shown: Vec<_> =
+        proposal.layouts.iter().map(|layout| (layout.path.as_str(), layout.extends.is_none(), layout.pages)).collect();
+    assert_eq!(shown, [("layouts/base.html", true, 9), ("layouts/quays.html", true, 6)]);
+    let left: Vec<_> = proposal.left.iter().map(|left| left.page.as_str()).collect();
+    assert_eq!(left, ["crew/0.html", "crew/1.html"], "two pages beside others are no family");
+    assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
+}
+
+#[test]
+fn only_whole_lines_without_tags_become_partials() {
+    let card = "<div class=\"card\"><h3>The old pier</h3><p>The oldest harbour of the line, with a crane</p></div>";
+    let page = |number: usize| {
+        let own = format!("<p>Page {number} is about {}</p>", "sheep ".repeat(number + 1));
+        // In every second page the copy shares its line with something else.
+        let piece = if number % 2 == 0 { format!("<b>{number}</b>{card}") } else { card.to_owned() };
+        let text = format!(
+            "<!DOCTYPE html>\n<html>\n<head>\n<title>{number}</title>\n</head>\n<body>\n<p>Tidewater, the ferry line of the seven harbours</p>\n<div id=\"text\">\n{own}\n{piece}\n<i>{number}</i>\n{own}\n</div>\n<p>Owned by the people of the seven harbours, all of them</p>\n</body>\n</html>\n"
+        );
+        SourceFile::new(format!("{number}.html"), text)
+    };
+    let old = read((0..12).map(page).collect());
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+    assert_eq!((partial.uses, partial.files), (6, 6));
+    assert_eq!(file(&proposal, &partial.path), format!("{card}\n"));
+    assert!(file(&proposal, "1.html").contains(&format!("<!--: partial {} -->\n", partial.path)));
+    assert!(file(&proposal, "2.html").contains(card));
+    assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
 }

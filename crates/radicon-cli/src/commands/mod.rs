@@ -101,7 +101,7 @@ fn options(loaded: &Loaded, how: &How) -> Result<Options> {
 }
 
 /// What a block must save where size is all, in bytes.
-const SMALL: u64 = 20;
+const SMALL: u64 = 50;
 
 fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
     let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();

@@ -332,3 +332,75 @@ impl Weighed {
         sections
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Features by the pages that carry them, and their bytes.
+    fn shared(all: usize, features: &[(&[usize], f64)]) -> Vec<Shared> {
+        let shared = |(places, parts): &(&[usize], f64)| Shared {
+            set: Set::of(all, places.iter().copied()),
+            parts: *parts,
+            wholes: 0.0,
+            count: 0.0,
+        };
+        features.iter().map(shared).collect()
+    }
+
+    /// The pages of the sections that are chosen, those in another one behind it.
+    fn chosen(all: usize, features: &[(&[usize], f64)], price: f64) -> Vec<Vec<usize>> {
+        let shared = shared(all, features);
+        let candidates: Vec<Set> = shared.iter().map(|shared| shared.set.clone()).collect();
+        let weighed = Weighed::new(&shared, &candidates, all, price);
+        let members: Vec<usize> = (0..all).collect();
+        let mut found = Vec::new();
+        let mut open = weighed.nested(&candidates, &members, &weighed.best(), None);
+        open.reverse();
+        while let Some(section) = open.pop() {
+            found.push(section.members);
+            open.extend(section.inner.into_iter().rev());
+        }
+        found
+    }
+
+    #[test]
+    fn sections_nest_and_stand_beside_each_other() {
+        let features: [(&[usize], f64); 3] =
+            [(&[0, 1, 2, 3, 4, 5], 400.0), (&[0, 1, 2], 500.0), (&[6, 7, 8, 9], 300.0)];
+        assert_eq!(chosen(10, &features, 300.0), [vec![0, 1, 2, 3, 4, 5], vec![0, 1, 2], vec![6, 7, 8, 9]]);
+    }
+
+    #[test]
+    fn a_section_must_save_its_price() {
+        let features: [(&[usize], f64); 2] = [(&[0, 1, 2], 140.0), (&[3, 4, 5], 160.0)];
+        assert_eq!(chosen(6, &features, 300.0), [vec![3, 4, 5]]);
+        assert!(chosen(6, &features, 1_000.0).is_empty());
+    }
+
+    #[test]
+    fn of_sets_that_cross_the_better_ones_are_chosen_together() {
+        // The set in the middle saves most alone; the two that it crosses save more together.
+        let features: [(&[usize], f64); 3] =
+            [(&[0, 1, 2, 3], 500.0), (&[2, 3, 4, 5, 6], 480.0), (&[4, 5, 6, 7], 500.0)];
+        assert_eq!(chosen(8, &features, 100.0), [vec![0, 1, 2, 3], vec![4, 5, 6, 7]]);
+    }
+
+    #[test]
+    fn what_all_pages_share_is_no_reason_for_a_section() {
+        let features: [(&[usize], f64); 2] = [(&[0, 1, 2, 3, 4, 5], 9_000.0), (&[0, 1, 2], 50.0)];
+        assert!(chosen(6, &features, 300.0).is_empty());
+    }
+
+    #[test]
+    fn an_exception_costs_about_what_a_page_saves() {
+        let whole = Shared { set: Set::of(10, 0..9), parts: 0.0, wholes: 100.0, count: 1.0 };
+        let all = Set::of(10, 0..10);
+        let nine = Set::of(10, 0..9);
+        assert_eq!(whole.within(&nine, 9), TAGS);
+        let expected = (100.0 + TAGS) * 7.0 / 9.0;
+        assert!((whole.within(&all, 10) - expected).abs() < 1e-9);
+        assert_eq!(whole.within(&Set::of(10, 5..10), 5), (100.0 + TAGS) * 2.0 / 4.0);
+        assert_eq!(whole.within(&Set::of(10, [0, 9].into_iter()), 2), 0.0);
+    }
+}

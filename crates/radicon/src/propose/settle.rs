@@ -36,7 +36,8 @@ impl Job<'_> {
         let frames = Frames::of(pages);
         let mut reasons: FxHashMap<usize, String> = FxHashMap::default();
         let mut rest: Vec<usize> = (0..pages.len()).collect();
-        let mut drafts = Vec::new();
+        let mut drafts: Vec<Draft> = Vec::new();
+        let has_layouts = self.site.templates.iter().any(|template| template.parent().is_some());
         for _ in 0..MOST_FAMILIES {
             let Some(shares) = frames.main_family(&rest) else { break };
             let mut why = FxHashMap::default();
@@ -49,10 +50,11 @@ impl Job<'_> {
             for (page, reason) in why {
                 reasons.entry(page).or_insert(reason);
             }
-            // Beside the main family a few pages are none, nor are pages that differ everywhere.
+            // Beside others a few pages are no family, nor are pages that differ everywhere.
             let few = |draft: &Draft| {
                 let blocks = holes(&draft.unified.pieces).len();
-                !drafts.is_empty() && draft.members.len() < LEAST_PAGES || blocks > MOST_BLOCKS + draft.members.len()
+                (has_layouts || !drafts.is_empty()) && draft.members.len() < LEAST_PAGES
+                    || blocks > MOST_BLOCKS + draft.members.len()
             };
             let draft = draft.filter(|draft| !few(draft));
             drafts.extend(draft);

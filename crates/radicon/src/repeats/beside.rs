@@ -101,3 +101,52 @@ fn next_gap<'a>(line: &'a str, gaps: &'a [Gap]) -> Option<(&'a str, &'a Gap, &'a
         Some((&line[..at], gap, after))
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::repeats::{RepeatOptions, repeats};
+    use crate::site::{Settings, Site, SourceFile};
+
+    /// The pieces of a side, those that differ in brackets.
+    fn show(side: &[Fragment]) -> String {
+        side.iter().map(|part| if part.differs { format!("[{}]", part.text) } else { part.text.clone() }).collect()
+    }
+
+    #[test]
+    fn differences_are_marked_by_words_on_both_sides() {
+        let mut pair = LinePair::default();
+        pair.both("<li>");
+        pair.gap("<a href=\"/fares.html\">Fares</a>", "<a href=\"/fares.html\" class=here>Fares</a>");
+        pair.gap("same", "same");
+        pair.gap("lost", "");
+        assert_eq!(show(&pair.usual), "<li><a href=\"/fares.html\">Fares</a>same[lost]");
+        assert_eq!(show(&pair.here), "<li><a href=\"/fares.html\" [class=here]>Fares</a>same");
+    }
+
+    #[test]
+    fn copies_that_differ_alike_are_one_variant() {
+        let page = |number: usize| {
+            let (boat, time) = match number {
+                0 | 1 => ("Gull", "noon"),
+                2 => ("Heron", "midnight"),
+                _ => ("Heron", "noon"),
+            };
+            let text = format!(
+                "<body><h1>{number}</h1><table class=\"sailings\"><tr><td>{boat}</td><td>leaves the old pier every day</td></tr><tr><td>at {time} sharp</td><td>and carries people, bicycles and sheep</td></tr></table></body>"
+            );
+            SourceFile::new(format!("{number}.html"), text)
+        };
+        let site = Site::read((0..9).map(page).collect(), crate::dialect::builtin(), &Settings::default());
+        let found = repeats(&site, &RepeatOptions::default());
+        let group = &found.groups[0];
+        let variants = group.variants();
+        let copies: Vec<_> = variants.iter().map(|variant| variant.copies.clone()).collect();
+        assert_eq!(copies, [vec![0, 1], vec![2]], "{group:?}");
+        let lines: Vec<_> =
+            variants.iter().map(|variant| (show(&variant.lines[0].usual), show(&variant.lines[0].here))).collect();
+        assert!(lines[0].0.contains("[Heron]") && lines[0].1.contains("[Gull]"), "{lines:?}");
+        assert!(lines[1].0.contains("[noon]") && lines[1].1.contains("[midnight]"), "{lines:?}");
+        assert!(lines[1].0.contains("Heron") && !lines[1].0.contains("[Heron]"), "{lines:?}");
+    }
+}

@@ -5,11 +5,13 @@
 //! cargo run --release --example hidden -- [SITES] [--pages MOST] [--small] [--strict] [--seed N] [--into DIR]
 //! ```
 
-mod generator;
+#[path = "../tests/common/mod.rs"]
+mod common;
 
 use std::time::Instant;
 
-use generator::{Random, Shape, generate};
+use common::Random;
+use common::hidden::{Shape, generate};
 use radicon::{Options, Role, Settings, Site, Strength, dialect, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -23,7 +25,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             "--seed" => seed = number()?,
             "--strict" => options.strength = Strength::Bytes,
             "--into" => into = arguments.next().map(std::path::PathBuf::from),
-            "--small" => options.block_price = 20,
+            "--small" => options.block_price = 50,
             count => sites = count.parse()?,
         }
     }

@@ -1,0 +1,188 @@
+//! Random sites of several levels, and the flat pages that they give.
+
+use super::Random;
+use radicon::{Resolver, Settings, Site, SourceFile, dialect};
+
+/// A hidden hierarchy.
+pub struct Hidden {
+    /// Its templates.
+    pub site: Site,
+    /// The finished pages, the only thing that `propose` sees.
+    pub pages: Vec<SourceFile>,
+    /// How many layouts stand above each other at most.
+    pub levels: usize,
+    /// How many partials there are.
+    pub partials: usize,
+}
+
+/// What a site is like.
+#[derive(Clone, Copy, Debug)]
+pub struct Shape {
+    pub levels: usize,
+    pub families: usize,
+    pub pages: usize,
+    pub partials: bool,
+    /// The menu marks the section that a page belongs to.
+    pub menu: bool,
+    /// A fifth of the pages is indented otherwise.
+    pub reindented: bool,
+}
+
+impl Shape {
+    /// A random one: 1 to 4 levels, 1 to 12 families, 10 and more pages.
+    pub fn random(random: &mut Random, most_pages: usize) -> Self {
+        let families = 1 + random.below(12);
+        let least = (families * 4).max(10);
+        Self {
+            levels: 1 + random.below(4),
+            families,
+            pages: least + random.below(most_pages.saturating_sub(least).max(1)),
+            partials: random.below(2) == 0,
+            menu: random.below(2) == 0,
+            reindented: random.below(6) == 0,
+        }
+    }
+}
+
+fn word(random: &mut Random) -> String {
+    (0..4 + random.below(6)).map(|_| char::from(b'a' + random.below(26) as u8)).collect()
+}
+
+fn words(random: &mut Random, least: usize, most: usize) -> String {
+    let count = least + random.below(most - least + 1);
+    (0..count).map(|_| word(random)).collect::<Vec<_>>().join(" ")
+}
+
+/// Some elements, one or more lines each, so deep.
+fn fragment(random: &mut Random, deep: usize, elements: std::ops::RangeInclusive<usize>) -> String {
+    let pad = "  ".repeat(deep);
+    let mut out = String::new();
+    for _ in 0..elements.start() + random.below(elements.end() - elements.start() + 1) {
+        match random.below(5) {
+            0 => out += &format!("{pad}<p>{}</p>\n", words(random, 6, 16)),
+            1 => out += &format!("{pad}<h2>{}</h2>\n", words(random, 1, 3)),
+            2 => {
+                out += &format!("{pad}<ul class=\"{}\">\n", word(random));
+                for _ in 0..2 + random.below(3) {
+                    out += &format!("{pad}  <li><a href=\"/{}.html\">{}</a></li>\n", word(random), words(random, 1, 3));
+                }
+                out += &format!("{pad}</ul>\n");
+            }
+            3 => {
+                out += &format!("{pad}<section id=\"{}\">\n{pad}  <p>{}</p>\n", word(random), words(random, 4, 12));
+                out += &format!("{pad}</section>\n");
+            }
+            _ => {
+                out +=
+                    &format!("{pad}<p class=\"{}\">{} <b>{}</b></p>\n", word(random), words(random, 3, 9), word(random))
+            }
+        }
+    }
+    out
+}
+
+/// A layout while it is made.
+struct Frame {
+    path: String,
+    level: usize,
+    /// The block that its pages put their content in.
+    content: String,
+}
+
+/// The layout of all pages.
+fn base(random: &mut Random, shape: Shape) -> SourceFile {
+    let mut header = fragment(random, 2, 3..=6);
+    if shape.menu {
+        header += "    <ul>\n";
+        for family in 0..shape.families {
+            let mark = format!("<!--: block current_{family} --><!--: end current_{family} -->");
+            let text = words(random, 1, 2);
+            header += &format!("      <li><a href=\"/section-{family}.html\"{mark}>{text}</a></li>\n");
+        }
+        header += "    </ul>\n";
+    }
+    let (footer, aside, sheet) = (fragment(random, 2, 2..=5), fragment(random, 2, 2..=2), word(random));
+    let head = format!(
+        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n  <meta charset=\"utf-8\">\n  <title><!--: block title --><!--: end title --></title>\n  <link rel=\"stylesheet\" href=\"/css/{sheet}.css\">\n  <!--: block styles --><!--: end styles -->\n</head>\n"
+    );
+    let main = "  <main>\n    <!--: block content --><!--: end content -->\n  </main>\n";
+    let aside = format!("  <aside>\n    <!--: block aside -->\n{aside}    <!--: end aside -->\n  </aside>\n");
+    let end = "  <!--: block scripts --><!--: end scripts -->\n</body>\n</html>\n";
+    let body = format!("<body>\n  <header>\n{header}  </header>\n{main}{aside}  <footer>\n{footer}  </footer>\n{end}");
+    SourceFile::new("layouts/base.html", head + &body)
+}
+
+/// A layout of a family of pages, between the one around it and its pages.
+fn section(random: &mut Random, shape: Shape, family: usize, around: &Frame) -> (SourceFile, Frame) {
+    let (path, content) = (format!("layouts/section-{family}.html"), format!("content_{family}"));
+    let (before, after) = (fragment(random, 2, 2..=5), fragment(random, 2, 1..=3));
+    let mut text = format!("<!--: layout {} -->\n", around.path);
+    if shape.menu {
+        text += &format!("<!--: block current_{family} --> aria-current=\"page\"<!--: end current_{family} -->\n");
+    }
+    if random.once_in(2) {
+        let sheet = word(random);
+        text += &format!(
+            "<!--: block styles -->\n  <link rel=\"stylesheet\" href=\"/css/{sheet}.css\">\n<!--: end styles -->\n\n"
+        );
+    }
+    let (outer, class) = (&around.content, word(random));
+    let inner = format!("    <!--: block {content} --><!--: end {content} -->\n");
+    text += &format!(
+        "<!--: block {outer} -->\n  <div class=\"{class}\">\n{before}{inner}{after}  </div>\n<!--: end {outer} -->\n"
+    );
+    (SourceFile::new(path.clone(), text), Frame { path, level: around.level + 1, content })
+}
+
+fn page(random: &mut Random, number: usize, frame: &Frame, partials: &[String]) -> SourceFile {
+    let title = words(random, 2, 5);
+    let mut text = format!("<!--: layout {} -->\n<!--: block title -->{title}<!--: end title -->\n", frame.path);
+    let mut content = fragment(random, 1, 2..=7);
+    if !partials.is_empty() && random.once_in(2) {
+        content += &format!("  <!--: partial {} -->\n", partials[random.below(partials.len())]);
+    }
+    text += &format!("\n<!--: block {0} -->\n{content}<!--: end {0} -->\n", frame.content);
+    if random.once_in(8) {
+        text += &format!("\n<!--: block aside -->\n{}<!--: end aside -->\n", fragment(random, 1, 1..=1));
+    }
+    if random.once_in(5) {
+        let script = word(random);
+        text +=
+            &format!("\n<!--: block scripts -->\n  <script src=\"/js/{script}.js\"></script>\n<!--: end scripts -->\n");
+    }
+    SourceFile::new(format!("pages/{number:04}.html"), text)
+}
+
+/// Makes a site and flattens it.
+pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
+    let mut files = vec![base(random, shape)];
+    let mut frames = vec![Frame { path: "layouts/base.html".into(), level: 1, content: "content".into() }];
+    for family in 0..if shape.levels > 1 { shape.families } else { 0 } {
+        // Most hang from the deepest frames that may have children.
+        let able: Vec<usize> = (0..frames.len()).filter(|&at| frames[at].level < shape.levels).collect();
+        let around = able[able.len() - 1 - random.below(able.len().min(3))];
+        let (file, frame) = section(random, shape, family, &frames[around]);
+        files.push(file);
+        frames.push(frame);
+    }
+    let count = if shape.partials { 1 + random.below(4) } else { 0 };
+    let partials: Vec<String> = (0..count).map(|number| format!("parts/part-{number}.html")).collect();
+    files.extend(partials.iter().map(|path| SourceFile::new(path.clone(), fragment(random, 0, 2..=4))));
+    for number in 0..shape.pages {
+        let frame = if number < frames.len() * 4 { number % frames.len() } else { random.below(frames.len()) };
+        files.push(page(random, number, &frames[frame], &partials));
+    }
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let resolver = Resolver::new(&site);
+    let flatten = |(number, id)| {
+        let bytes = resolver.flatten(id).expect("a page of a whole site").bytes;
+        let path = site.get(id).path.clone();
+        match shape.reindented && number % 5 == 0 {
+            true => SourceFile::new(path, String::from_utf8_lossy(&bytes).replace("\n  ", "\n    ")),
+            false => SourceFile::new(path, bytes),
+        }
+    };
+    let pages = site.pages().filter(|&id| site.get(id).path.starts_with("pages/")).enumerate().map(flatten).collect();
+    let levels = frames.iter().map(|frame| frame.level).max().unwrap_or(1);
+    Hidden { pages, levels, partials: partials.len(), site }
+}
