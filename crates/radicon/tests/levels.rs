@@ -178,7 +178,7 @@ fn settings_name_and_exclude() {
     }
 }
 
-fn file<'p>(proposal: &'p Proposal, path: &str) -> String {
+fn file(proposal: &Proposal, path: &str) -> String {
     let found = proposal.files.iter().find(|file| file.path == path).unwrap_or_else(|| panic!("no {path}"));
     String::from_utf8_lossy(&found.bytes).into_owned()
 }
