@@ -242,7 +242,7 @@ fn only_whole_lines_without_tags_become_partials() {
     let page = |number: usize| {
         let own = format!("<p>Page {number} is about {}</p>", "sheep ".repeat(number + 1));
         // In every second page the copy shares its line with something else.
-        let piece = if number % 2 == 0 { format!("<b>{number}</b>{card}") } else { card.to_owned() };
+        let piece = if number.is_multiple_of(2) { format!("<b>{number}</b>{card}") } else { card.to_owned() };
         let text = format!(
             "<!DOCTYPE html>\n<html>\n<head>\n<title>{number}</title>\n</head>\n<body>\n<p>Tidewater, the ferry line of the seven harbours</p>\n<div id=\"text\">\n{own}\n{piece}\n<i>{number}</i>\n{own}\n</div>\n<p>Owned by the people of the seven harbours, all of them</p>\n</body>\n</html>\n"
         );
