@@ -257,3 +257,31 @@ fn only_whole_lines_without_tags_become_partials() {
     assert!(file(&proposal, "2.html").contains(card));
     assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
 }
+
+#[test]
+fn a_piece_within_a_greater_one_is_taken_once() {
+    let small = "<ul class=\"rules\">\n<li>Bicycles travel free of charge, on every boat of the line</li>\n<li>Sheep travel on Sundays only, and on a lead</li>\n</ul>";
+    let great = format!(
+        "<section class=\"before-you-sail\">\n<h2>Before you sail</h2>\n{small}\n<p>The quay office opens an hour before the first boat leaves, every day.</p>\n</section>"
+    );
+    let page = |number: usize| {
+        let piece = match number {
+            0..5 => great.as_str(),
+            5..12 => small,
+            _ => "",
+        };
+        let (own, tail) = ("word ".repeat(number + 1), "tail ".repeat(number % 5));
+        SourceFile::new(
+            format!("{number:02}.html"),
+            format!(
+                "<!DOCTYPE html>\n<html>\n<head>\n<title>{number}</title>\n</head>\n<body>\n<div id=\"text\">\n<p>{own}</p>\n{piece}\n<p>{tail} {number}</p>\n</div>\n<p>Owned by the people of the seven harbours, all of them</p>\n</body>\n</html>\n"
+            ),
+        )
+    };
+    let old = read((0..24).map(page).collect());
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let proposal = propose(&old, &Options { strength, levels: 1, ..Options::default() }).expect("a proposal");
+        assert_eq!(proposal.partials.iter().map(|partial| partial.uses).max(), Some(12), "{:?}", proposal.partials);
+        assert!(proposal.left.is_empty() && prove(&old, &adopted(&old, &proposal), strength).equal);
+    }
+}

@@ -39,7 +39,7 @@ impl Job<'_> {
         let before = self.size();
         let mut written: Vec<Written> = Vec::new();
         let mut layouts: Vec<ProposedLayout> = Vec::new();
-        let folder = self.layout_folder();
+        let folder = self.folder_for(Role::Layout, "layouts");
         let mut taken: Vec<String> = Vec::new();
         for draft in drafts {
             let planner = Planner {
@@ -96,16 +96,7 @@ impl Job<'_> {
                 }
                 (Body::Section(_), _) => layout.word.clone(),
             };
-            let word = self.options.called(word);
-            let place =
-                |word: &str| if folder.is_empty() { format!("{word}.html") } else { format!("{folder}/{word}.html") };
-            let numbered = (2..).map(|number| format!("{word}-{number}"));
-            let path = std::iter::once(word.clone())
-                .chain(numbered)
-                .map(|word| place(&word))
-                .find(|path| !taken.contains(path) && self.site.find(path).is_none())
-                .unwrap_or_default();
-            taken.push(path.clone());
+            let path = self.free_path(folder, &word, taken);
             open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));
             found.push(Placed { layout, path, around });
         }
@@ -216,14 +207,26 @@ impl Job<'_> {
         placed.iter().enumerate().map(report).collect()
     }
 
-    /// Where layouts go: beside the site's layouts, else into `layouts`.
-    fn layout_folder(&self) -> String {
-        let of_dialect = |template: &&Template| template.dialect.name == self.dialect.name;
-        let layouts = self.site.templates.iter().filter(|template| template.role == Role::Layout).filter(of_dialect);
+    /// Where files of a role go: beside the site's own, else into a folder of this name.
+    pub(super) fn folder_for(&self, role: Role, name: &str) -> String {
+        let own = |template: &&Template| template.role == role && template.dialect.name == self.dialect.name;
+        let known = self.site.templates.iter().filter(own).map(|template| template.path.as_str());
         let root = self.site.roots.first().map_or("", |root| root.path.as_str());
-        usual_folder(layouts.map(|template| template.path.as_str())).unwrap_or_else(|| {
-            [root, "layouts"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
+        usual_folder(known).unwrap_or_else(|| {
+            [root, name].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
         })
+    }
+
+    /// A path for a new file, with a number where the word is taken.
+    pub(super) fn free_path(&self, folder: &str, word: &str, taken: &mut Vec<String>) -> String {
+        let word = self.options.called(word.to_owned());
+        let slash = if folder.is_empty() { "" } else { "/" };
+        let numbered = (2..).map(|number| format!("{folder}{slash}{word}-{number}.html"));
+        let mut paths = std::iter::once(format!("{folder}{slash}{word}.html")).chain(numbered);
+        let is_free = |path: &String| !taken.contains(path) && self.site.find(path).is_none();
+        let path = paths.find(is_free).unwrap_or_default();
+        taken.push(path.clone());
+        path
     }
 
     /// How a template names the file.

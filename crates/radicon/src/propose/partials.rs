@@ -8,7 +8,7 @@ use super::{Job, ProposedFile, ProposedPartial, apply};
 use crate::dialect::{Kind, Newline, Values};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatOptions, repeats};
-use crate::site::{Role, Template, usual_folder};
+use crate::site::Role;
 use crate::text::{SourceId, is_blank};
 
 /// So many copies make a partial.
@@ -19,6 +19,9 @@ pub(super) struct Extracted {
     pub written: Vec<Written>,
     pub partials: Vec<ProposedPartial>,
 }
+
+/// The first byte, the one behind the last, and what to write there.
+type Edit = (usize, usize, String);
 
 /// Whole lines of a file.
 struct Lines {
@@ -50,16 +53,21 @@ impl Job<'_> {
                 items.get(at).is_none_or(|item| item.span.start as usize >= lines.end)
             })
         };
-        let folder = self.partial_folder();
+        let folder = self.folder_for(Role::Partial, "partials");
         let mut taken: Vec<String> = Vec::new();
         let mut partials = Vec::new();
-        let mut edits: FxHashMap<usize, Vec<(usize, usize, String)>> = FxHashMap::default();
+        let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
         for group in found.groups {
             let copies: Vec<Lines> = group
                 .copies
                 .iter()
                 .filter_map(|copy| whole_lines(copy, *index.get(copy.file.as_str())?, written))
                 .filter(plain)
+                // A piece may stand within one that became a partial, or around it.
+                .filter(|lines| {
+                    let apart = |(start, end, _): &Edit| lines.end <= *start || lines.start >= *end;
+                    edits.get(&lines.file).is_none_or(|edits| edits.iter().all(apart))
+                })
                 .collect();
             let text = |lines: &Lines| &written[lines.file].file.bytes[lines.start..lines.end];
             let Some(copies) = self.alike(copies, &text) else { continue };
@@ -70,7 +78,7 @@ impl Job<'_> {
             {
                 continue;
             }
-            let path = self.partial_path(&folder, &content, &mut taken);
+            let path = self.free_path(&folder, &name::of_markup(&content), &mut taken);
             let target = self.written_name(&path);
             let tag = include.open.write(&Values { target: &target, ..Values::default() });
             for lines in &copies {
@@ -136,27 +144,6 @@ impl Job<'_> {
             out.extend_from_slice(line.get(least.min(indent(line))..).unwrap_or(line));
         }
         out
-    }
-
-    /// Where partials go: beside the site's own, else beside the layouts.
-    fn partial_folder(&self) -> String {
-        let of_dialect = |template: &&Template| template.dialect.name == self.dialect.name;
-        let known = self.site.templates.iter().filter(|template| template.role == Role::Partial).filter(of_dialect);
-        let root = self.site.roots.first().map_or("", |root| root.path.as_str());
-        usual_folder(known.map(|template| template.path.as_str())).unwrap_or_else(|| {
-            [root, "partials"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
-        })
-    }
-
-    fn partial_path(&self, folder: &str, content: &[u8], taken: &mut Vec<String>) -> String {
-        let word = self.options.called(name::of_markup(content));
-        let place =
-            |word: String| if folder.is_empty() { format!("{word}.html") } else { format!("{folder}/{word}.html") };
-        let words = std::iter::once(word.clone()).chain((2..).map(|number| format!("{word}-{number}")));
-        let is_free = |path: &String| !taken.contains(path) && self.site.find(path).is_none();
-        let path = words.map(place).find(is_free).unwrap_or_default();
-        taken.push(path.clone());
-        path
     }
 }
 
