@@ -30,7 +30,7 @@ fn depth(proposal: &Proposal) -> usize {
 fn hidden_hierarchies_are_found_again() {
     let first = seed("hidden hierarchies");
     let (mut ratios, mut levels, mut partials, mut hidden_partials) = (Vec::new(), 0, 0, 0);
-    let all = cases(30, 600);
+    let all = cases(30, 300);
     for case in 0..all {
         let mut random = Random(first + case);
         let shape = Shape::random(&mut random, 80);
@@ -61,7 +61,7 @@ fn hidden_hierarchies_are_found_again() {
 #[test]
 fn an_adopted_proposal_leaves_nothing_to_propose() {
     let first = seed("stable proposals");
-    for case in 0..cases(20, 400) {
+    for case in 0..cases(20, 200) {
         let mut random = Random(first + case);
         let shape = Shape::random(&mut random, 60);
         let old = read(generate(&mut random, shape).pages);
