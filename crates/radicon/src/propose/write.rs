@@ -120,23 +120,28 @@ impl Writer<'_> {
 
     /// A section's layout: its parent line, and the blocks that it fills.
     pub fn section(&self, layout: &str, overrides: &[Override]) -> Vec<u8> {
-        let mut out = self.parent_line(layout);
-        let mut gap = Gap::default();
+        let mut bytes = self.finish(self.parent_line(layout)).0;
+        let mut after_lines = false;
         for filled in overrides {
             let Some((open, close)) = self.tags(&filled.name, filled.lines, Place::Page) else { continue };
-            self.separate(&mut gap, filled.lines, &mut out);
+            if std::mem::replace(&mut after_lines, filled.lines) || filled.lines {
+                bytes.push(b'\n');
+            }
+            let mut out = Vec::new();
             self.open(open, filled.lines, b"", &mut out);
             self.pieces(&filled.pieces, &filled.names, &mut 0, &mut out);
             self.close(close, filled.lines, b"", &mut out);
-            if !filled.lines {
-                push(&mut out, b"\n");
+            let (written, own_lines) = self.finish(out);
+            // What has no lines of its own may stand in a script, where every blank counts.
+            match filled.lines && self.strength != Strength::Bytes {
+                true => bytes.extend(tidy(&written, self.dialect, &own_lines, self.style)),
+                false => bytes.extend(written),
+            }
+            if bytes.last() != Some(&b'\n') {
+                bytes.push(b'\n');
             }
         }
-        let (bytes, own_lines) = self.finish(out);
-        match self.strength {
-            Strength::Bytes => bytes,
-            _ => tidy(&bytes, self.dialect, &own_lines, self.style),
-        }
+        bytes
     }
 
     /// One-line blocks stand together, others apart.
