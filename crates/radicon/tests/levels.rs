@@ -213,6 +213,49 @@ fn a_tidy_section_is_indented_like_its_pages() {
     assert!(boats.ends_with("<!--: end content -->\n"), "{boats}");
 }
 
+#[test]
+fn a_section_keeps_every_blank_in_a_script() {
+    let script = |section: &str| {
+        format!(
+            "<script>\n    const name = 'tidewater';\n      const root = '{section}';\n  start(name, root);\n</script>\n</body>"
+        )
+    };
+    let page = |file: SourceFile| {
+        let section = file.path.split('/').next().unwrap_or_default().to_owned();
+        let text = String::from_utf8_lossy(&file.bytes).replace("</body>", &script(&section));
+        SourceFile::new(file.path, text)
+    };
+    let old = read(two_sections().into_iter().map(page).collect());
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+        assert!(proposal.left.is_empty(), "{:?}", proposal.left);
+        let quays = proposal.files.iter().find(|file| file.path == "layouts/harbours.html").expect("a section");
+        let text = String::from_utf8_lossy(&quays.bytes);
+        assert!(text.contains("      const root = 'harbours';\n"), "{text}");
+    }
+}
+
+#[test]
+fn a_partial_never_takes_the_path_of_a_new_layout() {
+    let mut files: Vec<SourceFile> = family("boats", 9).collect();
+    let card = "<ul class=\"card\">\n<li>The oldest harbour of the line, with a crane and a clock</li>\n<li>Sheep travel on Sundays only, and on a lead, with a ticket</li>\n</ul>\n";
+    for (number, file) in files.iter_mut().enumerate().filter(|(number, _)| number % 2 == 0) {
+        let text = String::from_utf8_lossy(&file.bytes);
+        let own = format!("<p>{}</p>\n", "own ".repeat(number + 1));
+        let text = text.replace("</div>\n<p", &format!("\n{own}{card}{own}</div>\n<p"));
+        *file = SourceFile::new(file.path.clone(), text);
+    }
+    // The site keeps its partials where layouts go.
+    files.push(SourceFile::new("layouts/side.html", "<!--: note kept --><i>side</i>\n"));
+    files.push(SourceFile::new("other.html", "<b>x</b><!--: partial layouts/side.html -->\n"));
+    let old = read(files);
+    let names = [("card".to_owned(), "base".to_owned())].into();
+    let proposal = propose(&old, &Options { names, ..Options::default() }).expect("a proposal");
+    let paths: Vec<_> = proposal.partials.iter().map(|partial| partial.path.as_str()).collect();
+    assert_eq!((proposal.layouts[0].path.as_str(), &paths[..]), ("layouts/base.html", &["layouts/base-2.html"][..]));
+    assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
+}
+
 /// Pages of a frame of their own.
 fn family(word: &str, count: usize) -> impl Iterator<Item = SourceFile> {
     (0..count).map(move |number| {

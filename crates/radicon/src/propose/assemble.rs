@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::levels::{Body, Layout, Planner};
+use super::levels::{Body, Layout, Open, Planner};
 use super::page::Page;
 use super::partials::Extracted;
 use super::settle::Draft;
@@ -23,7 +23,8 @@ pub(super) struct Written {
     pub extends: Option<String>,
 }
 
-/// How often partials are tried, each time without the files of pages for which they failed.
+/// How often partials are tried, each time without the files of those pages, and their
+/// layouts, for which they failed.
 const MOST_ATTEMPTS: usize = 3;
 
 /// A layout with its place.
@@ -32,6 +33,8 @@ struct Placed<'a> {
     path: String,
     /// The index of the one around it.
     around: Option<usize>,
+    /// Pages that take it directly.
+    direct: Vec<usize>,
 }
 
 impl Job<'_> {
@@ -85,9 +88,9 @@ impl Job<'_> {
     /// The layouts of a family, the outer before the inner, with their paths.
     fn places<'l>(&self, pages: &[Page], base: &'l Layout, folder: &str, taken: &mut Vec<String>) -> Vec<Placed<'l>> {
         let mut found: Vec<Placed<'l>> = Vec::new();
+        let everything: Vec<usize> = (0..pages.len()).collect();
         let mut open = vec![(base, None)];
         while let Some((layout, around)) = open.pop() {
-            let everything: Vec<usize> = (0..pages.len()).collect();
             let word = match (&layout.body, taken.is_empty()) {
                 (Body::Base { .. }, true) => "base".to_owned(),
                 (Body::Base { .. }, false) => {
@@ -98,7 +101,7 @@ impl Job<'_> {
             };
             let path = self.free_path(folder, &word, taken);
             open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));
-            found.push(Placed { layout, path, around });
+            found.push(Placed { layout, path, around, direct: layout.direct() });
         }
         found
     }
@@ -122,70 +125,33 @@ impl Job<'_> {
             let path = pages[member].path.clone();
             Written { file: ProposedFile { path, role: Role::Page, bytes }, extends: Some(place.path.clone()) }
         };
-        let direct: Vec<(&Placed<'_>, usize)> = placed
-            .iter()
-            .flat_map(|place| place.layout.direct().into_iter().map(move |member| (place, member)))
-            .collect();
-        let pages: Vec<Written> = direct.into_par_iter().map(page).collect();
+        let direct = placed.iter().flat_map(|place| place.direct.iter().map(move |&member| (place, member)));
+        let pages: Vec<Written> = direct.collect::<Vec<_>>().into_par_iter().map(page).collect();
         placed.iter().map(layout).chain(pages).collect()
     }
 
     /// What each layout is, for people and programs.
     fn reports(&self, pages: &[Page], placed: &[Placed<'_>], files: &[Written]) -> Vec<ProposedLayout> {
-        // The pages that fill each block, by the layout that defines it.
-        let mut filled: FxHashMap<(usize, &str), Vec<usize>> = FxHashMap::default();
-        let mut refilled: FxHashMap<(usize, &str), usize> = FxHashMap::default();
-        let owner = |index: usize, name: &str| {
-            let mut at = index;
-            loop {
-                let owns = placed[at].layout.open.iter().any(|open| open.own && open.name == name);
-                match placed[at].around {
-                    Some(around) if !owns => at = around,
-                    _ => return at,
-                }
-            }
-        };
-        let mut bytes: FxHashMap<(usize, &str), usize> = FxHashMap::default();
-        for (index, place) in placed.iter().enumerate() {
-            let direct = place.layout.direct();
-            for open in &place.layout.open {
-                let key = (owner(index, &open.name), open.name.as_str());
-                let own = open.hole.members.iter().zip(&open.hole.follows).zip(&open.hole.contents);
-                for ((page, _), content) in
-                    own.filter(|((page, follows), _)| !**follows && direct.binary_search(page).is_ok())
-                {
-                    filled.entry(key).or_default().push(*page);
-                    *bytes.entry(key).or_default() += content.len();
-                }
-            }
-            if let (Body::Section(overrides), Some(around)) = (&place.layout.body, place.around) {
-                overrides
-                    .iter()
-                    .for_each(|filled| *refilled.entry((owner(around, &filled.name), &filled.name)).or_default() += 1);
-            }
-        }
+        let uses = uses(placed);
         let report = |(index, place): (usize, &Placed<'_>)| {
             let source = &files[index].file.bytes;
             let constructs = Constructs::read(source, &self.dialect);
             let lines = LineIndex::new(source);
             let line = |name: &str| {
-                let defines = |item: &&crate::markup::Construct| {
-                    item.kind == Kind::Block && item.name.of(source) == name.as_bytes()
-                };
-                constructs.items.iter().find(defines).map_or(1, |item| lines.line(item.span.start))
+                let mut blocks = constructs.items.iter().filter(|item| item.kind == Kind::Block);
+                let found = blocks.find(|item| item.name.of(source) == name.as_bytes());
+                found.map_or(1, |item| lines.line(item.span.start))
             };
-            let block = |open: &super::levels::Open| {
-                let key = (index, open.name.as_str());
-                let mut by = filled.get(&key).cloned().unwrap_or_default();
-                by.sort_unstable();
+            let block = |open: &Open| {
+                let uses = uses.get(&(index, open.name.as_str())).cloned().unwrap_or_default();
                 ProposedBlock {
                     name: open.name.clone(),
                     line: line(&open.name),
                     default: open.default,
-                    overridden_by: by.len(),
-                    layouts: refilled.get(&key).copied().unwrap_or(0),
-                    such_as: by.iter().take(3).map(|&page| pages[page].path.clone()).collect(),
-                    bytes: bytes.get(&key).copied().unwrap_or(0),
+                    overridden_by: uses.pages.len(),
+                    layouts: uses.layouts,
+                    such_as: uses.pages.iter().take(3).map(|&page| pages[page].path.clone()).collect(),
+                    bytes: uses.bytes,
                     drift: open.hole.members.len() > 3
                         && open.hole.overriding() == 1
                         && open.default
@@ -195,7 +161,7 @@ impl Job<'_> {
             ProposedLayout {
                 path: place.path.clone(),
                 extends: place.around.map(|around| placed[around].path.clone()),
-                pages: place.layout.direct().len(),
+                pages: place.direct.len(),
                 beneath: place.layout.members.len(),
                 blocks: place.layout.open.iter().filter(|open| open.own).map(block).collect(),
                 fills: match &place.layout.body {
@@ -265,7 +231,13 @@ impl Job<'_> {
             if proven.is_none() {
                 proven = Some(self.prove(written, left));
             }
-            excluded.extend(failed.iter().map(|page| page.page.clone()));
+            let extends =
+                with.iter().filter_map(|written| Some((written.file.path.as_str(), written.extends.as_deref()?)));
+            let extends: FxHashMap<&str, &str> = extends.collect();
+            for page in failed {
+                let chain = std::iter::successors(Some(page.page.as_str()), |path| extends.get(path).copied());
+                excluded.extend(chain.map(str::to_owned));
+            }
         }
         let (proof, site) = proven.unwrap_or_else(|| self.prove(written, left));
         (proof, site, Vec::new())
@@ -302,6 +274,50 @@ impl Job<'_> {
             drop_unused(written);
         }
     }
+}
+
+/// Who fills a block.
+#[derive(Clone, Default)]
+struct Uses {
+    /// Pages, in ascending order.
+    pages: Vec<usize>,
+    /// Bytes that these have in it.
+    bytes: usize,
+    /// How many layouts do.
+    layouts: usize,
+}
+
+/// Who fills each block, by the index of the layout that defines it, and its name.
+fn uses<'p>(placed: &'p [Placed<'_>]) -> FxHashMap<(usize, &'p str), Uses> {
+    let owner = |index: usize, name: &str| {
+        let mut at = index;
+        loop {
+            let owns = placed[at].layout.open.iter().any(|open| open.own && open.name == name);
+            match placed[at].around {
+                Some(around) if !owns => at = around,
+                _ => return at,
+            }
+        }
+    };
+    let mut found: FxHashMap<(usize, &str), Uses> = FxHashMap::default();
+    for (index, place) in placed.iter().enumerate() {
+        for Open { name, hole, .. } in &place.layout.open {
+            let uses = found.entry((owner(index, name), name)).or_default();
+            for (at, page) in hole.members.iter().enumerate().filter(|(at, _)| !hole.follows[*at]) {
+                if place.direct.binary_search(page).is_ok() {
+                    uses.pages.push(*page);
+                    uses.bytes += hole.contents[at].len();
+                }
+            }
+        }
+        if let (Body::Section(overrides), Some(around)) = (&place.layout.body, place.around) {
+            for filled in overrides {
+                found.entry((owner(around, &filled.name), &filled.name)).or_default().layouts += 1;
+            }
+        }
+    }
+    found.values_mut().for_each(|uses| uses.pages.sort_unstable());
+    found
 }
 
 /// Counts the pages of each layout again after some were taken back.

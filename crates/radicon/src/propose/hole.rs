@@ -36,6 +36,9 @@ pub(super) enum DefaultContent {
     Pieces(Vec<Piece>),
 }
 
+/// What an override costs beyond its content, in bytes, about.
+pub(super) const TAGS: usize = 45;
+
 /// A place where pages differ.
 #[derive(Clone, Debug)]
 pub(super) struct Hole {

@@ -54,7 +54,7 @@ impl Job<'_> {
             })
         };
         let folder = self.folder_for(Role::Partial, "partials");
-        let mut taken: Vec<String> = Vec::new();
+        let mut taken: Vec<String> = written.iter().map(|written| written.file.path.clone()).collect();
         let mut partials = Vec::new();
         let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
         for group in found.groups {
@@ -73,9 +73,7 @@ impl Job<'_> {
             let Some(copies) = self.alike(copies, &text) else { continue };
             let content = self.content(text(&copies[0]));
             let reference = include.open.example().len() + folder.len();
-            if copies.len() < LEAST_COPIES
-                || (copies.len() - 1) * content.len() < copies.len() * reference + least as usize
-            {
+            if (copies.len() - 1) * content.len() < copies.len() * reference + least as usize {
                 continue;
             }
             let path = self.free_path(&folder, &name::of_markup(&content), &mut taken);

@@ -11,7 +11,7 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
-use super::hole::Hole;
+use super::hole::{Hole, TAGS};
 use super::page::{Page, mix};
 use crate::markup::NodeKind;
 
@@ -92,18 +92,15 @@ struct Shared {
     count: f64,
 }
 
-/// What an override costs beyond its content.
-const TAGS: f64 = 45.0;
-
 impl Shared {
     /// The bytes that all pages of a set share by this.
     fn within(&self, set: &Set, count: usize) -> f64 {
         match self.set.shared(set) {
-            all if all == count => self.parts + self.count * TAGS,
+            all if all == count => self.parts + self.count * TAGS as f64,
             most if most as f64 >= MOST * count as f64 => {
                 // Each exception costs about what a page saves.
                 let saving = (2 * most).saturating_sub(count + 1) as f64 / (count - 1) as f64;
-                (self.wholes + self.count * TAGS) * saving
+                (self.wholes + self.count * TAGS as f64) * saving
             }
             _ => 0.0,
         }
@@ -141,7 +138,7 @@ fn shared(pages: &[Page], members: &[usize], holes: &[&Hole]) -> Vec<Shared> {
     }
     let mut heaviest: Vec<(u64, f64, [f64; 3])> = weights
         .into_iter()
-        .map(|(set, (count, sums))| (set, (count - 1.0) * (sums[0] + sums[2] * TAGS), sums))
+        .map(|(set, (count, sums))| (set, (count - 1.0) * (sums[0] + sums[2] * TAGS as f64), sums))
         .collect();
     heaviest.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
     heaviest.truncate(MAX_SETS);
@@ -397,10 +394,10 @@ mod tests {
         let whole = Shared { set: Set::of(10, 0..9), parts: 0.0, wholes: 100.0, count: 1.0 };
         let all = Set::of(10, 0..10);
         let nine = Set::of(10, 0..9);
-        assert_eq!(whole.within(&nine, 9), TAGS);
-        let expected = (100.0 + TAGS) * 7.0 / 9.0;
+        assert_eq!(whole.within(&nine, 9), TAGS as f64);
+        let expected = (100.0 + TAGS as f64) * 7.0 / 9.0;
         assert!((whole.within(&all, 10) - expected).abs() < 1e-9);
-        assert_eq!(whole.within(&Set::of(10, 5..10), 5), (100.0 + TAGS) * 2.0 / 4.0);
+        assert_eq!(whole.within(&Set::of(10, 5..10), 5), (100.0 + TAGS as f64) * 2.0 / 4.0);
         assert_eq!(whole.within(&Set::of(10, [0, 9].into_iter()), 2), 0.0);
     }
 }

@@ -1,9 +1,9 @@
 //! Which pages take a layout together: families, and who is put out of them.
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::family::{self, Frames};
-use super::hole::{DefaultContent, Hole, Piece};
+use super::hole::{DefaultContent, Hole, Piece, TAGS};
 use super::page::Page;
 use super::sections::LEAST_PAGES;
 use super::unify::{Prices, Unified, Unifier};
@@ -43,8 +43,8 @@ impl Job<'_> {
             let mut why = FxHashMap::default();
             let draft = self.draft(pages, &rest, &shares, &mut why);
             // Those who were weighed and found without a layout are not weighed again.
-            let mut done: Vec<usize> =
-                rest.iter().zip(&shares).filter(|(_, share)| **share >= family::SURE).map(|(page, _)| *page).collect();
+            let sure = rest.iter().zip(&shares).filter(|(_, share)| **share >= family::SURE);
+            let mut done: FxHashSet<usize> = sure.map(|(page, _)| *page).collect();
             done.extend(draft.iter().flat_map(|draft| &draft.members));
             rest.retain(|page| !done.contains(page));
             for (page, reason) in why {
@@ -59,8 +59,7 @@ impl Job<'_> {
             let draft = draft.filter(|draft| !few(draft));
             drafts.extend(draft);
         }
-        let taken: rustc_hash::FxHashSet<usize> =
-            drafts.iter().flat_map(|draft| draft.members.iter().copied()).collect();
+        let taken: FxHashSet<usize> = drafts.iter().flat_map(|draft| draft.members.iter().copied()).collect();
         let alone = || "no other page shares its frame".to_owned();
         left.extend((0..pages.len()).filter(|page| !taken.contains(page)).map(|page| Left {
             page: pages[page].path.clone(),
@@ -317,7 +316,6 @@ fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usiz
 
 /// About how many bytes the layout and its pages will have.
 fn written_size(pieces: &[Piece]) -> u64 {
-    const TAGS: usize = 45;
     let hole = |hole: &Hole| {
         let default = match &hole.default {
             DefaultContent::Empty => 0,

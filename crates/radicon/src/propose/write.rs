@@ -35,14 +35,6 @@ pub(super) struct Writer<'a> {
     pub style: &'a Style,
 }
 
-/// What was written before a block of a page.
-#[derive(Default)]
-struct Gap {
-    begun: bool,
-    /// The last block had its tags on lines of their own.
-    after_lines: bool,
-}
-
 #[derive(PartialEq, Eq, Clone, Copy)]
 enum Place {
     Layout,
@@ -91,7 +83,7 @@ impl Writer<'_> {
     /// A page: its parent line, and the blocks that it overrides.
     pub fn page(&self, page: usize, layout: &str, open: &[Open]) -> Vec<u8> {
         let mut out = self.parent_line(layout);
-        let mut gap = Gap::default();
+        let (mut apart, mut first) = (false, true);
         for Open { hole, name, .. } in open {
             let Ok(member) = hole.members.binary_search(&page) else { continue };
             if hole.follows[member] {
@@ -102,7 +94,14 @@ impl Writer<'_> {
             let Some((open, close)) = self.tags(name, lines, Place::Page) else {
                 continue;
             };
-            self.separate(&mut gap, lines, &mut out);
+            // One-line blocks stand together, others apart.
+            let after_lines = std::mem::replace(&mut apart, lines);
+            if after_lines || lines {
+                // Beside a tag on its own line two line ends count as one in tidy output.
+                let beside_tag = (after_lines || first) && self.strength != Strength::Bytes;
+                push(&mut out, if beside_tag { b"\n\n" } else { b"\n" });
+            }
+            first = false;
             self.open(open, lines, b"", &mut out);
             let indented = lines && self.strength != Strength::Bytes;
             if indented {
@@ -142,17 +141,6 @@ impl Writer<'_> {
             }
         }
         bytes
-    }
-
-    /// One-line blocks stand together, others apart.
-    fn separate(&self, gap: &mut Gap, lines: bool, out: &mut Vec<Segment>) {
-        let after_lines = std::mem::replace(&mut gap.after_lines, lines);
-        let is_first = !std::mem::replace(&mut gap.begun, true);
-        if after_lines || lines {
-            // Beside a tag on its own line two line ends count as one in tidy output.
-            let beside_tag = (after_lines || is_first) && self.strength != Strength::Bytes;
-            push(out, if beside_tag { b"\n\n" } else { b"\n" });
-        }
     }
 
     fn parent_line(&self, layout: &str) -> Vec<Segment> {
