@@ -217,7 +217,7 @@ fn a_tidy_section_is_indented_like_its_pages() {
 fn a_section_keeps_every_blank_in_a_script() {
     let script = |section: &str| {
         format!(
-            "<script>\n    const name = 'tidewater';\n      const root = '{section}';\n  start(name, root);\n</script>\n</body>"
+            "<script>\n    const name = 'tidewater';\n      const root = '{section}';\n\n        const menu = '{section}-menu';\n  start(name, root);\n</script>\n</body>"
         )
     };
     let page = |file: SourceFile| {
@@ -231,7 +231,7 @@ fn a_section_keeps_every_blank_in_a_script() {
         assert!(proposal.left.is_empty(), "{:?}", proposal.left);
         let quays = proposal.files.iter().find(|file| file.path == "layouts/harbours.html").expect("a section");
         let text = String::from_utf8_lossy(&quays.bytes);
-        assert!(text.contains("      const root = 'harbours';\n"), "{text}");
+        assert!(text.contains("      const root = 'harbours';\n\n        const menu = 'harbours-menu';\n"), "{text}");
     }
 }
 
