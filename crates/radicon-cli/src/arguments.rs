@@ -71,7 +71,7 @@ pub enum Command {
     Dialect(DialectCommand),
     /// What was copied, where, how much of it, and which copies were left behind.
     Repeats(RepeatArguments),
-    /// Propose a base layout for pages that were copied from each other, with its proof.
+    /// Propose layouts and partials for pages that were copied from each other, with their proof.
     Propose {
         /// How to propose.
         #[command(flatten)]
@@ -204,27 +204,27 @@ pub struct How {
     /// The dialect to write [default: that of the site's layouts, else margin].
     #[arg(long, value_name = "NAME")]
     pub dialect: Option<String>,
-    /// What a block must save, in bytes; higher gives fewer, bigger blocks.
+    /// What a block must save, in bytes; higher gives fewer, bigger blocks
     /// [default: 100]
     #[arg(long, value_name = "BYTES")]
     pub block_price: Option<u64>,
     /// As small as possible, with more and smaller blocks, rather than tidy.
     #[arg(long, conflicts_with = "block_price")]
     pub small: bool,
-    /// The most levels of layouts; 1 for a base layout without sections.
+    /// The most levels of layouts; 1 for a base layout without sections
     /// [default: 8]
     #[arg(long, value_name = "N")]
     pub levels: Option<usize>,
     /// What a section's layout or a partial must save, in bytes [default: three times the price of a block, twice for a partial].
     #[arg(long, value_name = "BYTES")]
     pub min_saving: Option<u64>,
-    /// Which partials to make.
+    /// Which partials to make
     /// [default: repeats]
     #[arg(long, value_enum)]
     pub partials: Option<PartialsArgument>,
 }
 
-/// Which partials to make.
+/// Which partials to make
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum PartialsArgument {
     /// Of markup that stands three times or more.

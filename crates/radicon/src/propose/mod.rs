@@ -1,4 +1,4 @@
-//! Proposals: a base layout with named blocks for pages that were copied from
+//! Proposals: layouts with named blocks, of several levels, and partials for pages that were copied from
 //! each other, and the proof that no page changes.
 
 mod align;
