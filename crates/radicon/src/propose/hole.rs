@@ -94,6 +94,12 @@ impl Hole {
         (1..self.members.len()).all(|index| solid(index) == first)
     }
 
+    /// The bytes that pages have in it themselves.
+    pub fn own_bytes(&self) -> usize {
+        let own = self.contents.iter().zip(&self.follows).filter(|(_, follows)| !**follows);
+        own.map(|(content, _)| content.len()).sum()
+    }
+
     /// How many pages override it.
     pub fn overriding(&self) -> usize {
         self.follows.iter().filter(|follows| !**follows).count()

@@ -305,40 +305,52 @@ fn roots_of(page: &Page, span: Span) -> Vec<u32> {
 pub(super) const SECTION: &str = "section";
 
 /// A word for a section of the pages around it: their folder, what their bodies
-/// are called, how their files' names begin.
+/// are called, their language, how their files' names begin.
 pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String {
-    let folder = |members: &[usize]| {
-        let mut paths = members.iter().map(|&member| crate::site::folder(&pages[member].path));
-        let first = paths.next().unwrap_or_default();
-        paths.fold(first, |shared, path| {
-            let mut shared = shared;
-            while !shared.is_empty() && path != shared && !path.starts_with(&format!("{shared}/")) {
-                shared = crate::site::folder(shared);
-            }
-            shared
-        })
-    };
-    let (own, outer) = (folder(members), folder(around));
+    let path = |member: usize| pages[member].path.as_str();
+    let (own, outer) =
+        (shared_folder(members.iter().map(|&m| path(m))), shared_folder(around.iter().map(|&m| path(m))));
+    let word = |text: &str| slug(text).replace('_', "-");
     if own.len() > outer.len() {
-        return slug(own.rsplit('/').next().unwrap_or(own)).replace('_', "-");
+        return word(own.rsplit('/').next().unwrap_or(own));
     }
-    let body = |member: usize| {
-        let page = &pages[member];
-        let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
-        attribute(page, body, "class").or_else(|| attribute(page, body, "id"))
+    // What all its pages say and not all others do.
+    let told = |of: &dyn Fn(usize) -> Option<String>| {
+        let same = of(members[0]).filter(|said| members.iter().all(|&member| of(member).as_ref() == Some(said)));
+        same.filter(|said| around.iter().any(|&member| of(member).as_ref() != Some(said)))
     };
-    let same = body(members[0]).filter(|class| members.iter().all(|&member| body(member).as_ref() == Some(class)));
-    if let Some(class) = same.filter(|class| around.iter().any(|&member| body(member).as_ref() != Some(class))) {
-        return slug(&class).replace('_', "-");
+    let body = |member: usize| of_element(&pages[member], "body", &["class", "id"]);
+    let lang = |member: usize| of_element(&pages[member], "html", &["lang"]);
+    if let Some(said) = told(&body).or_else(|| told(&lang)) {
+        return word(&said);
     }
-    let stem =
-        |member: usize| pages[member].path.rsplit('/').next().and_then(|file| file.split('.').next()).unwrap_or("");
+    let stem = |member: usize| path(member).rsplit('/').next().and_then(|file| file.split('.').next()).unwrap_or("");
     let first = stem(members[0]);
     let shared = members.iter().fold(first.len(), |shared, &member| {
         shared.min(first.bytes().zip(stem(member).bytes()).take_while(|(a, b)| a == b).count())
     });
-    let word = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
-    word.filter(|word| word.len() > 2).map_or_else(|| SECTION.into(), |word| slug(word).replace('_', "-"))
+    let begin = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
+    if let Some(begin) = begin.filter(|begin| begin.len() > 2) {
+        return word(begin);
+    }
+    SECTION.into()
+}
+
+/// The innermost folder that holds all of the paths.
+fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
+    let first = crate::site::folder(paths.next().unwrap_or_default());
+    paths.fold(first, |mut shared, path| {
+        while !shared.is_empty() && !path.strip_prefix(shared).is_some_and(|rest| rest.starts_with('/')) {
+            shared = crate::site::folder(shared);
+        }
+        shared
+    })
+}
+
+/// The first of these attributes that the page's first element of a name has.
+fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
+    let node = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == name)?;
+    attributes.iter().find_map(|name| attribute(page, node, name))
 }
 
 /// A word for a partial of this markup: what its first telling element is called.

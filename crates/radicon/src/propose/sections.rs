@@ -15,8 +15,9 @@ use super::hole::{Hole, TAGS};
 use super::page::{Page, mix};
 use crate::markup::NodeKind;
 
-/// A section has as many pages at least.
+/// A section has as many pages at least, and one page in so many of those around it.
 pub(super) const LEAST_PAGES: usize = 3;
+const LEAST_SHARE: usize = 100;
 
 /// A whole hole counts as shared if this share of a set's pages fill it alike; the
 /// others are exceptions, which say so themselves. Parts of it must be in all pages.
@@ -47,7 +48,7 @@ pub(super) fn choose(pages: &[Page], members: &[usize], holes: &[&Hole], price: 
     let mut candidates: Vec<Set> = Vec::new();
     for set in shared.iter().map(|shared| &shared.set).chain(&folders(pages, members)) {
         let count = set.count();
-        if count >= LEAST_PAGES && count < members.len() && !candidates.contains(set) {
+        if count >= LEAST_PAGES.max(members.len() / LEAST_SHARE) && count < members.len() && !candidates.contains(set) {
             candidates.push(set.clone());
         }
         if candidates.len() == MAX_CANDIDATES {
