@@ -82,14 +82,21 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
 /// A layout with its blocks.
 fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
     let file = proposal.files.iter().find(|file| file.path == layout.path);
-    let lines = file.map_or(0, |file| text::count_lines(&file.bytes));
+    let lines = file.map_or_else(
+        || "there already".to_owned(),
+        |file| {
+            let lines = count(text::count_lines(&file.bytes), "line");
+            if layout.existing { format!("there already, now {lines}") } else { lines }
+        },
+    );
     let extends = layout.extends.as_ref().map_or_else(String::new, |path| format!(" extends {path}"));
     let below = match layout.beneath - layout.pages {
         0 => String::new(),
         some => format!(" and {} below it", number(some)),
     };
-    let pages = count(layout.pages, "page");
-    writeln!(out, "  {STRONG}{}{PLAIN}{extends}  {FAINT}{}; {pages}{below}{PLAIN}", layout.path, count(lines, "line"))?;
+    let pages =
+        if layout.existing { format!("{} more", count(layout.pages, "page")) } else { count(layout.pages, "page") };
+    writeln!(out, "  {STRONG}{}{PLAIN}{extends}  {FAINT}{lines}; {pages}{below}{PLAIN}", layout.path)?;
     if !layout.fills.is_empty() {
         writeln!(out, "  {FAINT}fills {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
     }

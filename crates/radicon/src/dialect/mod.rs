@@ -365,6 +365,26 @@ impl Dialect {
         self.forms.iter().find(|form| form.kind == kind)
     }
 
+    /// The pair in which a layout writes a block (`outside`), or a child its override.
+    pub fn block_form(&self, outside: bool) -> Option<&Form> {
+        let other = if outside { Kind::Slot } else { Kind::Fill };
+        let is_meant = |form: &&Form| (form.kind == Kind::Block || form.kind == other) && !form.close.is_empty();
+        self.forms.iter().find(is_meant)
+    }
+
+    /// The tags of that pair for a block of this name.
+    pub(crate) fn block_tags(&self, name: &str, outside: bool) -> Option<(String, String)> {
+        let form = self.block_form(outside)?;
+        let values = Values { name, ..Values::default() };
+        Some((form.open.write(&values), form.close.first()?.write(&values)))
+    }
+
+    /// Whether pages written in it can take a layout that is there: it has parents and overrides.
+    pub fn has_children(&self) -> bool {
+        self.form(Kind::Parent).is_some_and(|form| form.open.example().contains("<target>"))
+            && self.block_form(false).is_some()
+    }
+
     /// Whether pages written in it can have a layout: it has parents and blocks.
     pub fn has_layouts(&self) -> bool {
         self.form(Kind::Parent).is_some_and(|form| form.open.example().contains("<target>"))

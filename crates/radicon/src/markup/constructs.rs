@@ -122,6 +122,35 @@ impl Constructs {
         }
         scan.found
     }
+
+    /// Adds pairs of blocks that something else than the dialect's tags marks; `false`
+    /// if they do not lie between the tags.
+    pub(crate) fn add_blocks(&mut self, pairs: &[(Span, Span)]) -> bool {
+        let old = std::mem::take(&mut self.items);
+        // Where each tag was: an old one by its index, or the tag of a pair.
+        let mut all: Vec<(Construct, [u32; 2])> = (0..).zip(&old).map(|(at, item)| (*item, [at, ALONE])).collect();
+        for (pair, (open, close)) in (0..).zip(pairs) {
+            for (part, span) in [(Part::Open, *open), (Part::Close, *close)] {
+                all.push((Construct { kind: Kind::Block, part, ..bare(span) }, [ALONE, pair]));
+            }
+        }
+        all.sort_by_key(|(item, _)| (item.span.start, item.span.end));
+        let mut places = vec![ALONE; old.len()];
+        let mut tags = vec![[ALONE; 2]; pairs.len()];
+        for (at, (item, [old, pair])) in (0..).zip(&all) {
+            match *old {
+                ALONE => tags[*pair as usize][usize::from(item.part == Part::Close)] = at,
+                old => places[old as usize] = at,
+            }
+        }
+        let partner = |(item, [old, pair]): &(Construct, [u32; 2])| match (*old, item.partner) {
+            (ALONE, _) => tags[*pair as usize][usize::from(item.part == Part::Open)],
+            (_, ALONE) => ALONE,
+            (_, partner) => places[partner as usize],
+        };
+        self.items = all.iter().map(|tag| Construct { partner: partner(tag), ..tag.0 }).collect();
+        self.items.windows(2).all(|pair| pair[0].span.end <= pair[1].span.start)
+    }
 }
 
 /// What is known of a construct while reading.

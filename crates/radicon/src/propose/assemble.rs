@@ -1,21 +1,20 @@
-//! From drafts to files, and their proof.
+//! From plans to files, and what they are, for people and programs.
+
+use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::levels::{Body, Layout, Open, Planner};
 use super::page::Page;
-use super::partials::Extracted;
 use super::settle::Draft;
 use super::tidy::Style;
+use super::unify::Unifier;
 use super::write::Writer;
-use super::{
-    Job, Left, Proposal, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, apply, holes, name, size,
-};
-use crate::dialect::Kind;
+use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name};
+use crate::dialect::{Dialect, Kind};
 use crate::markup::Constructs;
-use crate::prove::{PageProof, prove_page};
-use crate::site::{Role, Site, Template, usual_folder};
+use crate::site::{Role, Template, usual_folder};
 use crate::text::LineIndex;
 
 /// A file of the proposal, and the layout that it takes.
@@ -23,18 +22,33 @@ use crate::text::LineIndex;
 pub(super) struct Written {
     pub file: ProposedFile,
     pub extends: Option<String>,
+    pub dialect: Arc<Dialect>,
 }
 
-/// How often partials are tried, each time without the files of those pages, and their
-/// layouts, for which they failed.
-const MOST_ATTEMPTS: usize = 3;
+/// What is proposed so far.
+#[derive(Default)]
+pub(super) struct Plan {
+    pub written: Vec<Written>,
+    pub layouts: Vec<ProposedLayout>,
+    pub left: Vec<Left>,
+    /// Paths of new files.
+    taken: Vec<String>,
+}
+
+impl Plan {
+    /// Puts a file in the place of what was proposed for it before.
+    pub fn replace(&mut self, file: ProposedFile, extends: Option<String>, dialect: &Arc<Dialect>) {
+        self.written.retain(|written| written.file.path != file.path);
+        self.written.push(Written { file, extends, dialect: Arc::clone(dialect) });
+    }
+}
 
 /// At the usual price of a block a section saves a 200th of the bytes that a family's
 /// pages have of their own.
 const SHARE_OF_OWN: u64 = 20_000;
 
 /// A layout with its place.
-struct Placed<'a> {
+pub(super) struct Placed<'a> {
     layout: &'a Layout,
     path: String,
     /// The index of the one around it.
@@ -44,59 +58,57 @@ struct Placed<'a> {
 }
 
 impl Job<'_> {
-    pub(super) fn proposal(&self, pages: &[Page], drafts: Vec<Draft>, mut left: Vec<Left>) -> Proposal {
-        let before = self.size();
-        let mut written: Vec<Written> = Vec::new();
-        let mut layouts: Vec<ProposedLayout> = Vec::new();
-        let folder = self.folder_for(Role::Layout, "layouts");
-        let mut taken: Vec<String> = Vec::new();
+    /// Plans layouts for families of pages.
+    pub(super) fn found(&self, pages: &[Page], drafts: Vec<Draft>, plan: &mut Plan) {
         for draft in drafts {
-            let planner = Planner {
-                unifier: &self.unifier(pages, self.options.block_price),
-                pages,
-                price: self.section_price(&draft),
-                options: self.options,
-                levels: self.options.levels,
-                partials: self.options.partials && self.dialect.form(Kind::Include).is_some(),
-            };
-            let base = planner.plan(draft.unified, draft.members);
-            let known = taken.len();
-            let placed = self.places(pages, &base, &folder, &mut taken);
-            let files = self.write(pages, &placed);
-            let after: usize = files.iter().map(|written| written.file.bytes.len()).sum();
-            let now: usize = base.members.iter().map(|&member| pages[member].source.len()).sum();
-            if after < now {
-                layouts.extend(self.reports(pages, &placed, &files));
-                written.extend(files);
-            } else {
-                taken.truncate(known);
+            let unifier = self.unifier(pages, self.options.block_price);
+            let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
+            let base = self.planner(&unifier, pages, own).plan(draft.unified, draft.members);
+            if !self.add(pages, &base, &FxHashSet::default(), plan) {
                 let reason = "no layout that would make the pages smaller together".to_owned();
-                left.extend(
-                    base.members
-                        .iter()
-                        .map(|&member| Left { page: pages[member].path.clone(), reason: reason.clone() }),
-                );
+                let left = |&member: &usize| Left { page: pages[member].path.clone(), reason: reason.clone() };
+                plan.left.extend(base.members.iter().map(left));
             }
         }
-        let (proof, new_site, partials) = self.prove_with_partials(&mut written, &mut left);
-        recount(&mut layouts, &written);
-        let mut files: Vec<ProposedFile> = written.into_iter().map(|written| written.file).collect();
-        files.sort_by(|a, b| a.path.cmp(&b.path));
-        let after = if files.is_empty() {
-            before
-        } else {
-            size(new_site.templates.iter().map(|template| &template.source[..]))
-        };
-        left.sort();
-        Proposal { files, layouts, partials, dialect: self.dialect.name.clone(), before, after, proof, left }
     }
 
-    /// What a section of this family must save, in bytes: it is one file more to know,
-    /// so in a family with much of its own it must save the more.
-    fn section_price(&self, draft: &Draft) -> u64 {
-        let own: usize = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
+    /// Who plans sections for pages that have so many bytes of their own. A section
+    /// is one file more to know, so where there is much it must save the more.
+    pub(super) fn planner<'a>(&'a self, unifier: &'a Unifier<'a>, pages: &'a [Page], own: usize) -> Planner<'a> {
         let price = self.options.block_price;
-        self.options.min_saving.unwrap_or((price * 3).max(own as u64 * price / SHARE_OF_OWN))
+        Planner {
+            unifier,
+            pages,
+            price: self.options.min_saving.unwrap_or((price * 3).max(own as u64 * price / SHARE_OF_OWN)),
+            options: self.options,
+            levels: self.options.levels,
+            partials: self.options.partials && self.dialect.form(Kind::Include).is_some(),
+        }
+    }
+
+    /// Writes a layout, those that extend it, and their pages but for those that are
+    /// kept; whether that makes them smaller.
+    pub(super) fn add(&self, pages: &[Page], base: &Layout, kept: &FxHashSet<usize>, plan: &mut Plan) -> bool {
+        let folder = self.folder_for(Role::Layout, "layouts");
+        let known = plan.taken.len();
+        let placed = self.places(pages, base, &folder, &mut plan.taken);
+        let files = self.write(pages, &placed, kept);
+        let old = |written: &Written| self.site.find(&written.file.path).map_or(0, |id| self.site.get(id).source.len());
+        let now: usize = files.iter().map(old).sum();
+        let after: usize = files.iter().map(|written| written.file.bytes.len()).sum();
+        let pays = after < now;
+        if pays {
+            for report in self.reports(pages, &placed, &files, kept) {
+                match plan.layouts.iter_mut().find(|known| known.path == report.path) {
+                    Some(known) => known.add(&report),
+                    None => plan.layouts.push(report),
+                }
+            }
+            plan.written.extend(files);
+        } else {
+            plan.taken.truncate(known);
+        }
+        pays
     }
 
     /// The layouts of a family, the outer before the inner, with their paths.
@@ -105,62 +117,89 @@ impl Job<'_> {
         let everything: Vec<usize> = (0..pages.len()).collect();
         let mut open = vec![(base, None)];
         while let Some((layout, around)) = open.pop() {
-            let word = match (&layout.body, taken.is_empty()) {
-                (Body::Base { .. }, true) => "base".to_owned(),
-                (Body::Base { .. }, false) => {
-                    let word = name::of_section(pages, &everything, &layout.members);
-                    if word == name::SECTION { "base".to_owned() } else { word }
-                }
-                (Body::Section(_), _) => layout.word.clone(),
+            let of_family = || match name::of_section(pages, &everything, &layout.members) {
+                word if word == name::SECTION || taken.is_empty() => "base".to_owned(),
+                word => word,
             };
-            let path = self.free_path(folder, &word, taken);
+            let path = match &layout.body {
+                Body::Existing { path, .. } => path.clone(),
+                Body::Base { .. } => self.free_path(folder, &of_family(), taken),
+                Body::Section(_) => self.free_path(folder, &layout.word, taken),
+            };
             open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));
             found.push(Placed { layout, path, around, direct: layout.direct() });
         }
         found
     }
 
+    /// Who writes these pages' files.
+    pub(super) fn writer<'a>(&'a self, pages: &'a [Page]) -> Writer<'a> {
+        let style = Style::of(pages.iter().take(50).map(|page| &page.source[..]));
+        Writer { dialect: &self.dialect, pages, strength: self.options.strength, style }
+    }
+
     /// All layouts, then the pages.
-    fn write(&self, pages: &[Page], placed: &[Placed<'_>]) -> Vec<Written> {
+    fn write(&self, pages: &[Page], placed: &[Placed<'_>], kept: &FxHashSet<usize>) -> Vec<Written> {
         let members = &placed[0].layout.members;
         let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
-        let writer = Writer { dialect: &self.dialect, pages, strength: self.options.strength, style: &style };
+        let writer = Writer { style, ..self.writer(&pages[..0]) };
+        let writer = Writer { pages, ..writer };
+        let dialect = || Arc::clone(&self.dialect);
         let layout = |place: &Placed<'_>| {
             let extends = place.around.map(|around| placed[around].path.clone());
             let target = extends.as_ref().map(|path| self.written_name(path)).unwrap_or_default();
             let bytes = match &place.layout.body {
                 Body::Base { pieces, names } => writer.layout(pieces, names),
                 Body::Section(overrides) => writer.section(&target, overrides),
+                Body::Existing { edits, .. } if edits.is_empty() => return None,
+                Body::Existing { path, edits } => {
+                    let mut bytes = self.site.get(self.site.find(path)?).source.to_vec();
+                    for (span, text) in edits.iter().rev() {
+                        bytes.splice(span.range(), text.iter().copied());
+                    }
+                    bytes
+                }
             };
-            Written { file: ProposedFile { path: place.path.clone(), role: Role::Layout, bytes }, extends }
+            let file = ProposedFile { path: place.path.clone(), role: Role::Layout, bytes };
+            Some(Written { file, extends, dialect: dialect() })
         };
         let page = |(place, member): (&Placed<'_>, usize)| {
             let bytes = writer.page(member, &self.written_name(&place.path), &place.layout.open);
-            let path = pages[member].path.clone();
-            Written { file: ProposedFile { path, role: Role::Page, bytes }, extends: Some(place.path.clone()) }
+            let file = ProposedFile { path: pages[member].path.clone(), role: Role::Page, bytes };
+            Written { file, extends: Some(place.path.clone()), dialect: dialect() }
         };
         let direct = placed.iter().flat_map(|place| place.direct.iter().map(move |&member| (place, member)));
-        let pages: Vec<Written> = direct.collect::<Vec<_>>().into_par_iter().map(page).collect();
-        placed.iter().map(layout).chain(pages).collect()
+        let direct: Vec<_> = direct.filter(|(_, member)| !kept.contains(member)).collect();
+        let pages: Vec<Written> = direct.into_par_iter().map(page).collect();
+        placed.iter().filter_map(layout).chain(pages).collect()
     }
 
     /// What each layout is, for people and programs.
-    fn reports(&self, pages: &[Page], placed: &[Placed<'_>], files: &[Written]) -> Vec<ProposedLayout> {
-        let uses = uses(placed);
+    fn reports(
+        &self,
+        pages: &[Page],
+        placed: &[Placed<'_>],
+        files: &[Written],
+        kept: &FxHashSet<usize>,
+    ) -> Vec<ProposedLayout> {
+        let uses = uses(placed, kept);
         let report = |(index, place): (usize, &Placed<'_>)| {
-            let source = &files[index].file.bytes;
+            let written = files.iter().find(|written| written.file.path == place.path);
+            let kept = || Some(&self.site.get(self.site.find(&place.path)?).source[..]);
+            let source = written.map(|written| &written.file.bytes[..]).or_else(kept).unwrap_or_default();
             let constructs = Constructs::read(source, &self.dialect);
             let lines = LineIndex::new(source);
             let line = |name: &str| {
-                let mut blocks = constructs.items.iter().filter(|item| item.kind == Kind::Block);
+                let is_block = |kind: Kind| matches!(kind, Kind::Block | Kind::Slot);
+                let mut blocks = constructs.items.iter().filter(|item| is_block(item.kind));
                 let found = blocks.find(|item| item.name.of(source) == name.as_bytes());
-                found.map_or(1, |item| lines.line(item.span.start))
+                found.map(|item| lines.line(item.span.start))
             };
             let block = |open: &Open| {
                 let uses = uses.get(&(index, open.name.as_str())).cloned().unwrap_or_default();
-                ProposedBlock {
+                Some(ProposedBlock {
                     name: open.name.clone(),
-                    line: line(&open.name),
+                    line: line(&open.name)?,
                     default: open.default,
                     overridden_by: uses.pages.len(),
                     layouts: uses.layouts,
@@ -170,17 +209,18 @@ impl Job<'_> {
                         && open.hole.overriding() == 1
                         && open.default
                         && !name::marks_current(pages, &open.hole),
-                }
+                })
             };
             ProposedLayout {
                 path: place.path.clone(),
                 extends: place.around.map(|around| placed[around].path.clone()),
+                existing: matches!(place.layout.body, Body::Existing { .. }),
                 pages: place.direct.len(),
                 beneath: place.layout.members.len(),
-                blocks: place.layout.open.iter().filter(|open| open.own).map(block).collect(),
+                blocks: place.layout.open.iter().filter(|open| open.own).filter_map(block).collect(),
                 fills: match &place.layout.body {
                     Body::Section(overrides) => overrides.iter().map(|filled| filled.name.clone()).collect(),
-                    Body::Base { .. } => Vec::new(),
+                    Body::Base { .. } | Body::Existing { .. } => Vec::new(),
                 },
             }
         };
@@ -224,68 +264,19 @@ impl Job<'_> {
         let slash = if rules.relative { "/" } else { "" };
         format!("{slash}{}", name.replace('/', &rules.separator))
     }
+}
 
-    /// Proves every page, with partials where that is possible.
-    fn prove_with_partials(
-        &self,
-        written: &mut Vec<Written>,
-        left: &mut Vec<Left>,
-    ) -> (Vec<PageProof>, Site, Vec<ProposedPartial>) {
-        let mut excluded: FxHashSet<String> = FxHashSet::default();
-        let mut proven = None;
-        for _ in 0..MOST_ATTEMPTS {
-            let Some(Extracted { written: with, partials }) = self.extract(written, &excluded) else { break };
-            let (proof, site) = self.proof(&with);
-            let failed: Vec<&PageProof> = proof.iter().filter(|page| page.strength.is_none()).collect();
-            if failed.is_empty() {
-                *written = with;
-                return (proof, site, partials);
+impl ProposedLayout {
+    /// Counts the pages of another report of the same layout too.
+    fn add(&mut self, other: &Self) {
+        self.pages += other.pages;
+        self.beneath += other.beneath;
+        for block in &other.blocks {
+            if let Some(known) = self.blocks.iter_mut().find(|known| known.name == block.name) {
+                known.overridden_by += block.overridden_by;
+                known.bytes += block.bytes;
+                known.drift &= block.overridden_by == 0;
             }
-            // Perhaps it is not the partials that failed.
-            if proven.is_none() {
-                proven = Some(self.prove(written, left));
-            }
-            let extends =
-                with.iter().filter_map(|written| Some((written.file.path.as_str(), written.extends.as_deref()?)));
-            let extends: FxHashMap<&str, &str> = extends.collect();
-            for page in failed {
-                let chain = std::iter::successors(Some(page.page.as_str()), |path| extends.get(path).copied());
-                excluded.extend(chain.map(str::to_owned));
-            }
-        }
-        let (proof, site) = proven.unwrap_or_else(|| self.prove(written, left));
-        (proof, site, Vec::new())
-    }
-
-    fn proof(&self, written: &[Written]) -> (Vec<PageProof>, Site) {
-        let new = apply(self.site, written.iter().map(|written| &written.file), &self.dialect);
-        let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
-        let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
-        (paths.par_iter().map(prove_one).collect(), new)
-    }
-
-    /// Proves every page; converted pages that fail are taken back and left, and
-    /// layouts that nothing takes any more go with them.
-    fn prove(&self, written: &mut Vec<Written>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
-        loop {
-            let (proof, new) = self.proof(written);
-            let failed: FxHashMap<&str, String> = proof
-                .iter()
-                .filter(|page| page.strength.is_none())
-                .map(|page| {
-                    (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default())
-                })
-                .collect();
-            let count = written.len();
-            written.retain(|written| !failed.contains_key(written.file.path.as_str()));
-            if written.len() == count {
-                return (proof, new);
-            }
-            left.extend(failed.into_iter().map(|(page, why)| Left {
-                page: page.to_owned(),
-                reason: format!("its conversion could not be proven: {why}"),
-            }));
-            drop_unused(written);
         }
     }
 }
@@ -301,8 +292,8 @@ struct Uses {
     layouts: usize,
 }
 
-/// Who fills each block, by the index of the layout that defines it, and its name.
-fn uses<'p>(placed: &'p [Placed<'_>]) -> FxHashMap<(usize, &'p str), Uses> {
+/// Who fills each block but those that are kept, by the index of the layout that defines it, and its name.
+fn uses<'p>(placed: &'p [Placed<'_>], kept: &FxHashSet<usize>) -> FxHashMap<(usize, &'p str), Uses> {
     let owner = |index: usize, name: &str| {
         let mut at = index;
         loop {
@@ -318,7 +309,7 @@ fn uses<'p>(placed: &'p [Placed<'_>]) -> FxHashMap<(usize, &'p str), Uses> {
         for Open { name, hole, .. } in &place.layout.open {
             let uses = found.entry((owner(index, name), name)).or_default();
             for (at, page) in hole.members.iter().enumerate().filter(|(at, _)| !hole.follows[*at]) {
-                if place.direct.binary_search(page).is_ok() {
+                if place.direct.binary_search(page).is_ok() && !kept.contains(page) {
                     uses.pages.push(*page);
                     uses.bytes += hole.contents[at].len();
                 }
@@ -332,34 +323,4 @@ fn uses<'p>(placed: &'p [Placed<'_>]) -> FxHashMap<(usize, &'p str), Uses> {
     }
     found.values_mut().for_each(|uses| uses.pages.sort_unstable());
     found
-}
-
-/// Counts the pages of each layout again after some were taken back.
-fn recount(layouts: &mut Vec<ProposedLayout>, written: &[Written]) {
-    layouts.retain(|layout| written.iter().any(|written| written.file.path == layout.path));
-    let mut pages: FxHashMap<&str, usize> = FxHashMap::default();
-    for written in written.iter().filter(|written| written.file.role == Role::Page) {
-        *pages.entry(written.extends.as_deref().unwrap_or_default()).or_default() += 1;
-    }
-    // Those that extend a layout stand behind it.
-    let mut beneath: FxHashMap<String, usize> = FxHashMap::default();
-    for layout in layouts.iter_mut().rev() {
-        layout.pages = pages.get(layout.path.as_str()).copied().unwrap_or(0);
-        layout.beneath = layout.pages + beneath.get(&layout.path).copied().unwrap_or(0);
-        if let Some(around) = &layout.extends {
-            *beneath.entry(around.clone()).or_default() += layout.beneath;
-        }
-    }
-}
-
-/// Drops layouts that nothing takes.
-fn drop_unused(written: &mut Vec<Written>) {
-    loop {
-        let used: FxHashSet<String> = written.iter().filter_map(|written| written.extends.clone()).collect();
-        let count = written.len();
-        written.retain(|written| written.file.role != Role::Layout || used.contains(&written.file.path));
-        if written.len() == count {
-            return;
-        }
-    }
 }

@@ -73,7 +73,7 @@ impl Unifier<'_> {
     }
 
     /// Whether something in the runs has lines of its own, or ought to have.
-    fn stands_apart(&self, members: &[usize], runs: &[Run]) -> bool {
+    pub(super) fn stands_apart(&self, members: &[usize], runs: &[Run]) -> bool {
         const LONG: usize = 160;
         members.iter().zip(runs).any(|(&page, &run)| {
             let page = &self.pages[page];
@@ -85,7 +85,7 @@ impl Unifier<'_> {
     }
 
     /// Whether white space at both ends of the runs shows in no member.
-    fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
+    pub(super) fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
         members.iter().zip(nodes).zip(runs).all(|((&page, &node), &run)| {
             let page = &self.pages[page];
             let inside = page.flow(node).is_some_and(|flow| matches!(flow, Flow::Block | Flow::Box));

@@ -7,7 +7,7 @@ use super::name;
 use super::page::Page;
 use super::sections::{Section, choose};
 use super::unify::{Unified, Unifier};
-use crate::text::is_blank;
+use crate::text::{Span, is_blank};
 
 /// A layout, and those that extend it.
 pub(super) struct Layout {
@@ -27,6 +27,8 @@ pub(super) enum Body {
     Base { pieces: Vec<Piece>, names: Vec<String> },
     /// Blocks of the layout around it.
     Section(Vec<Override>),
+    /// A layout that the site has, with what changes in it, in order.
+    Existing { path: String, edits: Vec<(Span, Vec<u8>)> },
 }
 
 /// A block that a section fills.
@@ -84,12 +86,17 @@ impl Planner<'_> {
         self.open(&unified.pieces, &mut names.iter(), None, &mut open);
         let body = Body::Base { pieces: unified.pieces, names };
         let mut base = Layout { word: String::new(), members, body, open, inner: Vec::new() };
-        if self.levels > 1 {
-            let holes: Vec<&Hole> = base.open.iter().map(|open| &open.hole).collect();
-            let sections = choose(self.pages, &base.members, &holes, self.price as f64);
-            base.inner = self.grow(&base, sections, &taken, 2);
-        }
+        self.add_sections(&mut base, taken);
         base
+    }
+
+    /// Adds the sections that pay to a layout; these names are taken.
+    pub fn add_sections(&self, layout: &mut Layout, taken: Vec<String>) {
+        if self.levels > 1 {
+            let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
+            let sections = choose(self.pages, &layout.members, &holes, self.price as f64);
+            layout.inner = self.grow(layout, sections, &taken, 2);
+        }
     }
 
     /// The sections of a layout; one that does not pay gives way to those in it.

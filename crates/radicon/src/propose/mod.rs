@@ -4,15 +4,19 @@
 mod align;
 mod assemble;
 mod edges;
+mod existing;
 mod family;
+mod fit;
 mod hole;
 mod levels;
 mod name;
 mod page;
 mod partials;
 mod patch;
+mod proof;
 mod sections;
 mod settle;
+mod skeleton;
 mod tidy;
 mod unify;
 mod write;
@@ -30,8 +34,9 @@ use crate::dialect::{self, Dialect};
 use crate::prove::{PageProof, Strength};
 use crate::site::{Change, ProposeSettings};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
-use crate::text::count_lines;
+use crate::text::{SourceId, count_lines};
 
+use assemble::Plan;
 use hole::{DefaultContent, Hole, Piece};
 use page::Page;
 
@@ -149,6 +154,8 @@ pub struct ProposedLayout {
     pub path: String,
     /// The layout that it extends.
     pub extends: Option<String>,
+    /// The site has it already; counted are the pages that the proposal gives to it.
+    pub existing: bool,
     /// How many pages take it directly.
     pub pages: usize,
     /// How many pages take it or a layout that extends it.
@@ -239,17 +246,51 @@ impl Proposal {
 /// # Errors
 /// If the dialect asked for cannot express layouts.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
-    let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
-    if !dialect.has_layouts() {
-        return Err(ProposeError::NoLayouts(dialect.name.clone()));
+    let usual = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
+    if !usual.has_layouts() {
+        return Err(ProposeError::NoLayouts(usual.name.clone()));
     }
-    let job = Job { site, options, dialect };
-    let mut left = Vec::new();
-    let candidates = job.candidates(&mut left);
-    let pages: Vec<Page> =
-        candidates.par_iter().map(|&id| Page::read(site.get(id), &site.get(id).dialect, options.strength)).collect();
-    let drafts = job.drafts(&pages, &mut left);
-    Ok(job.proposal(&pages, drafts, left))
+    let mut jobs = vec![Job { site, options, dialect: usual }];
+    for template in site.templates.iter().filter(|template| template.dialect.has_children()) {
+        if jobs.iter().all(|job| job.dialect.name != template.dialect.name) {
+            jobs.push(Job { site, options, dialect: Arc::clone(&template.dialect) });
+        }
+    }
+    jobs[1..].sort_by(|a, b| a.dialect.name.cmp(&b.dialect.name));
+    let mut plan = Plan::default();
+    let mut candidates = jobs[0].candidates(&mut plan.left);
+    for job in &jobs {
+        job.take_in(&mut candidates, &mut plan, true);
+        job.uncover(&mut plan);
+    }
+    let mut late: Vec<&str> = Vec::new();
+    for (index, job) in jobs.iter().enumerate() {
+        let own = job.choose(&mut candidates, index == 0, &mut plan.left);
+        let read = |&id: &SourceId| Page::read(site.get(id), &site.get(id).dialect, options.strength);
+        let pages: Vec<Page> = own.par_iter().map(read).collect();
+        let drafts = job.drafts(&pages, &mut plan.left);
+        job.found(&pages, drafts, &mut plan);
+        late.extend(own.iter().map(|&id| site.get(id).path.as_str()));
+    }
+    let written: FxHashSet<String> = plan.written.iter().map(|written| written.file.path.clone()).collect();
+    late.retain(|path| !written.contains(*path));
+    if !late.is_empty() && !written.is_empty() {
+        // Pages that no family wanted may fit its layout all the same.
+        let new = apply(site, plan.written.iter().map(|written| &written.file), &jobs[0].dialects());
+        let mut late: Vec<SourceId> = late.iter().filter_map(|path| new.find(path)).collect();
+        for job in &jobs {
+            Job { site: &new, options, dialect: Arc::clone(&job.dialect) }.take_in(&mut late, &mut plan, false);
+        }
+        let taken: FxHashSet<&str> = plan.written.iter().map(|written| written.file.path.as_str()).collect();
+        plan.left.retain(|left| !taken.contains(left.page.as_str()));
+    }
+    let cannot = |id: SourceId| {
+        let template = site.get(id);
+        let reason = format!("written in the dialect `{}`, which has no parents and blocks", template.dialect.name);
+        Left { page: template.path.clone(), reason }
+    };
+    plan.left.extend(candidates.into_iter().map(cannot));
+    Ok(jobs[0].finish(plan))
 }
 
 /// The dialect of the templates that have a layout and lie in a folder with
@@ -289,23 +330,33 @@ impl Job<'_> {
     fn size(&self) -> Size {
         size(self.site.templates.iter().map(|template| &template.source[..]))
     }
+
+    /// The job's dialect, and those of the site.
+    fn dialects(&self) -> Vec<Arc<Dialect>> {
+        let mut dialects = vec![Arc::clone(&self.dialect)];
+        for template in &self.site.templates {
+            if !dialects.iter().any(|known| known.name == template.dialect.name) {
+                dialects.push(Arc::clone(&template.dialect));
+            }
+        }
+        dialects
+    }
+
+    /// Whether a file belongs to somebody else.
+    fn is_vendored(&self, path: &str) -> bool {
+        self.site.is_vendored(path)
+    }
 }
 
 /// A site as it would be with a proposal's files in place.
-fn apply<'f>(site: &Site, files: impl Iterator<Item = &'f ProposedFile> + Clone, dialect: &Arc<Dialect>) -> Site {
+fn apply<'f>(site: &Site, files: impl Iterator<Item = &'f ProposedFile> + Clone, dialects: &[Arc<Dialect>]) -> Site {
     let changed: FxHashSet<&str> = files.clone().map(|file| file.path.as_str()).collect();
     let kept = site.templates.iter().filter(|template| !changed.contains(template.path.as_str()));
-    let mut dialects = vec![Arc::clone(dialect)];
-    for template in &site.templates {
-        if !dialects.iter().any(|known| known.name == template.dialect.name) {
-            dialects.push(Arc::clone(&template.dialect));
-        }
-    }
     let sources = kept
         .map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()))
         .chain(files.map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())))
         .collect();
-    site.with_files(sources, &dialects)
+    site.with_files(sources, dialects)
 }
 
 /// All holes, the outer before the inner, in order of their places.

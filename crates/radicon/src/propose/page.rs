@@ -47,13 +47,18 @@ impl Page {
     pub fn read(template: &Template, dialect: &Dialect, strength: Strength) -> Self {
         let source = Arc::clone(&template.source);
         let document = Document::read(&source, dialect);
+        Self::of(template.path.clone(), source, document, strength)
+    }
+
+    /// A page that was read.
+    pub fn of(path: String, source: Arc<Vec<u8>>, document: Document, strength: Strength) -> Self {
         let exact =
             significance(&source, &document.tokens, |_| false).into_iter().map(|shows| shows.is_exact()).collect();
         let normal = match strength {
             Strength::Bytes => Normal::exact(&source, &document.tokens),
             _ => Normal::of(&source, &document.tokens),
         };
-        let mut page = Self { path: template.path.clone(), source, document, normal, keys: Vec::new(), exact };
+        let mut page = Self { path, source, document, normal, keys: Vec::new(), exact };
         page.keys = page.compute_keys();
         page
     }

@@ -1,5 +1,7 @@
 //! Partials for what stands several times in the proposed files.
 
+use std::sync::Arc;
+
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::assemble::Written;
@@ -34,14 +36,14 @@ impl Job<'_> {
     /// The files with partials for the markup that they share; files in `excluded` stay as they are.
     pub(super) fn extract(&self, written: &[Written], excluded: &FxHashSet<String>) -> Option<Extracted> {
         let include = self.dialect.form(Kind::Include).filter(|_| self.options.partials)?;
-        let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialect);
+        let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
         let least = self.options.min_saving.unwrap_or(self.options.block_price * 2);
         let found =
             repeats(&site, &RepeatOptions { min_saving: Some(least), similarity: 2.0, ..RepeatOptions::default() });
         let index: FxHashMap<&str, usize> = written
             .iter()
             .enumerate()
-            .filter(|(_, written)| !excluded.contains(&written.file.path))
+            .filter(|(_, written)| !excluded.contains(&written.file.path) && written.dialect.name == self.dialect.name)
             .map(|(index, written)| (written.file.path.as_str(), index))
             .collect();
         let constructs =
@@ -105,7 +107,11 @@ impl Job<'_> {
             }
         }
         let (partials, files): (Vec<_>, Vec<_>) = partials.into_iter().unzip();
-        changed.extend(files.into_iter().map(|file| Written { file, extends: None }));
+        changed.extend(files.into_iter().map(|file| Written {
+            file,
+            extends: None,
+            dialect: Arc::clone(&self.dialect),
+        }));
         Some(Extracted { written: changed, partials })
     }
 

@@ -91,6 +91,9 @@ impl Job<'_> {
         if self.options.except.fit(&template.path) {
             return Some("the settings keep it out".into());
         }
+        if self.is_vendored(&template.path) {
+            return Some("it belongs to somebody else: it lies in a vendored root".into());
+        }
         match parent {
             Parent::None => {}
             Parent::OptedOut => return Some("says that it has no layout".into()),
@@ -98,9 +101,6 @@ impl Job<'_> {
         }
         if template.role != Role::Page {
             return Some("other templates include it or take their frame from it".into());
-        }
-        if template.dialect.name != self.dialect.name && !template.dialect.forms.is_empty() {
-            return Some(format!("written in the dialect `{}`, not in `{}`", template.dialect.name, self.dialect.name));
         }
         if let Some(error) = template.constructs.errors.first() {
             let at = position(&template.source, error.span.start);
@@ -118,18 +118,38 @@ impl Job<'_> {
                 item.span.text(&template.source)
             ));
         }
-        if template.dialect.forms.is_empty() {
-            let constructs = Constructs::read(&template.source, &self.dialect);
-            if let Some(item) = constructs.items.first() {
-                let at = position(&template.source, item.span.start);
-                let text: String = item.span.text(&template.source).chars().take(40).collect();
-                return Some(format!(
-                    "line {}: the dialect `{}` would read `{text}` as a tag",
-                    at.line, self.dialect.name
-                ));
-            }
-        }
         None
+    }
+
+    /// Takes those of the candidates that are for this job: pages of its dialect, and
+    /// finished pages if it is the first one.
+    pub(super) fn choose(&self, candidates: &mut Vec<SourceId>, first: bool, left: &mut Vec<Left>) -> Vec<SourceId> {
+        let is_own = |id: &SourceId| {
+            let dialect = &self.site.get(*id).dialect;
+            (first && dialect.forms.is_empty()) || (dialect.name == self.dialect.name && dialect.has_layouts())
+        };
+        let (mut own, others): (Vec<_>, Vec<_>) = candidates.iter().copied().partition(is_own);
+        *candidates = others;
+        own.retain(|&id| match self.misread(self.site.get(id)) {
+            Some(reason) => {
+                left.push(Left { page: self.site.get(id).path.clone(), reason });
+                false
+            }
+            None => true,
+        });
+        own
+    }
+
+    /// What of a finished page the job's dialect would take for a tag.
+    pub(super) fn misread(&self, template: &Template) -> Option<String> {
+        if !template.dialect.forms.is_empty() {
+            return None;
+        }
+        let constructs = Constructs::read(&template.source, &self.dialect);
+        let item = constructs.items.first()?;
+        let at = position(&template.source, item.span.start);
+        let text: String = item.span.text(&template.source).chars().take(40).collect();
+        Some(format!("line {}: the dialect `{}` would read `{text}` as a tag", at.line, self.dialect.name))
     }
 
     /// The layout for a family, of whose frame each of these pages holds a share;

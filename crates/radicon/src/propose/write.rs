@@ -32,7 +32,7 @@ pub(super) struct Writer<'a> {
     pub dialect: &'a Dialect,
     pub pages: &'a [Page],
     pub strength: Strength,
-    pub style: &'a Style,
+    pub style: Style,
 }
 
 #[derive(PartialEq, Eq, Clone, Copy)]
@@ -49,7 +49,7 @@ impl Writer<'_> {
         let (bytes, own_lines) = self.finish(segments);
         match self.strength {
             Strength::Bytes => bytes,
-            _ => tidy(&bytes, self.dialect, &own_lines, self.style),
+            _ => tidy(&bytes, self.dialect, &own_lines, &self.style),
         }
     }
 
@@ -133,7 +133,7 @@ impl Writer<'_> {
             let (written, own_lines) = self.finish(out);
             // What has no lines of its own may stand in a script, where every blank counts.
             match filled.lines && self.strength != Strength::Bytes {
-                true => bytes.extend(tidy(&written, self.dialect, &own_lines, self.style)),
+                true => bytes.extend(tidy(&written, self.dialect, &own_lines, &self.style)),
                 false => bytes.extend(written),
             }
             if bytes.last() != Some(&b'\n') {
@@ -154,7 +154,7 @@ impl Writer<'_> {
     }
 
     fn tags(&self, name: &str, own_line: bool, place: Place) -> Option<(Tag, Tag)> {
-        let form: &Form = self.dialect.form(Kind::Block)?;
+        let form: &Form = self.dialect.block_form(place == Place::Layout)?;
         let values = Values { name, ..Values::default() };
         let mark = self.dialect.marks.exact.first();
         let outside = place == Place::Layout;

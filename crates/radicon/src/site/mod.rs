@@ -332,6 +332,8 @@ pub struct Site {
     /// Settings that lead nowhere.
     pub problems: Vec<Problem>,
     settings: Settings,
+    /// Roots of which files are hidden.
+    vendored: Vec<String>,
     by_path: FxHashMap<String, SourceId>,
     /// The templates of each file name, without its folder.
     by_name: FxHashMap<String, Vec<SourceId>>,
@@ -368,6 +370,7 @@ impl Site {
             references: Vec::new(),
             problems: Vec::new(),
             settings: settings.clone(),
+            vendored: Vec::new(),
             by_path,
             by_name,
             links: Vec::new(),
@@ -398,6 +401,9 @@ impl Site {
             None => roots::infer(self),
         };
         self.find_naming();
+        if self.settings.roots.is_some() {
+            self.vendored = self.vendored_roots();
+        }
         self.links = self.ids().collect::<Vec<_>>().into_par_iter().map(|id| self.links_of(id)).collect();
         self.share_dialects();
         self.assign_roles();
@@ -434,6 +440,20 @@ impl Site {
                 template.rendered = true;
             }
         }
+    }
+
+    /// Roots behind another one in which files of the same names stand.
+    fn vendored_roots(&self) -> Vec<String> {
+        let mut found: Vec<String> = Vec::new();
+        for (_, hidden) in self.hiding() {
+            let path = self.get(hidden).path.as_str();
+            let holds = |root: &&Root| path.strip_prefix(root.path.as_str()).is_some_and(|rest| rest.starts_with('/'));
+            let root = self.roots.iter().filter(holds).max_by_key(|root| root.path.len());
+            found.extend(root.map(|root| root.path.clone()));
+        }
+        found.sort();
+        found.dedup();
+        found
     }
 
     fn find_naming(&mut self) {
@@ -571,6 +591,36 @@ impl Site {
     /// The parent of a template.
     pub fn parent(&self, id: SourceId) -> &Parent {
         &self.links[id.index()].parent
+    }
+
+    /// Files that hide one of the same name in a root behind their own, with the hidden ones.
+    pub fn hiding(&self) -> Vec<(SourceId, SourceId)> {
+        let beneath = |path: &str, root: &str| match root {
+            "" => Some(path.to_owned()),
+            root => path.strip_prefix(root)?.strip_prefix('/').map(str::to_owned),
+        };
+        let mut found = Vec::new();
+        for (at, root) in self.roots.iter().enumerate() {
+            for id in self.ids() {
+                let Some(name) = beneath(&self.get(id).path, &root.path) else { continue };
+                let hidden = |other: &Root| self.find(&lookup::join(&other.path, &name)?);
+                let hidden = self.roots[at + 1..].iter().find_map(hidden).filter(|hidden| *hidden != id);
+                found.extend(hidden.map(|hidden| (id, hidden)));
+            }
+        }
+        found.sort();
+        found.dedup_by_key(|(id, _)| *id);
+        found
+    }
+
+    /// Whether a file belongs to somebody else and is not changed: the settings say so, or
+    /// it lies in a root behind the first one of which some files are hidden.
+    pub fn is_vendored(&self, path: &str) -> bool {
+        self.settings.vendored.fit(path)
+            || self
+                .vendored
+                .iter()
+                .any(|root| path.strip_prefix(root.as_str()).is_some_and(|rest| rest.starts_with('/')))
     }
 
     /// Where the named fragments of a name are defined.

@@ -17,6 +17,8 @@ pub struct Settings {
     pub roots: Option<Vec<String>>,
     /// Paths that are not looked at.
     pub ignore: Globs,
+    /// Paths of templates that belong to somebody else: they are never changed.
+    pub vendored: Globs,
     /// Paths of the templates that are rendered for themselves; if not given,
     /// those that no other template names.
     pub pages: Option<Globs>,
@@ -94,12 +96,13 @@ impl Settings {
 }
 
 fn settings(table: &DeTable<'_>) -> Result<Settings> {
-    const KEYS: [&str; 7] = ["roots", "ignore", "pages", "dialects", "folder", "pin", "propose"];
+    const KEYS: [&str; 8] = ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "propose"];
     let mut settings = Settings::default();
     for item in items(table) {
         match item.0 {
             "roots" => settings.roots = Some(strings(item)?),
             "ignore" => settings.ignore = globs(item)?,
+            "vendored" => settings.vendored = globs(item)?,
             "pages" => settings.pages = Some(globs(item)?),
             "dialects" => settings.dialects = strings(item)?,
             "folder" => settings.folders = subtables(item)?.into_iter().map(folder_rule).collect::<Result<_>>()?,

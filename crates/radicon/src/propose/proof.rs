@@ -1,0 +1,146 @@
+//! The proof of a proposal, and what is taken back because it could not be proven.
+
+use rayon::prelude::*;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::assemble::{Plan, Written};
+use super::partials::Extracted;
+use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, apply, size};
+use crate::prove::{PageProof, prove_page};
+use crate::site::{Role, Site};
+
+/// How often partials are tried, each time without the files of those pages, and their
+/// layouts, for which they failed.
+const MOST_ATTEMPTS: usize = 3;
+
+impl Job<'_> {
+    /// The proposal, proven.
+    pub(super) fn finish(&self, plan: Plan) -> Proposal {
+        let Plan { mut written, mut layouts, mut left, .. } = plan;
+        let before = self.size();
+        let (proof, new_site, partials) = self.prove_with_partials(&mut written, &mut left);
+        recount(&mut layouts, &written);
+        let mut files: Vec<ProposedFile> = written.into_iter().map(|written| written.file).collect();
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        let after = if files.is_empty() {
+            before
+        } else {
+            size(new_site.templates.iter().map(|template| &template.source[..]))
+        };
+        left.sort();
+        Proposal { files, layouts, partials, dialect: self.dialect.name.clone(), before, after, proof, left }
+    }
+
+    /// Proves every page, with partials where that is possible.
+    fn prove_with_partials(
+        &self,
+        written: &mut Vec<Written>,
+        left: &mut Vec<Left>,
+    ) -> (Vec<PageProof>, Site, Vec<ProposedPartial>) {
+        let mut excluded: FxHashSet<String> = FxHashSet::default();
+        let mut proven = None;
+        for _ in 0..MOST_ATTEMPTS {
+            let Some(Extracted { written: with, partials }) = self.extract(written, &excluded) else { break };
+            let (proof, site) = self.proof(&with);
+            let failed: Vec<&PageProof> = proof.iter().filter(|page| page.strength.is_none()).collect();
+            if failed.is_empty() {
+                *written = with;
+                return (proof, site, partials);
+            }
+            // Perhaps it is not the partials that failed.
+            if proven.is_none() {
+                proven = Some(self.prove(written, left));
+            }
+            let extends =
+                with.iter().filter_map(|written| Some((written.file.path.as_str(), written.extends.as_deref()?)));
+            let extends: FxHashMap<&str, &str> = extends.collect();
+            for page in failed {
+                let chain = std::iter::successors(Some(page.page.as_str()), |path| extends.get(path).copied());
+                excluded.extend(chain.map(str::to_owned));
+            }
+        }
+        let (proof, site) = proven.unwrap_or_else(|| self.prove(written, left));
+        (proof, site, Vec::new())
+    }
+
+    fn proof(&self, written: &[Written]) -> (Vec<PageProof>, Site) {
+        let new = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
+        let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
+        let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
+        (paths.par_iter().map(prove_one).collect(), new)
+    }
+
+    /// Proves every page; converted pages that fail are taken back and left, and
+    /// layouts that nothing takes any more go with them.
+    fn prove(&self, written: &mut Vec<Written>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
+        loop {
+            let (proof, new) = self.proof(written);
+            let failed: FxHashMap<&str, String> = proof
+                .iter()
+                .filter(|page| page.strength.is_none())
+                .map(|page| {
+                    (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default())
+                })
+                .collect();
+            if failed.is_empty() {
+                return (proof, new);
+            }
+            let count = written.len();
+            // Pages that were not converted fail by a layout of theirs that was changed.
+            let converted = |page: &&str| written.iter().any(|written| written.file.path == **page);
+            if !failed.keys().all(converted) {
+                let changed: FxHashSet<String> = written
+                    .iter()
+                    .filter(|written| written.file.role != Role::Page && self.site.find(&written.file.path).is_some())
+                    .map(|written| written.file.path.clone())
+                    .collect();
+                let takes = |written: &Written| written.extends.as_ref().is_some_and(|path| changed.contains(path));
+                written.retain(|written| !changed.contains(&written.file.path) && !takes(written));
+            }
+            written.retain(|written| !failed.contains_key(written.file.path.as_str()));
+            if written.len() == count {
+                return (proof, new);
+            }
+            left.extend(failed.into_iter().map(|(page, why)| Left {
+                page: page.to_owned(),
+                reason: format!("its conversion could not be proven: {why}"),
+            }));
+            drop_unused(self.site, written);
+        }
+    }
+}
+
+/// Counts the pages of each layout again after some were taken back.
+fn recount(layouts: &mut Vec<ProposedLayout>, written: &[Written]) {
+    let mut pages: FxHashMap<&str, usize> = FxHashMap::default();
+    for written in written.iter().filter(|written| written.file.role == Role::Page) {
+        *pages.entry(written.extends.as_deref().unwrap_or_default()).or_default() += 1;
+    }
+    // Those that extend a layout stand behind it.
+    let mut beneath: FxHashMap<String, usize> = FxHashMap::default();
+    for layout in layouts.iter_mut().rev() {
+        layout.pages = pages.get(layout.path.as_str()).copied().unwrap_or(0);
+        layout.beneath = layout.pages + beneath.get(&layout.path).copied().unwrap_or(0);
+        if let Some(around) = &layout.extends {
+            *beneath.entry(around.clone()).or_default() += layout.beneath;
+        }
+    }
+    let is_written = |path: &str| written.iter().any(|written| written.file.path == path);
+    layouts.retain(|layout| if layout.existing { layout.beneath > 0 } else { is_written(&layout.path) });
+}
+
+/// Drops new layouts that nothing takes.
+fn drop_unused(site: &Site, written: &mut Vec<Written>) {
+    loop {
+        let used: FxHashSet<String> = written.iter().filter_map(|written| written.extends.clone()).collect();
+        let count = written.len();
+        let is_new = |path: &str| site.find(path).is_none();
+        written.retain(|written| {
+            let path = &written.file.path;
+            written.file.role != Role::Layout || used.contains(path) || !is_new(path)
+        });
+        if written.len() == count {
+            return;
+        }
+    }
+}

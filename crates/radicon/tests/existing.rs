@@ -1,0 +1,165 @@
+//! Proposals for sites that have layouts already.
+
+use radicon::{Options, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
+
+fn site(files: &[(&str, String)], settings: &str) -> Site {
+    let files = files.iter().map(|(path, text)| SourceFile::new(*path, text.clone())).collect();
+    Site::read(files, dialect::builtin(), &Settings::parse(settings).expect("settings"))
+}
+
+#[track_caller]
+fn proposed(site: &Site, strength: Strength) -> Proposal {
+    let proposal = propose(site, &Options { strength, ..Options::default() }).expect("a proposal");
+    assert!(proposal.proof.iter().all(|page| page.strength.is_some_and(|equal| equal <= strength)), "{proposal:#?}");
+    proposal
+}
+
+fn text<'p>(proposal: &'p Proposal, path: &str) -> Option<&'p str> {
+    let file = proposal.files.iter().find(|file| file.path == path)?;
+    std::str::from_utf8(&file.bytes).ok()
+}
+
+const BASE: &str = r#"<!DOCTYPE html>
+<html lang="en">
+<head>
+  <title>{% block title %}Ferries{% endblock %} — Tidewater</title>
+  <link rel="stylesheet" href="/css/tidewater.css">
+  {% block styles %}{% endblock %}
+</head>
+<body class="page {% block body_class %}{% endblock %}">
+  <nav><a href="/">Home</a> <a href="/fares.html">Fares</a></nav>
+  <main>
+    {% block content %}{% endblock %}
+  </main>
+  <footer>
+    {% block footer %}
+    <p>Telephone <b>{% block phone %}01700 553 100{% endblock %}</b>, every day.</p>
+    {% endblock %}
+  </footer>
+</body>
+</html>
+"#;
+
+/// A page as the layout gives it.
+fn page(title: &str, class: &str, styles: &str, content: &str, phone: &str) -> String {
+    BASE.replace("{% block title %}Ferries{% endblock %}", title)
+        .replace("{% block styles %}{% endblock %}", styles)
+        .replace("{% block body_class %}{% endblock %}", class)
+        .replace("{% block content %}{% endblock %}", content)
+        .replace("    {% block footer %}\n", "    \n")
+        .replace("    {% endblock %}\n", "    \n")
+        .replace("{% block phone %}01700 553 100{% endblock %}", phone)
+}
+
+fn child(title: &str, content: &str) -> String {
+    format!(
+        "{{% extends \"layouts/base.html\" %}}\n{{% block title %}}{title}{{% endblock %}}\n{{% block content %}}\n    <h1>{title}</h1>\n    {content}\n{{% endblock %}}\n"
+    )
+}
+
+#[test]
+fn copied_pages_take_the_layout_that_is_there() {
+    let files = [
+        ("layouts/base.html", BASE.to_owned()),
+        ("old.html", child("Boats", "<p>We have four.</p>")),
+        ("a.html", page("Fares", "", "", "<h1>Fares</h1>\n    <p>Sheep half price.</p>", "01700 553 100")),
+        (
+            "b.html",
+            page(
+                "Crew",
+                "wide",
+                "<link rel=\"stylesheet\" href=\"/css/crew.css\">",
+                "<h1>Crew</h1>\n    <p>Nine hands.</p>",
+                "01700 553 200",
+            ),
+        ),
+        ("other.html", "<!DOCTYPE html>\n<title>x</title>\n<p>Something else.</p>\n".to_owned()),
+    ];
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let proposal = proposed(&site(&files, ""), strength);
+        let layout = &proposal.layouts[0];
+        assert_eq!((layout.path.as_str(), layout.existing, layout.pages), ("layouts/base.html", true, 2));
+        assert!(text(&proposal, "layouts/base.html").is_none(), "the layout keeps its form");
+        let (a, b) = (text(&proposal, "a.html").expect("a page"), text(&proposal, "b.html").expect("a page"));
+        assert!(a.starts_with("{% extends \"layouts/base.html\" %}\n"), "{a}");
+        assert!(a.contains("{% block title %}Fares{% endblock %}"), "{a}");
+        assert!(!a.contains("phone") && !a.contains("footer") && !a.contains("styles"), "{a}");
+        assert!(b.contains("{% block phone %}01700 553 200{% endblock %}") && !b.contains("footer"), "{b}");
+        assert!(b.contains("{% block body_class %}wide{% endblock %}"), "{b}");
+        assert!(proposal.left.iter().any(|left| left.page == "other.html"));
+    }
+}
+
+#[test]
+fn a_page_that_differs_elsewhere_does_not_fit() {
+    let odd = page("Fares", "", "", "<p>x</p>", "1").replace("<nav>", "<nav class=\"old\">");
+    let files = [("layouts/base.html", BASE.to_owned()), ("old.html", child("Boats", "")), ("a.html", odd)];
+    let proposal = proposed(&site(&files, ""), Strength::Blanks);
+    assert!(proposal.files.is_empty(), "{:?}", proposal.files);
+}
+
+#[test]
+fn what_all_pages_of_a_layout_say_the_layout_says() {
+    let notice = "<p>From the first of May boats leave Gull Point at a quarter past each hour.</p>";
+    let with = |title: &str| {
+        child(title, "<p>x</p>").replace(
+            "{% block title %}",
+            &format!("{{% block footer %}}\n    {notice}\n{{% endblock %}}\n{{% block title %}}"),
+        )
+    };
+    let base = BASE.replace("<b>{% block phone %}01700 553 100{% endblock %}</b>", "");
+    let files =
+        [("layouts/base.html", base), ("a.html", with("Boats")), ("b.html", with("Fares")), ("c.html", with("Crew"))];
+    let proposal = proposed(&site(&files, ""), Strength::Blanks);
+    let base = text(&proposal, "layouts/base.html").expect("the layout changes");
+    assert!(base.contains(notice) && !base.contains("Telephone"), "{base}");
+    for page in ["a.html", "b.html", "c.html"] {
+        assert!(text(&proposal, page).is_some_and(|text| !text.contains("footer")), "{page}");
+    }
+    // Somebody else's layout is not touched.
+    let settings = "vendored = ['layouts/**']";
+    let proposal = proposed(&site(&files, settings), Strength::Blanks);
+    assert!(text(&proposal, "layouts/base.html").is_none());
+}
+
+#[test]
+fn a_copy_of_a_vendored_file_becomes_its_child() {
+    let theirs = BASE.to_owned();
+    let ours = BASE.replace("Ferries{% endblock %}", "Our boats{% endblock %}").replace(
+        "{% block styles %}{% endblock %}",
+        "{% block styles %}<link rel=\"stylesheet\" href=\"/css/ours.css\">{% endblock %}",
+    );
+    let child = "{% extends \"base.html\" %}\n{% block content %}<p>Hello</p>{% endblock %}\n".to_owned();
+    let files = [("own/base.html", ours), ("theme/base.html", theirs), ("own/index.html", child)];
+    let proposal = proposed(&site(&files, "roots = ['own', 'theme']"), Strength::Blanks);
+    let base = text(&proposal, "own/base.html").expect("it changes");
+    assert_eq!(
+        base,
+        "{% extends \"base.html\" %}\n{% block title %}Our boats{% endblock %}\n{% block styles %}<link rel=\"stylesheet\" href=\"/css/ours.css\">{% endblock %}\n"
+    );
+    assert!(text(&proposal, "theme/base.html").is_none());
+}
+
+#[test]
+fn pages_stay_in_the_dialect_of_their_layout() {
+    let margin = BASE
+        .replace("{% block ", "<!--: block ")
+        .replace(" %}", " -->")
+        .replace("{% endblock -->", "<!--: end -->")
+        .replace("/css/tidewater.css", "/css/harbours.css");
+    let child_of = |layout: &str| format!("<!--: layout {layout} -->\n<!--: block title -->x<!--: end title -->\n");
+    let copy = page("Fares", "", "", "<h1>Fares</h1>", "01700 553 100");
+    let files = [
+        ("layouts/base.html", BASE.to_owned()),
+        ("harbours/frame.html", margin),
+        ("old.html", child("Boats", "")),
+        ("harbours/old.html", child_of("harbours/frame.html")),
+        ("harbours/a.html", copy.replace("/css/tidewater.css", "/css/harbours.css")),
+        ("a.html", copy),
+    ];
+    let proposal = proposed(&site(&files, ""), Strength::Blanks);
+    assert!(text(&proposal, "a.html").is_some_and(|text| text.starts_with("{% extends")));
+    assert!(
+        text(&proposal, "harbours/a.html").is_some_and(|text| text.starts_with("<!--: layout harbours/frame.html"))
+    );
+}
