@@ -163,3 +163,53 @@ fn pages_stay_in_the_dialect_of_their_layout() {
         text(&proposal, "harbours/a.html").is_some_and(|text| text.starts_with("<!--: layout harbours/frame.html"))
     );
 }
+
+#[test]
+fn a_page_that_only_adds_inherits_the_rest() {
+    let base = BASE.replace(
+        "{% block styles %}{% endblock %}",
+        "{% block styles %}\n  <link rel=\"stylesheet\" href=\"/css/calm.css\">\n  {% endblock %}",
+    );
+    let styles =
+        "\n  <link rel=\"stylesheet\" href=\"/css/calm.css\">\n  <link rel=\"stylesheet\" href=\"/css/crew.css\">\n  ";
+    let files = [
+        ("layouts/base.html", base),
+        ("old.html", child("Boats", "<p>We have four.</p>")),
+        ("b.html", page("Crew", "", styles, "<h1>Crew</h1>", "01700 553 100")),
+    ];
+    for strength in [Strength::Blanks, Strength::Bytes] {
+        let proposal = proposed(&site(&files, ""), strength);
+        let b = text(&proposal, "b.html").expect("a page");
+        let inherits = b.contains("{{ super() }}") && b.contains("crew.css") && !b.contains("calm.css");
+        assert!(inherits, "{strength:?}: {b}");
+    }
+}
+
+#[test]
+fn pages_of_a_new_layout_inherit_too() {
+    // Two pages have something else than the script, so it is a block with a default.
+    let page = |number: usize| {
+        let own = format!("<script src=\"/js/page-{number}.js\"></script>");
+        let scripts = match number {
+            0..8 => "<script src=\"/js/menu-of-all-pages.js\"></script>".to_owned(),
+            8..10 => format!("<script src=\"/js/menu-of-all-pages.js\"></script>\n  {own}"),
+            _ => format!("<p>Page {number} needs no menu.</p>"),
+        };
+        SourceFile::new(
+            format!("{number}.html"),
+            format!(
+                "<!DOCTYPE html>\n<html>\n<head>\n  <title>Page {number}</title>\n  <meta charset=\"utf-8\">\n</head>\n<body>\n  <header><p>Tidewater Ferries, owned by the people of the seven harbours, since 1871</p></header>\n  <main>\n    <p>This is all that page {number} has to say about boats and harbours.</p>\n  </main>\n  {scripts}\n</body>\n</html>\n"
+            ),
+        )
+    };
+    let files: Vec<SourceFile> = (0..12).map(page).collect();
+    for dialect in ["margin", "brace-percent"] {
+        let site = Site::read(files.clone(), dialect::builtin(), &Settings::default());
+        let dialect = dialect::builtin_named(dialect);
+        let proposal = propose(&site, &Options { dialect: dialect.clone(), ..Options::default() }).expect("a proposal");
+        assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
+        let tag = dialect.and_then(|dialect| Some(dialect.form(dialect::Kind::Inherited)?.open.example().to_owned()));
+        let nine = text(&proposal, "9.html").expect("a page");
+        assert!(nine.contains(&tag.expect("a tag")) && !nine.contains("menu-of-all-pages"), "{nine}");
+    }
+}

@@ -19,7 +19,7 @@ use crate::dialect::Kind;
 use crate::markup::{ALONE, Construct, NodeKind};
 use crate::prove::Strength;
 use crate::site::{Parent, Role, Template};
-use crate::text::{SourceId, Span, is_blank};
+use crate::text::{SourceId, Span, is_blank, trim_blanks};
 
 /// A page, and what it has in the regions of its layout.
 struct Member {
@@ -302,7 +302,12 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             lines,
             members,
         };
-        Open { name: region.name.clone(), hole, outer: region.outer, own: true, default: !is_empty }
+        let shown = match skeleton.knows_defaults {
+            true if skeleton.exact => inner.to_vec(),
+            true => trim_blanks(inner).to_vec(),
+            false => Vec::new(),
+        };
+        Open { name: region.name.clone(), hole, outer: region.outer, own: true, default: !is_empty, shown }
     };
     (0..skeleton.regions.len()).map(region).collect()
 }

@@ -38,6 +38,8 @@ pub(super) struct Override {
     pub pieces: Vec<Piece>,
     /// The names of the holes in it, in order of their places.
     pub names: Vec<String>,
+    /// What the block holds in the layout around; see [`Open::shown`].
+    pub replaces: Vec<u8>,
 }
 
 /// A hole that may be filled.
@@ -50,6 +52,8 @@ pub(super) struct Open {
     pub own: bool,
     /// Something stands there unless a page or a section says otherwise.
     pub default: bool,
+    /// That content as pages have it, where it is the same in all that take it.
+    pub shown: Vec<u8>,
 }
 
 impl Layout {
@@ -141,17 +145,26 @@ impl Planner<'_> {
                     if names.is_empty() {
                         let hole = Hole { follows: filled.follows, ..hole.clone() };
                         places.push(Some(open.len()));
-                        open.push(Open { name: known.name.clone(), hole, outer, own: false, default: known.default });
+                        let shown = self.only_bytes(&filled.pieces);
+                        let name = known.name.clone();
+                        open.push(Open { name, hole, outer, own: false, default: known.default, shown });
                     } else {
                         places.push(None);
                         self.open(&filled.pieces, &mut names.iter(), None, &mut open);
                     }
-                    let lines = known.hole.lines;
-                    overrides.push(Override { name: known.name.clone(), lines, pieces: filled.pieces, names });
+                    let (lines, replaces) = (known.hole.lines, known.shown.clone());
+                    overrides.push(Override {
+                        name: known.name.clone(),
+                        lines,
+                        pieces: filled.pieces,
+                        names,
+                        replaces,
+                    });
                 }
                 _ => {
                     places.push(Some(open.len()));
-                    open.push(Open { name: known.name.clone(), hole, outer, own: false, default: known.default });
+                    let (name, shown) = (known.name.clone(), known.shown.clone());
+                    open.push(Open { name, hole, outer, own: false, default: known.default, shown });
                 }
             }
         }
@@ -189,6 +202,14 @@ impl Planner<'_> {
         });
         let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
         parted.or(plain)
+    }
+
+    /// The bytes of a single piece without holes.
+    fn only_bytes(&self, pieces: &[Piece]) -> Vec<u8> {
+        match pieces {
+            [Piece::Fixed { page, span }] => span.of(&self.pages[*page].source).to_vec(),
+            _ => Vec::new(),
+        }
     }
 
     fn is_blank(&self, piece: &Piece) -> bool {
@@ -232,7 +253,11 @@ impl Planner<'_> {
             let name = names.next().cloned().unwrap_or_default();
             let index = out.len();
             let default = !matches!(hole.default, DefaultContent::Empty);
-            out.push(Open { name, hole: (**hole).clone(), outer, own: true, default });
+            let shown = match hole.default {
+                DefaultContent::Content(member) => hole.contents[member].of(&self.pages[hole.members[member]].source),
+                _ => &[],
+            };
+            out.push(Open { name, hole: (**hole).clone(), outer, own: true, default, shown: shown.to_vec() });
             if let DefaultContent::Pieces(inner) = &hole.default {
                 self.open(inner, names, Some(index), out);
             }

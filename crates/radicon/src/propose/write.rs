@@ -5,9 +5,9 @@ use super::levels::{Open, Override};
 use super::page::Page;
 use super::tidy::{Style, dedent, tidy};
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
-use crate::markup::Constructs;
+use crate::markup::{Constructs, TokenKind};
 use crate::prove::Strength;
-use crate::text::{is_blank, trim_blanks};
+use crate::text::{Span, is_blank, trim_blanks};
 
 /// A tag, and how it stands in the file.
 struct Tag {
@@ -26,6 +26,9 @@ enum Segment {
     Bytes(Vec<u8>),
     Tag(Tag),
 }
+
+/// Inherited content is so many bytes longer at least than the tag that stands for it.
+const LEAST_INHERITED: usize = 10;
 
 /// What is written where.
 pub(super) struct Writer<'a> {
@@ -84,7 +87,7 @@ impl Writer<'_> {
     pub fn page(&self, page: usize, layout: &str, open: &[Open]) -> Vec<u8> {
         let mut out = self.parent_line(layout);
         let (mut apart, mut first) = (false, true);
-        for Open { hole, name, .. } in open {
+        for Open { hole, name, shown, .. } in open {
             let Ok(member) = hole.members.binary_search(&page) else { continue };
             if hole.follows[member] {
                 continue;
@@ -103,11 +106,13 @@ impl Writer<'_> {
             }
             first = false;
             self.open(open, lines, b"", &mut out);
-            let indented = lines && self.strength != Strength::Bytes;
-            if indented {
-                out.push(Segment::Bytes(dedent(&self.pages[page], hole.contents[member], &self.style.unit)));
-            } else {
-                push(&mut out, content);
+            match self.inherits(page, hole.contents[member], shown) {
+                Some((tag, before, after)) => {
+                    self.stretch(page, before, lines, &mut out);
+                    self.inherited(tag, lines, &mut out);
+                    self.stretch(page, after, lines, &mut out);
+                }
+                None => self.stretch(page, hole.contents[member], lines, &mut out),
             }
             self.close(close, lines, b"", &mut out);
             if !lines {
@@ -115,6 +120,58 @@ impl Writer<'_> {
             }
         }
         self.finish(out).0
+    }
+
+    /// Some bytes of a page in an override.
+    fn stretch(&self, page: usize, span: Span, lines: bool, out: &mut Vec<Segment>) {
+        let bytes = span.of(&self.pages[page].source);
+        if !lines || self.strength == Strength::Bytes {
+            push(out, bytes);
+        } else if !trim_blanks(bytes).is_empty() {
+            out.push(Segment::Bytes(dedent(&self.pages[page], span, &self.style.unit)));
+        }
+    }
+
+    /// The tag for inherited content, and what a page has before and after it, if its
+    /// content holds what the block shows otherwise, and more.
+    fn inherits(&self, page: usize, content: Span, shown: &[u8]) -> Option<(String, Span, Span)> {
+        let tag = self.dialect.form(Kind::Inherited)?.open.write(&Values::default());
+        let page = &self.pages[page];
+        let bytes = content.of(&page.source);
+        if shown.len() < tag.len() + LEAST_INHERITED || bytes.len() == shown.len() {
+            return None;
+        }
+        let start = content.start + memchr::memmem::find(bytes, shown)? as u32;
+        let end = start + shown.len() as u32;
+        // Whole tokens, or words of a text.
+        let tokens = &page.document.tokens;
+        let begins = |at: u32| {
+            let token = tokens.get(tokens.partition_point(|token| token.end <= at));
+            token.is_none_or(|token| token.start == at || token.kind == TokenKind::Text)
+        };
+        let cut = |span: Span| match self.strength {
+            Strength::Bytes => span,
+            _ => {
+                let bytes = span.of(&page.source);
+                let lead = bytes.iter().take_while(|b| is_blank(**b)).count() as u32;
+                Span::new(span.start + lead, span.start + lead + trim_blanks(bytes).len() as u32)
+            }
+        };
+        let (before, after) = (Span::new(content.start, start), Span::new(end, content.end));
+        (begins(start) && begins(end)).then(|| (tag, cut(before), cut(after)))
+    }
+
+    /// The tag for inherited content, on a line of its own where that is so of all.
+    fn inherited(&self, plain: String, lines: bool, out: &mut Vec<Segment>) {
+        let own_line = lines && self.strength != Strength::Bytes;
+        if own_line {
+            self.own_line_start(lines, b"", out);
+            push(out, &self.style.unit);
+        }
+        out.push(Segment::Tag(Tag { plain, marked: None, own_line, before: true, after: true }));
+        if own_line {
+            push(out, b"\n");
+        }
     }
 
     /// A section's layout: its parent line, and the blocks that it fills.
@@ -128,7 +185,20 @@ impl Writer<'_> {
             }
             let mut out = Vec::new();
             self.open(open, filled.lines, b"", &mut out);
-            self.pieces(&filled.pieces, &filled.names, &mut 0, &mut out);
+            let inherits = match filled.pieces[..] {
+                [Piece::Fixed { page, span }] => {
+                    self.inherits(page, span, &filled.replaces).map(|(tag, before, after)| (page, tag, before, after))
+                }
+                _ => None,
+            };
+            match inherits {
+                Some((page, tag, before, after)) => {
+                    self.stretch(page, before, filled.lines, &mut out);
+                    self.inherited(tag, filled.lines, &mut out);
+                    self.stretch(page, after, filled.lines, &mut out);
+                }
+                None => self.pieces(&filled.pieces, &filled.names, &mut 0, &mut out),
+            }
             self.close(close, filled.lines, b"", &mut out);
             let (written, own_lines) = self.finish(out);
             // What has no lines of its own may stand in a script, where every blank counts.
