@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use radicon::Strength;
+use radicon::{Partials, Strength};
 
 /// Turns copied page skeletons into layouts with named blocks, and proves that
 /// no page changed.
@@ -218,8 +218,7 @@ pub struct How {
     /// What a section's layout or a partial must save, in bytes [default: three times the price of a block, twice for a partial].
     #[arg(long, value_name = "BYTES")]
     pub min_saving: Option<u64>,
-    /// Which partials to make
-    /// [default: repeats]
+    /// Which partials to make [default: repeats, and big regions of layouts].
     #[arg(long, value_enum)]
     pub partials: Option<PartialsArgument>,
 }
@@ -227,8 +226,10 @@ pub struct How {
 /// Which partials to make
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum PartialsArgument {
-    /// Of markup that stands three times or more.
+    /// Of markup that stands several times.
     Repeats,
+    /// Of that, and of all headers, navigations, side bars and footers of layouts.
+    Landmarks,
     /// None.
     None,
 }
@@ -242,6 +243,16 @@ pub enum StrengthArgument {
     Blanks,
     /// As a standard HTML parser reads them.
     Dom,
+}
+
+impl From<PartialsArgument> for Partials {
+    fn from(argument: PartialsArgument) -> Self {
+        match argument {
+            PartialsArgument::Repeats => Partials::Repeats,
+            PartialsArgument::Landmarks => Partials::Landmarks,
+            PartialsArgument::None => Partials::None,
+        }
+    }
 }
 
 impl From<StrengthArgument> for Strength {

@@ -75,7 +75,7 @@ pub use resolve::{
     SourceMap, Stretch, Via,
 };
 pub use site::{
-    Change, DialectUse, FolderRule, Links, Missing, Parent, Pin, Problem, ProposeSettings, Reference, Role, Root,
-    Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace, TrialTag,
-    UnknownTag,
+    Change, DialectUse, FolderRule, Links, Missing, Parent, Partials, Pin, Problem, ProposeSettings, Reference, Role,
+    Root, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace,
+    TrialTag, UnknownTag,
 };

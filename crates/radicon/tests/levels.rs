@@ -153,7 +153,8 @@ fn what_stands_in_three_pages_becomes_a_partial() {
         }
         assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
     }
-    let without = propose(&old, &Options { partials: false, ..Options::default() }).expect("a proposal");
+    let without =
+        propose(&old, &Options { partials: radicon::Partials::None, ..Options::default() }).expect("a proposal");
     assert!(without.partials.is_empty());
 }
 

@@ -20,7 +20,7 @@ use radicon::disk::{self, Loaded, Recovery};
 use radicon::{Options, Problem, SourceFile, Strength, text};
 use serde::Serialize;
 
-use crate::arguments::{Arguments, Command, Format, How, PartialsArgument};
+use crate::arguments::{Arguments, Command, Format, How};
 use crate::output::{BAD, FAINT, PLAIN, count};
 
 /// Runs a command; gives the exit code.
@@ -95,7 +95,7 @@ fn options(loaded: &Loaded, how: &How) -> Result<Options> {
         block_price: how.block_price.or(how.small.then_some(SMALL)).unwrap_or(said.block_price),
         levels: how.levels.unwrap_or(said.levels),
         min_saving: how.min_saving.or(said.min_saving),
-        partials: how.partials.map_or(said.partials, |partials| partials == PartialsArgument::Repeats),
+        partials: how.partials.map_or(said.partials, Into::into),
         ..said
     })
 }

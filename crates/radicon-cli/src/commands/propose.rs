@@ -131,10 +131,18 @@ fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         return Ok(());
     }
     writeln!(out)?;
-    let columns = [("partial", Align::Left), ("uses", Align::Right), ("files", Align::Right), ("bytes", Align::Right)];
+    let columns = [
+        ("partial", Align::Left),
+        ("uses", Align::Right),
+        ("files", Align::Right),
+        ("parameters", Align::Right),
+        ("bytes", Align::Right),
+    ];
     let mut table = Table::new(&columns);
     for partial in &proposal.partials {
-        table.row([partial.path.clone(), number(partial.uses), number(partial.files), number(partial.bytes)]);
+        let parameters = if partial.parameters == 0 { "-".into() } else { number(partial.parameters) };
+        let (uses, files, bytes) = (number(partial.uses), number(partial.files), number(partial.bytes));
+        table.row([partial.path.clone(), uses, files, parameters, bytes]);
     }
     Ok(table.print(out)?)
 }

@@ -2,7 +2,7 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::{Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Rules, Scope, Targets, Twice};
+use super::{Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Rules, Scope, Targets, Twice, split_arguments};
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, items, start, string, strings, subtable, unknown,
 };
@@ -255,9 +255,27 @@ fn rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
             "block-scope" => rules.block_scope = choice(item, SCOPES)?,
             "only" => rules.only = strings(item)?,
             "optional" => rules.optional = strings(item)?,
+            "arguments" => {
+                let example = string(item)?;
+                if split_arguments(example).is_none() {
+                    let message =
+                        "`arguments` is an example that binds `a` to `x` and `b` to `y`, both in the same way";
+                    return Err((config::start(item), message.into()));
+                }
+                rules.arguments = Some(example.to_owned());
+            }
             _ => {
-                let known =
-                    ["loose", "twice", "anywhere", "newline", "include-scope", "block-scope", "only", "optional"];
+                let known = [
+                    "loose",
+                    "twice",
+                    "anywhere",
+                    "newline",
+                    "include-scope",
+                    "block-scope",
+                    "only",
+                    "optional",
+                    "arguments",
+                ];
                 return Err(unknown(item, &known));
             }
         }

@@ -294,6 +294,41 @@ pub struct Rules {
     pub only: Vec<String>,
     /// Words among the arguments that say: it is no mistake if the file is missing.
     pub optional: Vec<String>,
+    /// How arguments are written, by an example that binds `a` to `x` and `b` to `y`.
+    pub arguments: Option<String>,
+}
+
+impl Rules {
+    /// Arguments that bind these names to these texts; `None` if it is not known how.
+    pub(crate) fn write_arguments(&self, bindings: &[(&str, &str)]) -> Option<String> {
+        let [lead, sign, between, tail] = split_arguments(self.arguments.as_deref()?)?;
+        // The quote that ends a value stands behind both.
+        let quote = between.bytes().zip(tail.bytes()).take_while(|(a, b)| a == b).count();
+        let written: Vec<String> =
+            bindings.iter().map(|(name, value)| format!("{name}{sign}{value}{}", &tail[..quote])).collect();
+        Some(format!("{lead}{}{}", written.join(&between[quote..]), &tail[quote..]))
+    }
+}
+
+/// An example of arguments without `a`, `x`, `b` and `y`: what stands before, between
+/// a name and its value, between the two, and behind.
+pub(super) fn split_arguments(example: &str) -> Option<[&str; 4]> {
+    let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    let word = |from: usize, wanted: char| {
+        let rest = &example[from..];
+        let alone = |(at, _): &(usize, &str)| !rest[..*at].ends_with(is_word) && !rest[at + 1..].starts_with(is_word);
+        rest.match_indices(wanted).find(alone).map(|(at, _)| from + at)
+    };
+    let a = word(0, 'a')?;
+    let x = word(a + 1, 'x')?;
+    let b = word(x + 1, 'b')?;
+    let y = word(b + 1, 'y')?;
+    (example[a + 1..x] == example[b + 1..y]).then_some([
+        &example[..a],
+        &example[a + 1..x],
+        &example[x + 1..b],
+        &example[y + 1..],
+    ])
 }
 
 impl Default for Rules {
@@ -307,6 +342,7 @@ impl Default for Rules {
             block_scope: Scope::Unknown,
             only: Vec::new(),
             optional: Vec::new(),
+            arguments: None,
         }
     }
 }
@@ -489,5 +525,24 @@ mod tests {
         assert_eq!(names, ["margin", "brace-percent", "server-include", "plain"]);
         assert!(builtin_named("margin").is_some_and(|dialect| dialect.has_layouts()));
         assert!(!builtin_named("server-include").is_some_and(|dialect| dialect.has_layouts()));
+    }
+
+    #[test]
+    fn arguments_are_written_like_the_example() {
+        let bindings = [("title", "Old Pier"), ("n", "2")];
+        for (example, one, two) in [
+            ("with a=\"x\" b=\"y\"", "with title=\"Old Pier\"", "with title=\"Old Pier\" n=\"2\""),
+            ("{ 'a': 'x', 'b': 'y' }", "{ 'title': 'Old Pier' }", "{ 'title': 'Old Pier', 'n': '2' }"),
+            (
+                "[\"a\" => \"x\", \"b\" => \"y\"] only",
+                "[\"title\" => \"Old Pier\"] only",
+                "[\"title\" => \"Old Pier\", \"n\" => \"2\"] only",
+            ),
+        ] {
+            let rules = Rules { arguments: Some(example.into()), ..Rules::default() };
+            assert_eq!(rules.write_arguments(&bindings[..1]).as_deref(), Some(one));
+            assert_eq!(rules.write_arguments(&bindings).as_deref(), Some(two));
+        }
+        assert!(split_arguments("with a=\"x\" b='y'").is_none());
     }
 }

@@ -14,7 +14,7 @@ use super::write::Writer;
 use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name};
 use crate::dialect::{Dialect, Kind};
 use crate::markup::Constructs;
-use crate::site::{Role, Template, usual_folder};
+use crate::site::{Partials, Role, Template, usual_folder};
 use crate::text::LineIndex;
 
 /// A file of the proposal, and the layout that it takes.
@@ -82,7 +82,7 @@ impl Job<'_> {
             price: self.options.min_saving.unwrap_or((price * 3).max(own as u64 * price / SHARE_OF_OWN)),
             options: self.options,
             levels: self.options.levels,
-            partials: self.options.partials && self.dialect.form(Kind::Include).is_some(),
+            partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),
         }
     }
 

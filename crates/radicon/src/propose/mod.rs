@@ -32,7 +32,7 @@ use serde::{Serialize, Serializer};
 use crate::config::Globs;
 use crate::dialect::{self, Dialect};
 use crate::prove::{PageProof, Strength};
-use crate::site::{Change, ProposeSettings};
+use crate::site::{Change, Partials, ProposeSettings};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::{SourceId, count_lines};
 
@@ -53,8 +53,8 @@ pub struct Options {
     pub block_price: u64,
     /// The most levels of layouts (default 8).
     pub levels: usize,
-    /// Whether markup that stands several times becomes partials (default yes).
-    pub partials: bool,
+    /// What becomes a partial.
+    pub partials: Partials,
     /// What a section's layout or a partial must save, in bytes; `None` for three
     /// times the price of a block, and twice for a partial.
     pub min_saving: Option<u64>,
@@ -92,7 +92,7 @@ impl Default for Options {
             dialect: None,
             block_price: 100,
             levels: 8,
-            partials: true,
+            partials: Partials::Usual,
             min_saving: None,
             except: Globs::default(),
             names: BTreeMap::new(),
@@ -175,6 +175,8 @@ pub struct ProposedPartial {
     pub uses: usize,
     /// In how many files.
     pub files: usize,
+    /// How many values each use passes to it.
+    pub parameters: usize,
     /// Its bytes.
     pub bytes: usize,
 }

@@ -41,6 +41,14 @@ fn attribute(page: &Page, node: u32, name: &str) -> Option<String> {
     (!text.is_empty()).then_some(text)
 }
 
+/// Whether an element is a region of the page that people know by a name.
+pub(super) fn is_landmark(document: &Document, source: &[u8], node: u32) -> bool {
+    let is = |text: &[u8], words: &[&str]| words.iter().any(|word| text.eq_ignore_ascii_case(word.as_bytes()));
+    let role = document.attribute(source, node, "role").unwrap_or_default();
+    is(document.name(source, node), &["header", "nav", "aside", "footer"])
+        || is(role, &["banner", "navigation", "complementary", "contentinfo"])
+}
+
 /// What people would call an element: its role on the page, its id, its class.
 fn called(page: &Page, node: u32) -> Option<String> {
     let tag = tag(page, node);
@@ -353,6 +361,21 @@ fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
     attributes.iter().find_map(|name| attribute(page, node, name))
 }
 
+/// A name for a parameter of a partial, from where it is printed.
+pub(super) fn of_parameter(pages: &[Page], hole: &Hole) -> String {
+    let page = &pages[hole.members[0]];
+    let parent = match hole.context {
+        Context::Content { parent } => parent,
+        Context::Text { node } => page.document.nodes[node as usize].parent,
+        _ => return name(pages, hole),
+    };
+    match tag(page, parent).as_str() {
+        "h1" | "h2" | "h3" | "h4" | "h5" | "h6" => "heading".into(),
+        "title" | "caption" | "label" | "legend" | "summary" | "time" => tag(page, parent),
+        _ => slug(&attribute(page, parent, "class").map_or_else(|| "text".into(), |class| first_word(&class))),
+    }
+}
+
 /// A word for a partial of this markup: what its first telling element is called.
 pub(super) fn of_markup(markup: &[u8]) -> String {
     let document = Document::read(markup, &dialect::plain());
@@ -360,6 +383,8 @@ pub(super) fn of_markup(markup: &[u8]) -> String {
     let elements: Vec<u32> = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
     let telling = elements.iter().find_map(|&node| match tag(&page, node).as_str() {
         "h1" | "h2" | "h3" | "h4" => words_of(&page, node),
+        // Of articles there may be many kinds.
+        "article" => attribute(&page, node, "class").map(|class| first_word(&class)).or_else(|| called(&page, node)),
         _ => called(&page, node),
     });
     let inside = || {

@@ -1,20 +1,41 @@
-//! Partials for what stands several times in the proposed files.
+//! Partials: for what stands several times in the proposed files, with parameters
+//! where copies differ a little, and for the great regions of layouts.
 
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::assemble::Written;
+use super::hole::{Context, DefaultContent, Hole, Piece};
 use super::name;
-use super::{Job, ProposedFile, ProposedPartial, apply};
+use super::page::Page;
+use super::unify::{Prices, Unifier};
+use super::{Job, ProposedFile, ProposedPartial, apply, holes};
 use crate::dialect::{Kind, Newline, Values};
+use crate::markup::{Document, NodeKind};
 use crate::prove::Strength;
-use crate::repeats::{RepeatCopy, RepeatOptions, repeats};
-use crate::site::Role;
-use crate::text::{SourceId, is_blank};
+use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats};
+use crate::site::{Partials, Role, Site};
+use crate::text::{Span, count_lines, is_blank};
 
-/// So many copies make a partial.
+/// So many copies make a partial; two do if they save ten times as much.
 const LEAST_COPIES: usize = 3;
+
+/// Copies with parameters are as alike at least, 0 to 1; a text in which a word differs
+/// counts as different.
+const ALIKE: f64 = 0.4;
+
+/// What a parameter costs where it is passed, and where it is printed, in bytes.
+const PARAMETER: u64 = 12;
+
+/// The most parameters of a partial, and the longest value of one, in bytes.
+const MOST_PARAMETERS: usize = 4;
+const LONGEST_VALUE: usize = 80;
+
+/// Regions of layouts become partials if they are so big, in bytes or lines; if all of
+/// them are asked for, so many bytes are enough.
+const BIG_REGION: (usize, usize) = (2_000, 30);
+const LEAST_REGION: usize = 200;
 
 /// Files with some of their markup in partials.
 pub(super) struct Extracted {
@@ -26,108 +47,86 @@ pub(super) struct Extracted {
 type Edit = (usize, usize, String);
 
 /// Whole lines of a file.
+#[derive(Clone, Copy)]
 struct Lines {
     file: usize,
     start: usize,
     end: usize,
 }
 
+/// A partial with its uses, and the arguments of each.
+struct Found {
+    content: Vec<u8>,
+    parameters: usize,
+    uses: Vec<(Lines, String)>,
+}
+
+/// Looks for partials in the files of one dialect.
+struct Extractor<'j, 's> {
+    job: &'j Job<'s>,
+    site: &'j Site,
+    written: &'j [Written],
+    /// The files that may change, by their paths.
+    index: FxHashMap<&'j str, usize>,
+    folder: String,
+    /// What a partial must save, in bytes.
+    least: usize,
+    taken: Vec<String>,
+    edits: FxHashMap<usize, Vec<Edit>>,
+    partials: Vec<(ProposedPartial, ProposedFile)>,
+}
+
 impl Job<'_> {
     /// The files with partials for the markup that they share; files in `excluded` stay as they are.
     pub(super) fn extract(&self, written: &[Written], excluded: &FxHashSet<String>) -> Option<Extracted> {
-        let include = self.dialect.form(Kind::Include).filter(|_| self.options.partials)?;
-        let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
-        let least = self.options.min_saving.unwrap_or(self.options.block_price * 2);
-        let found =
-            repeats(&site, &RepeatOptions { min_saving: Some(least), similarity: 2.0, ..RepeatOptions::default() });
-        let index: FxHashMap<&str, usize> = written
-            .iter()
-            .enumerate()
-            .filter(|(_, written)| !excluded.contains(&written.file.path) && written.dialect.name == self.dialect.name)
-            .map(|(index, written)| (written.file.path.as_str(), index))
-            .collect();
-        let constructs =
-            |file: usize| site.find(&written[file].file.path).map(|id: SourceId| &site.get(id).constructs.items);
-        let plain = |lines: &Lines| {
-            let items = constructs(lines.file);
-            items.is_some_and(|items| {
-                let at = items.partition_point(|item| (item.span.end as usize) <= lines.start);
-                items.get(at).is_none_or(|item| item.span.start as usize >= lines.end)
-            })
-        };
-        let folder = self.folder_for(Role::Partial, "partials");
-        let mut taken: Vec<String> = written.iter().map(|written| written.file.path.clone()).collect();
-        let mut partials = Vec::new();
-        let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
-        for group in found.groups {
-            let copies: Vec<Lines> = group
-                .copies
-                .iter()
-                .filter_map(|copy| whole_lines(copy, *index.get(copy.file.as_str())?, written))
-                .filter(plain)
-                // A piece may stand within one that became a partial, or around it.
-                .filter(|lines| {
-                    let apart = |(start, end, _): &Edit| lines.end <= *start || lines.start >= *end;
-                    edits.get(&lines.file).is_none_or(|edits| edits.iter().all(apart))
-                })
-                .collect();
-            let text = |lines: &Lines| &written[lines.file].file.bytes[lines.start..lines.end];
-            let Some(copies) = self.alike(copies, &text) else { continue };
-            let content = self.content(text(&copies[0]));
-            let reference = include.open.example().len() + folder.len();
-            if (copies.len() - 1) * content.len() < copies.len() * reference + least as usize {
-                continue;
-            }
-            let path = self.free_path(&folder, &name::of_markup(&content), &mut taken);
-            let target = self.written_name(&path);
-            let tag = include.open.write(&Values { target: &target, ..Values::default() });
-            for lines in &copies {
-                let bytes = text(lines);
-                let indent: String =
-                    bytes.iter().take_while(|b| matches!(b, b' ' | b'\t')).map(|&b| char::from(b)).collect();
-                // In exact output the partial brings its own indentation.
-                let indent = if self.options.strength == Strength::Bytes { String::new() } else { indent };
-                edits.entry(lines.file).or_default().push((lines.start, lines.end, format!("{indent}{tag}\n")));
-            }
-            let files: FxHashSet<usize> = copies.iter().map(|lines| lines.file).collect();
-            partials.push((
-                ProposedPartial { path: path.clone(), uses: copies.len(), files: files.len(), bytes: content.len() },
-                ProposedFile { path, role: Role::Partial, bytes: content },
-            ));
-        }
-        if partials.is_empty() {
+        if self.options.partials == Partials::None || written.is_empty() {
             return None;
         }
-        let mut changed = written.to_vec();
+        let mut out = Extracted { written: written.to_vec(), partials: Vec::new() };
+        let mut dialects = written.iter().map(|written| Arc::clone(&written.dialect)).collect::<Vec<_>>();
+        dialects.sort_by(|a, b| a.name.cmp(&b.name));
+        dialects.dedup_by(|a, b| a.name == b.name);
+        let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
+        for dialect in dialects {
+            let job = Job { site: self.site, options: self.options, dialect };
+            job.extract_own(&site, written, excluded, &mut out);
+        }
+        (!out.partials.is_empty()).then_some(out)
+    }
+
+    /// The same for the files of the job's dialect.
+    fn extract_own(&self, site: &Site, written: &[Written], excluded: &FxHashSet<String>, out: &mut Extracted) {
+        if self.dialect.form(Kind::Include).is_none() {
+            return;
+        }
+        let is_own =
+            |written: &Written| written.dialect.name == self.dialect.name && !excluded.contains(&written.file.path);
+        let own = written.iter().enumerate().filter(|(_, written)| is_own(written));
+        let mut extractor = Extractor {
+            job: self,
+            site,
+            written,
+            index: own.map(|(index, written)| (written.file.path.as_str(), index)).collect(),
+            folder: self.folder_for(Role::Partial, "partials"),
+            least: self.options.min_saving.unwrap_or(self.options.block_price * 2) as usize,
+            taken: out.written.iter().map(|written| written.file.path.clone()).collect(),
+            edits: FxHashMap::default(),
+            partials: Vec::new(),
+        };
+        extractor.repeats();
+        extractor.regions();
+        let Extractor { edits, partials, .. } = extractor;
         for (file, mut list) in edits {
             list.sort();
-            let bytes = &mut changed[file].file.bytes;
+            let bytes = &mut out.written[file].file.bytes;
             for (start, end, tag) in list.into_iter().rev() {
                 bytes.splice(start..end, tag.into_bytes());
             }
         }
-        let (partials, files): (Vec<_>, Vec<_>) = partials.into_iter().unzip();
-        changed.extend(files.into_iter().map(|file| Written {
-            file,
-            extends: None,
-            dialect: Arc::clone(&self.dialect),
-        }));
-        Some(Extracted { written: changed, partials })
-    }
-
-    /// The copies that are written like most of them; `None` if they are too few.
-    fn alike<'w>(&self, copies: Vec<Lines>, text: &impl Fn(&Lines) -> &'w [u8]) -> Option<Vec<Lines>> {
-        let key = |lines: &Lines| self.content(text(lines));
-        let mut groups: Vec<(Vec<u8>, Vec<Lines>)> = Vec::new();
-        for lines in copies {
-            let key = key(&lines);
-            match groups.iter_mut().find(|(known, _)| *known == key) {
-                Some((_, list)) => list.push(lines),
-                None => groups.push((key, vec![lines])),
-            }
+        for (partial, file) in partials {
+            out.partials.push(partial);
+            out.written.push(Written { file, extends: None, dialect: Arc::clone(&self.dialect) });
         }
-        let (_, most) = groups.into_iter().rev().max_by_key(|(_, list)| list.len())?;
-        (most.len() >= LEAST_COPIES).then_some(most)
     }
 
     /// Lines as they stand in a partial: in tidy output without the indentation that all have.
@@ -151,11 +150,252 @@ impl Job<'_> {
     }
 }
 
+impl Extractor<'_, '_> {
+    /// Partials for what stands several times.
+    fn repeats(&mut self) {
+        let passes_values = self.job.dialect.rules.arguments.is_some() && self.output("x").is_some();
+        let similarity = if passes_values { ALIKE } else { 2.0 };
+        let least = self.least as u64;
+        let options = RepeatOptions { min_saving: Some(least), similarity, ..RepeatOptions::default() };
+        for group in repeats(self.site, &options).groups {
+            let copies = self.copies(&group);
+            let found = match group.kind {
+                RepeatKind::Same => self.same(copies),
+                RepeatKind::Alike => self.alike(copies),
+            };
+            if let Some(found) = found {
+                self.take(found);
+            }
+        }
+    }
+
+    /// The copies of a group that stand on lines of their own, free of tags and of
+    /// what became a partial before.
+    fn copies(&self, group: &RepeatGroup) -> Vec<Lines> {
+        let lines = |copy: &RepeatCopy| whole_lines(copy, *self.index.get(copy.file.as_str())?, self.written);
+        group.copies.iter().filter_map(lines).filter(|lines| self.is_free(lines)).collect()
+    }
+
+    fn is_free(&self, lines: &Lines) -> bool {
+        let items = self.site.find(&self.written[lines.file].file.path).map(|id| &self.site.get(id).constructs.items);
+        let is_plain = items.is_some_and(|items| {
+            let at = items.partition_point(|item| (item.span.end as usize) <= lines.start);
+            items.get(at).is_none_or(|item| item.span.start as usize >= lines.end)
+        });
+        let apart = |(start, end, _): &Edit| lines.end <= *start || lines.start >= *end;
+        is_plain && self.edits.get(&lines.file).is_none_or(|edits| edits.iter().all(apart))
+    }
+
+    fn text(&self, lines: &Lines) -> &[u8] {
+        &self.written[lines.file].file.bytes[lines.start..lines.end]
+    }
+
+    /// The copies that are written like most of them.
+    fn same(&self, copies: Vec<Lines>) -> Option<Found> {
+        let mut groups: Vec<(Vec<u8>, Vec<Lines>)> = Vec::new();
+        for lines in copies {
+            let key = self.job.content(self.text(&lines));
+            match groups.iter_mut().find(|(known, _)| *known == key) {
+                Some((_, list)) => list.push(lines),
+                None => groups.push((key, vec![lines])),
+            }
+        }
+        let (content, most) = groups.into_iter().rev().max_by_key(|(_, list)| list.len())?;
+        let uses = most.into_iter().map(|lines| (lines, String::new())).collect();
+        Some(Found { content, parameters: 0, uses })
+    }
+
+    /// Copies that differ in words and values alone, which become parameters.
+    fn alike(&self, copies: Vec<Lines>) -> Option<Found> {
+        if copies.len() < LEAST_COPIES {
+            return None;
+        }
+        let strength = self.job.options.strength;
+        let read = |lines: &Lines| {
+            let source = Arc::new(self.job.content(self.text(lines)));
+            let document = Document::read(&source, &self.job.dialect);
+            Page::of(String::new(), source, document, strength)
+        };
+        let pages: Vec<Page> = copies.iter().map(read).collect();
+        let prices = Prices { layout: PARAMETER, page: PARAMETER };
+        let unifier = Unifier { pages: &pages, prices, strength, line_rule: false, like_html: false };
+        let unified = unifier.pages(&(0..pages.len()).collect::<Vec<_>>());
+        let holes = holes(&unified.pieces);
+        let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
+        // The same values in two places are one parameter, also with words around them.
+        let mut order: Vec<usize> = (0..holes.len()).collect();
+        order.sort_by_key(|&at| values[at].iter().map(String::len).sum::<usize>());
+        let mut parameters: Vec<(usize, &[String])> = Vec::new();
+        let mut printed = vec![(0, "", ""); holes.len()];
+        for at in order {
+            let known = parameters.iter().position(|(_, known)| around(known, &values[at]).is_some());
+            let parameter = known.unwrap_or(parameters.len());
+            if known.is_none() {
+                parameters.push((at, &values[at]));
+            }
+            let (first, known) = &mut parameters[parameter];
+            *first = at.min(*first);
+            let (before, after) = around(known, &values[at])?;
+            printed[at] = (parameter, before, after);
+        }
+        if parameters.len() > MOST_PARAMETERS || holes.is_empty() {
+            return None;
+        }
+        // Named after where they stand first.
+        let mut taken = Vec::new();
+        let mut name = |hole: usize| name::unique(name::of_parameter(&pages, holes[hole]), &mut taken);
+        let parameters: Vec<(String, &[String])> =
+            parameters.into_iter().map(|(first, values)| (name(first), values)).collect();
+        let mut content = Vec::new();
+        let mut printed = printed.iter();
+        for piece in &unified.pieces {
+            match piece {
+                Piece::Fixed { page, span } => content.extend_from_slice(span.of(&pages[*page].source)),
+                Piece::Hole(_) => {
+                    let (parameter, before, after) = printed.next()?;
+                    let tag = self.output(&parameters[*parameter].0)?;
+                    content.extend_from_slice([before, &tag[..], after].concat().as_bytes());
+                }
+            }
+        }
+        let arguments = |at: usize| {
+            let bindings: Vec<(&str, &str)> =
+                parameters.iter().map(|(name, values)| (name.as_str(), values[at].as_str())).collect();
+            self.job.dialect.rules.write_arguments(&bindings)
+        };
+        let uses =
+            copies.iter().enumerate().map(|(at, lines)| Some((*lines, arguments(at)?))).collect::<Option<_>>()?;
+        Some(Found { content, parameters: parameters.len(), uses })
+    }
+
+    /// A tag that prints a value.
+    fn output(&self, name: &str) -> Option<String> {
+        Some(self.job.dialect.form(Kind::Output)?.open.write(&Values { expr: name, ..Values::default() }))
+    }
+
+    /// Great regions of layouts: headers, navigations, side bars, footers.
+    fn regions(&mut self) {
+        let all = match self.job.options.partials {
+            Partials::Usual => false,
+            Partials::Landmarks => true,
+            Partials::Repeats | Partials::None => return,
+        };
+        let mut layouts: Vec<usize> = self.index.values().copied().collect();
+        layouts.retain(|&file| self.written[file].file.role == Role::Layout);
+        layouts.sort_unstable();
+        let mut found: Vec<Found> = Vec::new();
+        for file in layouts {
+            for lines in self.landmarks(file) {
+                let bytes = self.text(&lines);
+                let big = bytes.len() >= BIG_REGION.0 || count_lines(bytes) >= BIG_REGION.1;
+                if !(big || all && bytes.len() >= LEAST_REGION) || !self.is_free(&lines) {
+                    continue;
+                }
+                let content = self.job.content(bytes);
+                match found.iter_mut().find(|known| known.content == content) {
+                    Some(known) => known.uses.push((lines, String::new())),
+                    None => found.push(Found { content, parameters: 0, uses: vec![(lines, String::new())] }),
+                }
+            }
+        }
+        for found in found {
+            self.write(found);
+        }
+    }
+
+    /// The outermost landmarks of a file that have lines of their own.
+    fn landmarks(&self, file: usize) -> Vec<Lines> {
+        let source = &self.written[file].file.bytes;
+        let document = Document::read(source, &self.job.dialect);
+        let mut found = Vec::new();
+        let mut at = 1;
+        while at < document.nodes.len() {
+            let node = at as u32;
+            let is_landmark =
+                document.nodes[at].kind == NodeKind::Element && name::is_landmark(&document, source, node);
+            let lines = if is_landmark { own_lines(source, file, document.span(node)) } else { None };
+            at = match lines {
+                Some(lines) if self.is_free(&lines) => {
+                    found.push(lines);
+                    document.nodes[at].next as usize
+                }
+                _ => at + 1,
+            };
+        }
+        found
+    }
+
+    /// Makes a partial, if it saves enough.
+    fn take(&mut self, found: Found) {
+        let Some(include) = self.job.dialect.form(Kind::Include) else { return };
+        let reference = include.open.example().len() + self.folder.len();
+        let before: usize = found.uses.iter().map(|(lines, _)| self.job.content(self.text(lines)).len()).sum();
+        let tags: usize = found.uses.iter().map(|(_, arguments)| reference + arguments.len()).sum();
+        let saves = before.saturating_sub(found.content.len() + tags);
+        let least = if found.uses.len() < LEAST_COPIES { self.least * 10 } else { self.least };
+        if found.uses.len() > 1 && saves >= least {
+            self.write(found);
+        }
+    }
+
+    fn write(&mut self, found: Found) {
+        let Some(include) = self.job.dialect.form(Kind::Include) else { return };
+        let path = self.job.free_path(&self.folder, &name::of_markup(&found.content), &mut self.taken);
+        let target = self.job.written_name(&path);
+        for (lines, arguments) in &found.uses {
+            let tag = include.open.write(&Values { target: &target, expr: arguments, ..Values::default() });
+            let blanks = |b: &&u8| matches!(b, b' ' | b'\t');
+            let indent: String = self.text(lines).iter().take_while(blanks).map(|&b| char::from(b)).collect();
+            // In exact output the partial brings its own indentation.
+            let indent = if self.job.options.strength == Strength::Bytes { String::new() } else { indent };
+            self.edits.entry(lines.file).or_default().push((lines.start, lines.end, format!("{indent}{tag}\n")));
+        }
+        let files: FxHashSet<usize> = found.uses.iter().map(|(lines, _)| lines.file).collect();
+        let partial = ProposedPartial {
+            path: path.clone(),
+            uses: found.uses.len(),
+            files: files.len(),
+            parameters: found.parameters,
+            bytes: found.content.len(),
+        };
+        self.partials.push((partial, ProposedFile { path, role: Role::Partial, bytes: found.content }));
+    }
+}
+
+/// What stands in a hole of each copy, if every engine prints it as it is written.
+fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
+    let fits = !matches!(hole.context, Context::Attributes { .. })
+        && !matches!(hole.default, DefaultContent::Pieces(_))
+        && hole.members.len() == pages.len();
+    let value = |(&page, content): (&usize, &Span)| {
+        let text = std::str::from_utf8(content.of(&pages[page].source)).ok()?;
+        let plain =
+            text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c));
+        plain.then(|| text.to_owned())
+    };
+    if fits { hole.members.iter().zip(&hole.contents).map(value).collect() } else { None }
+}
+
+/// What stands before and after each of these texts in each of those, if it is the same in all.
+fn around<'t>(inner: &[String], texts: &'t [String]) -> Option<(&'t str, &'t str)> {
+    let first = texts.first()?;
+    let at = first.find(inner.first()?.as_str())?;
+    let (before, after) = (&first[..at], &first[at + inner[0].len()..]);
+    let same = |(inner, text): (&String, &String)| {
+        text.strip_prefix(before).and_then(|rest| rest.strip_suffix(after)) == Some(inner.as_str())
+    };
+    inner.iter().zip(texts).all(same).then_some((before, after))
+}
+
 /// The lines of a copy, if it has them for itself.
 fn whole_lines(copy: &RepeatCopy, file: usize, written: &[Written]) -> Option<Lines> {
-    let bytes = &written[file].file.bytes;
-    let (start, end) = (copy.byte_start as usize, copy.byte_end as usize);
-    let trimmed = start + bytes[start..end].trim_ascii_end().len();
+    own_lines(&written[file].file.bytes, file, Span::new(copy.byte_start, copy.byte_end))
+}
+
+/// The lines of some bytes of a file, if they have them for themselves.
+fn own_lines(bytes: &[u8], file: usize, span: Span) -> Option<Lines> {
+    let start = span.start as usize;
+    let trimmed = start + span.of(bytes).trim_ascii_end().len();
     let before = bytes[..start].iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
     let after = bytes[trimmed..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
     let line_start = start - before;

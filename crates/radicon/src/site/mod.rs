@@ -25,7 +25,7 @@ pub(crate) use lookup::folder;
 pub use references::Reference;
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
-pub use settings::{FolderRule, Pin, ProposeSettings, Settings};
+pub use settings::{FolderRule, Partials, Pin, ProposeSettings, Settings};
 pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
 pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace, TrialTag};
 

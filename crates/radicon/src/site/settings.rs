@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use toml::de::DeTable;
 
 use crate::config::{
-    self, ConfigError, Globs, Item, Result, boolean, globs, items, number, string, strings, subtable, subtables,
-    unknown,
+    self, ConfigError, Globs, Item, Result, boolean, choice, globs, items, number, string, strings, subtable,
+    subtables, unknown,
 };
 
 /// The settings of a site. Everything has a default; an empty file is fine.
@@ -43,10 +43,24 @@ pub struct ProposeSettings {
     pub block_price: Option<u64>,
     /// What a section's layout or a partial must save, in bytes.
     pub min_saving: Option<u64>,
-    /// Whether markup that stands several times becomes partials.
-    pub partials: Option<bool>,
+    /// What becomes a partial.
+    pub partials: Option<Partials>,
     /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
     pub names: BTreeMap<String, String>,
+}
+
+/// What becomes a partial.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Partials {
+    /// Markup that stands several times, and big regions of layouts that hold no block.
+    #[default]
+    Usual,
+    /// Markup that stands several times.
+    Repeats,
+    /// That, and all headers, navigations, side bars and footers of layouts that hold no block.
+    Landmarks,
+    /// Nothing.
+    None,
 }
 
 /// What files of a folder, and of the folders in it, do not say themselves.
@@ -123,7 +137,11 @@ fn propose(table: Item<'_, '_>) -> Result<ProposeSettings> {
             "levels" => found.levels = Some(number(item)?),
             "block-price" => found.block_price = Some(number(item)?),
             "min-saving" => found.min_saving = Some(number(item)?),
-            "partials" => found.partials = Some(boolean(item)?),
+            "partials" => {
+                let words =
+                    &[("repeats", Partials::Repeats), ("landmarks", Partials::Landmarks), ("none", Partials::None)];
+                found.partials = Some(choice(item, words)?);
+            }
             "names" => {
                 for item in items(subtable(item)?) {
                     found.names.insert(item.0.to_owned(), name(item)?);

@@ -1,0 +1,95 @@
+//! Partials that proposals make: with parameters, and of big regions.
+
+use radicon::{Options, Partials, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
+
+#[track_caller]
+fn proposed(files: &[SourceFile], dialect: &str, partials: Partials, strength: Strength) -> Proposal {
+    let site = Site::read(files.to_vec(), dialect::builtin(), &Settings::default());
+    let options = Options { partials, strength, dialect: dialect::builtin_named(dialect), ..Options::default() };
+    let proposal = propose(&site, &options).expect("a proposal");
+    assert!(proposal.proof.iter().all(|page| page.strength.is_some_and(|equal| equal <= strength)));
+    proposal
+}
+
+#[track_caller]
+fn text<'p>(proposal: &'p Proposal, path: &str) -> &'p str {
+    let file = proposal.files.iter().find(|file| file.path == path);
+    std::str::from_utf8(&file.unwrap_or_else(|| panic!("{path} of {:?}", proposal.partials)).bytes).expect("text")
+}
+
+/// Pages of one frame, each with some boats.
+fn boats(name: impl Fn(usize) -> String) -> Vec<SourceFile> {
+    let page = |number: usize| {
+        let boat = |boat: usize| {
+            let name = name(boat);
+            format!(
+                "    <article class=\"boat\">\n      <h2>{name}</h2>\n      <p>The {name} carries cars, sheep and people on all days of the year, in all weathers.</p>\n      <a class=\"more\" href=\"/boats/{boat}.html\">All about her and her crew, with pictures</a>\n    </article>\n"
+            )
+        };
+        let between = ["<hr>", "<h1>More boats</h1>", "<p>And so on.</p>", "<ul><li>x</li></ul>", "<table></table>"];
+        let boats = (0..2 + number % 2).map(|at| boat(number * 2 + at) + "    " + between[(number + at) % 5] + "\n");
+        let boats: String = boats.collect();
+        SourceFile::new(
+            format!("{number}.html"),
+            format!(
+                "<!DOCTYPE html>\n<html>\n<head>\n  <title>Page {number}</title>\n  <meta charset=\"utf-8\">\n</head>\n<body>\n  <header>\n    <p class=\"name\">Tidewater Ferries, owned by the people of the seven harbours</p>\n    <ul>\n      <li><a href=\"/timetable.html\">Timetable of all our boats</a></li>\n      <li><a href=\"/fares.html\">Fares for cars, sheep and people</a></li>\n    </ul>\n  </header>\n  <main>\n{boats}  </main>\n  <footer>\n    <p>Telephone 01700 553 100</p>\n  </footer>\n</body>\n</html>\n"
+            ),
+        )
+    };
+    (0..5).map(page).collect()
+}
+
+#[test]
+fn copies_that_differ_in_values_take_parameters() {
+    let files = boats(|boat| format!("Lady {}", ["Anna", "Berta", "Clara", "Dora", "Elsa"][boat % 5]));
+    for strength in [Strength::Blanks, Strength::Bytes] {
+        let proposal = proposed(&files, "brace-percent", Partials::Usual, strength);
+        let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+        // In exact output the first and the last lines of a block are shared with its tags.
+        let uses = if strength == Strength::Bytes { 7 } else { 12 };
+        assert_eq!((partial.uses, partial.files, partial.parameters), (uses, 5, 2));
+        let body = text(&proposal, &partial.path);
+        assert_eq!(body.matches("{{").count(), 3, "{body}");
+        let page = text(&proposal, "1.html");
+        assert!(page.contains("heading=\"Dora\""), "{page}");
+        if strength == Strength::Bytes {
+            continue;
+        }
+        let tag = "{% include \"partials/boat.html\" with heading=\"Clara\" more_link=\"/boats/2.html\" %}";
+        assert!(page.contains(tag) && !page.contains("all weathers"), "{page}");
+        assert!(
+            body.contains("<h2>Lady {{ heading }}</h2>") && body.contains("The Lady {{ heading }} carries"),
+            "{body}"
+        );
+    }
+    // A dialect that cannot pass values gets no such partial.
+    assert!(proposed(&files, "margin", Partials::Usual, Strength::Blanks).partials.is_empty());
+}
+
+#[test]
+fn values_that_may_be_escaped_are_not_passed() {
+    for name in ["Lady & Sons", "Lady \"Anna\"", "Lady {{ x }}", "Lady's"] {
+        let files = boats(|boat| format!("{name} {boat}"));
+        let site = Site::read(files.clone(), &[], &Settings::default());
+        assert_eq!(site.templates.len(), 5);
+        let options = Options { dialect: dialect::builtin_named("brace-percent"), ..Options::default() };
+        let proposal = propose(&site, &options).expect("a proposal");
+        assert!(proposal.proof.iter().all(|page| page.strength.is_some()), "{name}");
+        assert!(proposal.partials.iter().all(|partial| partial.parameters == 0), "{name}: {:?}", proposal.partials);
+    }
+}
+
+#[test]
+fn regions_of_layouts_become_partials_if_asked_for() {
+    let files = boats(|boat| format!("Boat {boat}"));
+    for strength in [Strength::Blanks, Strength::Bytes] {
+        let proposal = proposed(&files, "margin", Partials::Landmarks, strength);
+        let paths: Vec<&str> = proposal.partials.iter().map(|partial| partial.path.as_str()).collect();
+        // The footer is too small for a file of its own.
+        assert_eq!(paths, ["partials/header.html"]);
+        let base = text(&proposal, "layouts/base.html");
+        assert!(base.contains("<!--: partial partials/header.html -->") && !base.contains("timetable"), "{base}");
+        assert!(text(&proposal, "partials/header.html").trim_start().starts_with("<header>"));
+    }
+    assert!(proposed(&files, "margin", Partials::Usual, Strength::Blanks).partials.is_empty());
+}
