@@ -218,6 +218,9 @@ pub struct How {
     /// What a section's layout or a partial must save, in bytes [default: three times the price of a block, twice for a partial].
     #[arg(long, value_name = "BYTES")]
     pub min_saving: Option<u64>,
+    /// First make copies that were left behind like the others; lists each page that this changes.
+    #[arg(long)]
+    pub heal: bool,
     /// Which partials to make [default: repeats, and big regions of layouts].
     #[arg(long, value_enum)]
     pub partials: Option<PartialsArgument>,

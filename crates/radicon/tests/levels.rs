@@ -329,3 +329,47 @@ fn a_piece_within_a_greater_one_is_taken_once() {
         assert!(proposal.left.is_empty() && prove(&old, &adopted(&old, &proposal), strength).equal);
     }
 }
+
+#[test]
+fn copies_that_were_left_behind_are_healed_if_asked_for() {
+    let mut files = demo_like();
+    let before = read(files.clone());
+    let slip = |files: &mut Vec<SourceFile>, at: usize, from: &str, to: &str| {
+        let text = String::from_utf8(files[at].bytes.clone()).expect("text");
+        assert!(text.contains(from));
+        files[at].bytes = text.replace(from, to).into();
+    };
+    // One page lacks a link, one has an old number; one is where the mark is.
+    slip(&mut files, 1, "      <li><a href=\"/fares.html\">Fares and sheep</a></li>\n", "");
+    slip(&mut files, 4, "01700 553 100", "01700 553 001");
+    slip(&mut files, 6, "<a href=\"/fares.html\">", "<a href=\"/fares.html\" aria-current=\"page\">");
+    let old = read(files);
+    let kept = propose(&old, &Options::default()).expect("a proposal");
+    assert!(kept.healed.is_empty());
+    let proposal = propose(&old, &Options { heal: true, ..Options::default() }).expect("a proposal");
+    let healed: Vec<_> = proposal.healed.iter().map(|healed| (healed.page.as_str(), healed.line)).collect();
+    assert_eq!(healed, [("1.html", 10), ("4.html", 19)]);
+    assert!(proposal.healed[0].difference.contains("lacks"), "{:?}", proposal.healed);
+    // But for them no page changes, and these are as if nothing had been left behind.
+    let new = adopted(&old, &proposal);
+    let proof = prove(&old, &new, Strength::Blanks);
+    let changed: Vec<_> = proof.pages.iter().filter(|page| page.strength.is_none()).map(|page| &*page.page).collect();
+    assert_eq!(changed, ["1.html", "4.html"]);
+    for page in changed {
+        assert!(radicon::prove_page(&before, &new, page, Strength::Blanks).strength.is_some(), "{page}");
+    }
+}
+
+/// Ten pages with the same frame.
+fn demo_like() -> Vec<SourceFile> {
+    let page = |number: usize| {
+        let frame = "<!DOCTYPE html>\n<html>\n<head>\n  <meta charset=\"utf-8\">\n</head>\n<body>\n  <header>\n    <ul>\n      <li><a href=\"/\">Home and harbour</a></li>\n      <li><a href=\"/fares.html\">Fares and sheep</a></li>\n      <li><a href=\"/crew.html\">Crew and cooks</a></li>\n    </ul>\n  </header>\n";
+        SourceFile::new(
+            format!("{number}.html"),
+            format!(
+                "{frame}  <main>\n    <h1>Page {number}</h1>\n    <p>What page {number} has to say of boats.</p>\n  </main>\n  <footer>\n    <p>Telephone 01700 553 100</p>\n  </footer>\n</body>\n</html>\n"
+            ),
+        )
+    };
+    (0..10).map(page).collect()
+}

@@ -96,6 +96,7 @@ fn options(loaded: &Loaded, how: &How) -> Result<Options> {
         levels: how.levels.unwrap_or(said.levels),
         min_saving: how.min_saving.or(said.min_saving),
         partials: how.partials.map_or(said.partials, Into::into),
+        heal: how.heal,
         ..said
     })
 }

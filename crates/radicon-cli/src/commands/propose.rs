@@ -50,6 +50,7 @@ fn code(proposal: &Proposal) -> u8 {
 pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()> {
     if proposal.layouts.is_empty() {
         headline(out, "Nothing to propose: no layout would make these pages smaller together.")?;
+        healed(proposal, out)?;
         return left(proposal, out);
     }
     let pages = proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>();
@@ -67,6 +68,7 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
     writeln!(out)?;
     sizes(proposal, out)?;
     proof(proposal, out)?;
+    healed(proposal, out)?;
     left(proposal, out)?;
     drifted(proposal, out)?;
     let layouts = proposal.layouts.iter().map(|layout| &layout.path);
@@ -170,13 +172,29 @@ fn proof(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         .collect();
     let failed = proposal.proof.iter().filter(|page| page.strength.is_none()).count();
     let colour = if failed == 0 { GOOD } else { BAD };
-    let all = if failed == 0 { "no page changes" } else { "some pages would change" };
+    let all = match (failed, proposal.healed.is_empty()) {
+        (0, true) => "no page changes",
+        (0, false) => "no page changes but those that were healed",
+        _ => "some pages would change",
+    };
     Ok(writeln!(
         out,
         "\n{colour}Proven: {all}{PLAIN} ({} equal: {})",
         count(proposal.proof.len() - failed, "page"),
         proven.join(", ")
     )?)
+}
+
+/// Pages that change, because they were left behind.
+fn healed(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    if proposal.healed.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\nHealed: {} made as most pages have them", count(proposal.healed.len(), "place"))?;
+    for healed in &proposal.healed {
+        writeln!(out, "  {}:{}  {FAINT}{}{PLAIN}", healed.page, healed.line, healed.difference)?;
+    }
+    Ok(())
 }
 
 /// Pages that keep their form, grouped by reason.

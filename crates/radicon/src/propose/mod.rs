@@ -7,6 +7,7 @@ mod edges;
 mod existing;
 mod family;
 mod fit;
+mod heal;
 mod hole;
 mod levels;
 mod name;
@@ -37,6 +38,7 @@ use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::{SourceId, count_lines};
 
 use assemble::Plan;
+pub use heal::Healed;
 use hole::{DefaultContent, Hole, Piece};
 use page::Page;
 
@@ -55,6 +57,9 @@ pub struct Options {
     pub levels: usize,
     /// What becomes a partial.
     pub partials: Partials,
+    /// Whether copies that were left behind are first made like the others (default no).
+    /// These pages change; all else is proven against the pages so healed.
+    pub heal: bool,
     /// What a section's layout or a partial must save, in bytes; `None` for three
     /// times the price of a block, and twice for a partial.
     pub min_saving: Option<u64>,
@@ -93,6 +98,7 @@ impl Default for Options {
             block_price: 100,
             levels: 8,
             partials: Partials::Usual,
+            heal: false,
             min_saving: None,
             except: Globs::default(),
             names: BTreeMap::new(),
@@ -216,7 +222,9 @@ pub struct Proposal {
     pub before: Size,
     /// All templates of the site with the proposal.
     pub after: Size,
-    /// For every page of the site how equal it is before and after.
+    /// Places that are made as the other pages have them, where that was asked for.
+    pub healed: Vec<Healed>,
+    /// For every page of the site, once healed, how equal it is before and after.
     pub proof: Vec<PageProof>,
     /// Pages that keep their form, with the reason.
     pub left: Vec<Left>,
@@ -259,17 +267,39 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
         }
     }
     jobs[1..].sort_by(|a, b| a.dialect.name.cmp(&b.dialect.name));
+    if !options.heal {
+        return Ok(restructure(site, options, &jobs));
+    }
+    let (healthy, healed) = heal::heal(site, &jobs);
+    let jobs: Vec<Job> = jobs.into_iter().map(|job| Job { site: &healthy, ..job }).collect();
+    let mut proposal = restructure(&healthy, options, &jobs);
+    let known: FxHashSet<String> = proposal.files.iter().map(|file| file.path.clone()).collect();
+    let mut alone: Vec<&str> = healed.iter().map(|healed| healed.page.as_str()).collect();
+    alone.retain(|page| !known.contains(*page));
+    alone.dedup();
+    for id in alone.into_iter().filter_map(|page| healthy.find(page)) {
+        let template = healthy.get(id);
+        let (path, bytes) = (template.path.clone(), template.source.to_vec());
+        proposal.files.push(ProposedFile { path, role: Role::Page, bytes });
+    }
+    proposal.files.sort_by(|a, b| a.path.cmp(&b.path));
+    proposal.before = size(site.templates.iter().map(|template| &template.source[..]));
+    proposal.healed = healed;
+    Ok(proposal)
+}
+
+/// The proposal for a site whose pages are as they should be.
+fn restructure(site: &Site, options: &Options, jobs: &[Job<'_>]) -> Proposal {
     let mut plan = Plan::default();
     let mut candidates = jobs[0].candidates(&mut plan.left);
-    for job in &jobs {
+    for job in jobs {
         job.take_in(&mut candidates, &mut plan, true);
         job.uncover(&mut plan);
     }
     let mut late: Vec<&str> = Vec::new();
     for (index, job) in jobs.iter().enumerate() {
         let own = job.choose(&mut candidates, index == 0, &mut plan.left);
-        let read = |&id: &SourceId| Page::read(site.get(id), &site.get(id).dialect, options.strength);
-        let pages: Vec<Page> = own.par_iter().map(read).collect();
+        let pages = job.read(&own);
         let drafts = job.drafts(&pages, &mut plan.left);
         job.found(&pages, drafts, &mut plan);
         late.extend(own.iter().map(|&id| site.get(id).path.as_str()));
@@ -280,7 +310,7 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
         // Pages that no family wanted may fit its layout all the same.
         let new = apply(site, plan.written.iter().map(|written| &written.file), &jobs[0].dialects());
         let mut late: Vec<SourceId> = late.iter().filter_map(|path| new.find(path)).collect();
-        for job in &jobs {
+        for job in jobs {
             Job { site: &new, options, dialect: Arc::clone(&job.dialect) }.take_in(&mut late, &mut plan, false);
         }
         let taken: FxHashSet<&str> = plan.written.iter().map(|written| written.file.path.as_str()).collect();
@@ -292,7 +322,7 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
         Left { page: template.path.clone(), reason }
     };
     plan.left.extend(candidates.into_iter().map(cannot));
-    Ok(jobs[0].finish(plan))
+    jobs[0].finish(plan)
 }
 
 /// The dialect of the templates that have a layout and lie in a folder with
@@ -331,6 +361,12 @@ struct Job<'s> {
 impl Job<'_> {
     fn size(&self) -> Size {
         size(self.site.templates.iter().map(|template| &template.source[..]))
+    }
+
+    /// These pages, ready for comparison.
+    fn read(&self, pages: &[SourceId]) -> Vec<Page> {
+        let read = |&id: &SourceId| Page::read(self.site.get(id), &self.site.get(id).dialect, self.options.strength);
+        pages.par_iter().map(read).collect()
     }
 
     /// The job's dialect, and those of the site.

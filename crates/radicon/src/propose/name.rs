@@ -185,12 +185,15 @@ fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String 
     format!("{} attributes", called(page, node).unwrap_or_else(|| tag(page, node)))
 }
 
+/// Whether a text holds a mark that says: this is where you are.
+pub(super) fn is_current(text: &str) -> bool {
+    let text = text.to_ascii_lowercase();
+    ["aria-current", "\"current", "\"active", "\"selected", "\"here"].iter().any(|word| text.contains(word))
+}
+
 /// Whether some pages have a mark there that says: this is where you are.
 pub(super) fn marks_current(pages: &[Page], hole: &Hole) -> bool {
-    let marked = |index: usize| {
-        let text = hole.contents[index].text(&pages[hole.members[index]].source).to_ascii_lowercase();
-        ["aria-current", "\"current", "\"active", "\"selected", "\"here"].iter().any(|word| text.contains(word))
-    };
+    let marked = |index: usize| is_current(&hole.contents[index].text(&pages[hole.members[index]].source));
     let all = hole.members.len();
     let count = (0..all).filter(|&index| marked(index)).count();
     count > 0 && count < all

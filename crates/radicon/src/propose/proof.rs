@@ -28,7 +28,8 @@ impl Job<'_> {
             size(new_site.templates.iter().map(|template| &template.source[..]))
         };
         left.sort();
-        Proposal { files, layouts, partials, dialect: self.dialect.name.clone(), before, after, proof, left }
+        let (dialect, healed) = (self.dialect.name.clone(), Vec::new());
+        Proposal { files, layouts, partials, dialect, before, after, healed, proof, left }
     }
 
     /// Proves every page, with partials where that is possible.

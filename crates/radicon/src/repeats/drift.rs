@@ -190,7 +190,7 @@ fn drifted(gaps: &[Gap], variants: &[Variant], copies: usize) -> Vec<Option<Stri
 }
 
 /// The words of a text that do not stand in another one.
-fn new_words<'t>(usual: &str, text: &'t str) -> Vec<&'t str> {
+pub(crate) fn new_words<'t>(usual: &str, text: &'t str) -> Vec<&'t str> {
     let known: FxHashSet<&str> = words(usual).into_iter().collect();
     words(text).into_iter().filter(|word| !known.contains(word)).collect()
 }
@@ -209,7 +209,7 @@ fn words(text: &str) -> Vec<&str> {
 }
 
 /// How a copy differs from what is usual, in words.
-fn difference(usual: &str, text: &str) -> String {
+pub(crate) fn difference(usual: &str, text: &str) -> String {
     let (lost, new) = unshared(usual, text);
     match (short(&usual[lost]), short(&text[new])) {
         (lost, new) if lost.is_empty() => format!("has `{new}` besides"),

@@ -32,6 +32,7 @@ use select::{Gain, Worth};
 pub use advice::{Advice, AdviceKind};
 pub use beside::{Fragment, LinePair, RepeatVariant};
 pub use drift::{Drift, Gap};
+pub(crate) use drift::{difference, new_words};
 
 /// What does not count when markup is compared. All is on by default.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
