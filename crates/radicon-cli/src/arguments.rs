@@ -198,9 +198,9 @@ pub enum DialectCommand {
 /// How to propose.
 #[derive(Args, Debug)]
 pub struct How {
-    /// Keep every byte of every page, also white space that does not show.
-    #[arg(long)]
-    pub strict: bool,
+    /// What of the pages stays the same.
+    #[arg(long, value_enum, default_value_t = StrengthArgument::Blanks)]
+    pub strength: StrengthArgument,
     /// The dialect to write [default: that of the site's layouts, else margin].
     #[arg(long, value_name = "NAME")]
     pub dialect: Option<String>,

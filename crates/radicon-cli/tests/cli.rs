@@ -99,9 +99,10 @@ fn the_demo_runs_the_whole_job() {
 fn a_proposal_is_written_elsewhere_and_proven() {
     let (dir, site) = demo();
     let before = tree(&site);
-    for (how, strength) in
-        [(&["propose", "--into", "../tidy"][..], "blanks"), (&["propose", "--strict", "--into", "../strict"], "bytes")]
-    {
+    for (how, strength) in [
+        (&["propose", "--into", "../tidy"][..], "blanks"),
+        (&["propose", "--strength", "bytes", "--into", "../strict"], "bytes"),
+    ] {
         let ran = radicon(&site, how);
         assert_eq!(ran.code, 0, "{}", ran.err);
         assert!(ran.out.contains("Next: read"), "{}", ran.out);
@@ -259,7 +260,7 @@ fn bad_input_is_named_and_the_rest_is_done() {
     for words in ["dangling.html: a symbolic link", "its name is not UTF-8"] {
         assert!(survey.out.contains(words), "no {words:?} in {}", survey.out);
     }
-    for strict in [&[][..], &["--strict"]] {
+    for strict in [&[][..], &["--strength=bytes"]] {
         let ran = radicon(&site, &[&["propose"], strict].concat());
         assert_eq!(ran.code, 0, "{}", ran.err);
         assert!(ran.out.contains("Proven: no page changes") && ran.out.contains("photo.html"), "{}", ran.out);

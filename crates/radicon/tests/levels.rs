@@ -373,3 +373,22 @@ fn demo_like() -> Vec<SourceFile> {
     };
     (0..10).map(page).collect()
 }
+
+#[test]
+fn spelling_makes_no_block_where_it_does_not_count() {
+    let mut files = demo_like();
+    for (at, file) in files.iter_mut().enumerate().filter(|(at, _)| at % 3 == 0) {
+        let text = String::from_utf8(file.bytes.clone()).expect("text");
+        let text = text.replace("<meta charset=\"utf-8\">", "<META charset='utf-8' />").replace("<li>", "<LI>");
+        file.bytes = text.replace("<footer>", if at % 2 == 0 { "<footer >" } else { "<Footer>" }).into();
+    }
+    let old = read(files);
+    let blocks = |strength| {
+        let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+        assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
+        let names = proposal.layouts.iter().flat_map(|layout| &layout.blocks).map(|block| block.name.clone());
+        (proposal.files.len(), names.collect::<Vec<_>>())
+    };
+    assert_eq!(blocks(Strength::Dom), (11, vec!["content".to_owned()]));
+    assert_ne!(blocks(Strength::Blanks), blocks(Strength::Dom));
+}

@@ -17,7 +17,7 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use radicon::dialect::Dialect;
 use radicon::disk::{self, Loaded, Recovery};
-use radicon::{Options, Problem, SourceFile, Strength, text};
+use radicon::{Options, Problem, SourceFile, text};
 use serde::Serialize;
 
 use crate::arguments::{Arguments, Command, Format, How};
@@ -86,11 +86,10 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
 }
 
 fn options(loaded: &Loaded, how: &How) -> Result<Options> {
-    let strength = if how.strict { Strength::Bytes } else { Strength::Blanks };
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
     let said = Options::of(&loaded.settings.propose);
     Ok(Options {
-        strength,
+        strength: how.strength.into(),
         dialect,
         block_price: how.block_price.or(how.small.then_some(SMALL)).unwrap_or(said.block_price),
         levels: how.levels.unwrap_or(said.levels),

@@ -46,7 +46,7 @@ impl Job<'_> {
             if !self.speaks(template) || self.misread(template).is_some() {
                 return None;
             }
-            let page = Page::read(template, &self.dialect, self.options.strength);
+            let page = self.page(template, &self.dialect);
             let fit = |(at, skeleton): (usize, &Skeleton)| {
                 let fillings = skeleton.fit(&page)?;
                 let own = fillings.iter().filter(|filling| !filling.default);
@@ -95,7 +95,7 @@ impl Job<'_> {
         let template = self.site.get(id);
         let items = &template.constructs.items;
         let mut fillings: Vec<Filling> = Vec::new();
-        let page = Page::read(template, &self.dialect, self.options.strength);
+        let page = self.page(template, &self.dialect);
         let mut outside = 0;
         let blank =
             |from: u32, to: u32| Span::new(from, to.max(from)).of(&template.source).iter().all(|b| is_blank(*b));
@@ -231,7 +231,7 @@ impl Job<'_> {
                 continue;
             }
             let Some(skeleton) = self.written_skeleton(hidden) else { continue };
-            let page = Page::read(template, &self.dialect, self.options.strength);
+            let page = self.page(template, &self.dialect);
             let Some(fillings) = skeleton.fit(&page) else { continue };
             let pages = [page];
             let unifier = self.unifier(&pages, self.options.block_price);

@@ -18,6 +18,7 @@ mod proof;
 mod sections;
 mod settle;
 mod skeleton;
+mod spelling;
 mod tidy;
 mod unify;
 mod write;
@@ -32,6 +33,7 @@ use serde::{Serialize, Serializer};
 
 use crate::config::Globs;
 use crate::dialect::{self, Dialect};
+use crate::markup::Document;
 use crate::prove::{PageProof, Strength};
 use crate::site::{Change, Partials, ProposeSettings};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
@@ -41,12 +43,14 @@ use assemble::Plan;
 pub use heal::Healed;
 use hole::{DefaultContent, Hole, Piece};
 use page::Page;
+use spelling::Spelling;
 
 /// How to propose.
 #[derive(Clone, Debug)]
 pub struct Options {
     /// `Bytes` keeps every byte of every page; `Blanks` (the default) may change
-    /// insignificant white space and writes tidy, indented templates.
+    /// insignificant white space and writes tidy, indented templates; `Dom` may
+    /// also write tags otherwise: the order of attributes, quotes, letter case.
     pub strength: Strength,
     /// The dialect to write; by default that of the site's layouts, else `margin`.
     pub dialect: Option<Arc<Dialect>>,
@@ -260,19 +264,23 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     if !usual.has_layouts() {
         return Err(ProposeError::NoLayouts(usual.name.clone()));
     }
-    let mut jobs = vec![Job { site, options, dialect: usual }];
+    let mut jobs = vec![Job { site, options, dialect: usual, spelling: None }];
     for template in site.templates.iter().filter(|template| template.dialect.has_children()) {
         if jobs.iter().all(|job| job.dialect.name != template.dialect.name) {
-            jobs.push(Job { site, options, dialect: Arc::clone(&template.dialect) });
+            jobs.push(Job { dialect: Arc::clone(&template.dialect), ..jobs[0].clone() });
         }
     }
     jobs[1..].sort_by(|a, b| a.dialect.name.cmp(&b.dialect.name));
+    if options.strength == Strength::Dom {
+        let spelling = Arc::new(Spelling::of(site.templates.iter().filter(|template| template.unreadable.is_none())));
+        jobs.iter_mut().for_each(|job| job.spelling = Some(Arc::clone(&spelling)));
+    }
     if !options.heal {
-        return Ok(restructure(site, options, &jobs));
+        return Ok(restructure(site, &jobs));
     }
     let (healthy, healed) = heal::heal(site, &jobs);
     let jobs: Vec<Job> = jobs.into_iter().map(|job| Job { site: &healthy, ..job }).collect();
-    let mut proposal = restructure(&healthy, options, &jobs);
+    let mut proposal = restructure(&healthy, &jobs);
     let known: FxHashSet<String> = proposal.files.iter().map(|file| file.path.clone()).collect();
     let mut alone: Vec<&str> = healed.iter().map(|healed| healed.page.as_str()).collect();
     alone.retain(|page| !known.contains(*page));
@@ -289,7 +297,7 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
 }
 
 /// The proposal for a site whose pages are as they should be.
-fn restructure(site: &Site, options: &Options, jobs: &[Job<'_>]) -> Proposal {
+fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     let mut plan = Plan::default();
     let mut candidates = jobs[0].candidates(&mut plan.left);
     for job in jobs {
@@ -311,7 +319,7 @@ fn restructure(site: &Site, options: &Options, jobs: &[Job<'_>]) -> Proposal {
         let new = apply(site, plan.written.iter().map(|written| &written.file), &jobs[0].dialects());
         let mut late: Vec<SourceId> = late.iter().filter_map(|path| new.find(path)).collect();
         for job in jobs {
-            Job { site: &new, options, dialect: Arc::clone(&job.dialect) }.take_in(&mut late, &mut plan, false);
+            Job { site: &new, ..job.clone() }.take_in(&mut late, &mut plan, false);
         }
         let taken: FxHashSet<&str> = plan.written.iter().map(|written| written.file.path.as_str()).collect();
         plan.left.retain(|left| !taken.contains(left.page.as_str()));
@@ -352,10 +360,13 @@ fn most_used<'s>(templates: impl Iterator<Item = &'s Template>) -> Option<Arc<Di
     most.filter(|(_, dialect)| dialect.has_layouts()).map(|(_, dialect)| Arc::clone(dialect))
 }
 
+#[derive(Clone)]
 struct Job<'s> {
     site: &'s Site,
     options: &'s Options,
     dialect: Arc<Dialect>,
+    /// How tags are written, where that does not count.
+    spelling: Option<Arc<Spelling>>,
 }
 
 impl Job<'_> {
@@ -365,8 +376,18 @@ impl Job<'_> {
 
     /// These pages, ready for comparison.
     fn read(&self, pages: &[SourceId]) -> Vec<Page> {
-        let read = |&id: &SourceId| Page::read(self.site.get(id), &self.site.get(id).dialect, self.options.strength);
+        let read = |&id: &SourceId| self.page(self.site.get(id), &self.site.get(id).dialect);
         pages.par_iter().map(read).collect()
+    }
+
+    /// A page, read in a dialect.
+    fn page(&self, template: &Template, dialect: &Dialect) -> Page {
+        let source = match &self.spelling {
+            Some(spelling) => Arc::new(spelling.apply(&template.source, dialect)),
+            None => Arc::clone(&template.source),
+        };
+        let document = Document::read(&source, dialect);
+        Page::of(template.path.clone(), source, document, self.options.strength)
     }
 
     /// The job's dialect, and those of the site.

@@ -5,11 +5,9 @@ use std::sync::Arc;
 
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
-use crate::dialect::Dialect;
 use crate::markup::elements::{Flow, element};
 use crate::markup::{Document, NodeKind, TokenKind};
 use crate::prove::{Normal, Strength, significance};
-use crate::site::Template;
 use crate::text::{Span, is_blank};
 
 /// What two nodes are compared by, from the strictest to the loosest.
@@ -44,12 +42,6 @@ pub(super) struct Page {
 const TELLING: [&str; 9] = ["class", "rel", "name", "property", "role", "type", "http-equiv", "for", "itemprop"];
 
 impl Page {
-    pub fn read(template: &Template, dialect: &Dialect, strength: Strength) -> Self {
-        let source = Arc::clone(&template.source);
-        let document = Document::read(&source, dialect);
-        Self::of(template.path.clone(), source, document, strength)
-    }
-
     /// A page that was read.
     pub fn of(path: String, source: Arc<Vec<u8>>, document: Document, strength: Strength) -> Self {
         let exact =

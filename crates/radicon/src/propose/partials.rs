@@ -88,7 +88,7 @@ impl Job<'_> {
         dialects.dedup_by(|a, b| a.name == b.name);
         let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
         for dialect in dialects {
-            let job = Job { site: self.site, options: self.options, dialect };
+            let job = Job { dialect, ..self.clone() };
             job.extract_own(&site, written, excluded, &mut out);
         }
         (!out.partials.is_empty()).then_some(out)

@@ -148,7 +148,7 @@ impl Job<'_> {
             open.push(regions.len());
             regions.push(Region { name, open: item.span, close, outer });
         }
-        let page = Page::read(template, &self.dialect, self.options.strength);
+        let page = self.page(template, &self.dialect);
         let exact = self.options.strength == Strength::Bytes;
         (!regions.is_empty()).then_some(Skeleton { layout: id, page, regions, knows_defaults: true, exact })
     }
