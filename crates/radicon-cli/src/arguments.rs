@@ -72,20 +72,7 @@ pub enum Command {
     /// What was copied, where, how much of it, and which copies were left behind.
     Repeats(RepeatArguments),
     /// Propose layouts and partials for pages that were copied from each other, with their proof.
-    Propose {
-        /// How to propose.
-        #[command(flatten)]
-        how: How,
-        /// Print the proposed layouts and partials too.
-        #[arg(long)]
-        show: bool,
-        /// Write the whole new site, untouched files too, into a new folder.
-        #[arg(long, value_name = "DIR")]
-        into: Option<PathBuf>,
-        /// Write the changes as a patch that `git apply` takes.
-        #[arg(long, value_name = "FILE")]
-        patch: Option<PathBuf>,
-    },
+    Propose(ProposeArguments),
     /// Are all pages of two folders the same?
     Prove {
         /// The folder with the site as it was.
@@ -113,6 +100,26 @@ pub enum Command {
         /// A folder that does not exist yet, or is empty.
         dir: PathBuf,
     },
+}
+
+/// What to propose, and what to show of it.
+#[derive(Args, Debug)]
+pub struct ProposeArguments {
+    /// How to propose.
+    #[command(flatten)]
+    pub how: How,
+    /// Print the proposed layouts and partials too.
+    #[arg(long)]
+    pub show: bool,
+    /// Say instead why a file becomes what it is: what it costs with and without.
+    #[arg(long, value_name = "PATH")]
+    pub explain: Option<String>,
+    /// Write the whole new site, untouched files too, into a new folder.
+    #[arg(long, value_name = "DIR")]
+    pub into: Option<PathBuf>,
+    /// Write the changes as a patch that `git apply` takes.
+    #[arg(long, value_name = "FILE")]
+    pub patch: Option<PathBuf>,
 }
 
 /// Which repeats to look for.

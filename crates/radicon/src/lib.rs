@@ -62,8 +62,8 @@ pub mod text;
 
 pub use config::{ConfigError, Globs};
 pub use propose::{
-    Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, Size,
-    propose,
+    Explanation, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout,
+    ProposedPartial, Size, propose,
 };
 pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
 pub use repeats::{

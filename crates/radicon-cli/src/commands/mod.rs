@@ -4,6 +4,7 @@ mod adopt;
 mod chain;
 mod demo;
 mod dialect;
+mod explain;
 mod flatten;
 mod propose;
 mod prove;
@@ -35,9 +36,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         }
         Command::Dialect(command) => dialect::run(arguments, command),
         Command::Repeats(repeat) => repeats::run(arguments, repeat),
-        Command::Propose { how, show, into, patch } => {
-            propose::run(arguments, how, *show, into.as_deref(), patch.as_deref())
-        }
+        Command::Propose(wanted) => propose::run(arguments, wanted),
         Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
         Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),

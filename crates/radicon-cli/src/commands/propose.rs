@@ -2,21 +2,21 @@
 
 use std::collections::BTreeMap;
 use std::io::Write;
-use std::path::Path;
 
 use anyhow::{Context, Result};
 use radicon::{Proposal, ProposedLayout, Strength, disk, propose, text};
 
-use super::{is_json, json, load, options, out, problems, sources};
-use crate::arguments::{Arguments, How};
+use super::{explain, is_json, json, load, options, out, problems, sources};
+use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
     Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, change, count, headline, next, number, shorten,
 };
 use crate::{DIFFERENT, FINE};
 
-pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>, patch: Option<&Path>) -> Result<u8> {
+pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     let loaded = load(arguments)?;
-    let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
+    let proposal = propose(&loaded.site, &options(&loaded, &wanted.how)?)?;
+    let (into, patch) = (wanted.into.as_deref(), wanted.patch.as_deref());
     if let Some(into) = into {
         disk::write_site(&loaded.folder, &sources(&proposal), into)?;
     }
@@ -25,11 +25,18 @@ pub fn run(arguments: &Arguments, how: &How, show: bool, into: Option<&Path>, pa
             .with_context(|| format!("cannot write {}", patch.display()))?;
     }
     let mut out = out();
+    if let Some(path) = &wanted.explain {
+        match is_json(arguments) {
+            true => json(&mut out, &explain::explanation(&proposal, &loaded.site, path)?)?,
+            false => explain::print(&proposal, &loaded.site, path, &mut out)?,
+        }
+        return Ok(code(&proposal));
+    }
     if is_json(arguments) {
         json(&mut out, &proposal)?;
         return Ok(code(&proposal));
     }
-    print(&proposal, show, &mut out)?;
+    print(&proposal, wanted.show, &mut out)?;
     problems(&mut out, &loaded.problems)?;
     let folder = loaded.folder.display();
     match (proposal.layouts.first(), into) {

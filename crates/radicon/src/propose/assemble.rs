@@ -1,10 +1,9 @@
 //! From plans to files, and what they are, for people and programs.
 
-use std::sync::Arc;
-
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::hole::{Context, Hole, TAGS};
 use super::levels::{Body, Layout, Open, Planner};
 use super::page::Page;
 use super::settle::Draft;
@@ -12,23 +11,15 @@ use super::tidy::Style;
 use super::unify::Unifier;
 use super::write::Writer;
 use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name};
-use crate::dialect::{Dialect, Kind};
-use crate::markup::Constructs;
+use crate::dialect::Kind;
+use crate::markup::{Constructs, NodeKind};
 use crate::site::{Partials, Role, Template, usual_folder};
 use crate::text::LineIndex;
-
-/// A file of the proposal, and the layout that it takes.
-#[derive(Clone)]
-pub(super) struct Written {
-    pub file: ProposedFile,
-    pub extends: Option<String>,
-    pub dialect: Arc<Dialect>,
-}
 
 /// What is proposed so far.
 #[derive(Default)]
 pub(super) struct Plan {
-    pub written: Vec<Written>,
+    pub written: Vec<ProposedFile>,
     pub layouts: Vec<ProposedLayout>,
     pub left: Vec<Left>,
     /// Paths of new files.
@@ -37,9 +28,9 @@ pub(super) struct Plan {
 
 impl Plan {
     /// Puts a file in the place of what was proposed for it before.
-    pub fn replace(&mut self, file: ProposedFile, extends: Option<String>, dialect: &Arc<Dialect>) {
-        self.written.retain(|written| written.file.path != file.path);
-        self.written.push(Written { file, extends, dialect: Arc::clone(dialect) });
+    pub fn replace(&mut self, file: ProposedFile) {
+        self.written.retain(|written| written.path != file.path);
+        self.written.push(file);
     }
 }
 
@@ -93,12 +84,15 @@ impl Job<'_> {
         let known = plan.taken.len();
         let placed = self.places(pages, base, &folder, &mut plan.taken);
         let files = self.write(pages, &placed, kept);
-        let old = |written: &Written| self.site.find(&written.file.path).map_or(0, |id| self.site.get(id).source.len());
+        let old = |file: &ProposedFile| self.site.find(&file.path).map_or(0, |id| self.site.get(id).source.len());
         let now: usize = files.iter().map(old).sum();
-        let after: usize = files.iter().map(|written| written.file.bytes.len()).sum();
+        let after: usize = files.iter().map(|file| file.bytes.len()).sum();
         let pays = after < now;
         if pays {
-            for report in self.reports(pages, &placed, &files, kept) {
+            for mut report in self.reports(pages, &placed, &files, kept) {
+                if report.extends.is_none() {
+                    report.saves = now - after;
+                }
                 match plan.layouts.iter_mut().find(|known| known.path == report.path) {
                     Some(known) => known.add(&report),
                     None => plan.layouts.push(report),
@@ -132,19 +126,16 @@ impl Job<'_> {
         found
     }
 
-    /// Who writes these pages' files.
-    pub(super) fn writer<'a>(&'a self, pages: &'a [Page]) -> Writer<'a> {
-        let style = Style::of(pages.iter().take(50).map(|page| &page.source[..]));
+    /// Who writes these pages' files, in the style of these members.
+    pub(super) fn writer<'a>(&'a self, pages: &'a [Page], members: &[usize]) -> Writer<'a> {
+        let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
         Writer { dialect: &self.dialect, pages, strength: self.options.strength, style }
     }
 
     /// All layouts, then the pages.
-    fn write(&self, pages: &[Page], placed: &[Placed<'_>], kept: &FxHashSet<usize>) -> Vec<Written> {
-        let members = &placed[0].layout.members;
-        let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
-        let writer = Writer { style, ..self.writer(&pages[..0]) };
-        let writer = Writer { pages, ..writer };
-        let dialect = || Arc::clone(&self.dialect);
+    fn write(&self, pages: &[Page], placed: &[Placed<'_>], kept: &FxHashSet<usize>) -> Vec<ProposedFile> {
+        let writer = self.writer(pages, &placed[0].layout.members);
+        let dialect = || self.dialect.name.clone();
         let layout = |place: &Placed<'_>| {
             let extends = place.around.map(|around| placed[around].path.clone());
             let target = extends.as_ref().map(|path| self.written_name(path)).unwrap_or_default();
@@ -160,17 +151,16 @@ impl Job<'_> {
                     bytes
                 }
             };
-            let file = ProposedFile { path: place.path.clone(), role: Role::Layout, bytes };
-            Some(Written { file, extends, dialect: dialect() })
+            Some(ProposedFile { path: place.path.clone(), role: Role::Layout, dialect: dialect(), extends, bytes })
         };
         let page = |(place, member): (&Placed<'_>, usize)| {
             let bytes = writer.page(member, &self.written_name(&place.path), &place.layout.open);
-            let file = ProposedFile { path: pages[member].path.clone(), role: Role::Page, bytes };
-            Written { file, extends: Some(place.path.clone()), dialect: dialect() }
+            let (path, extends) = (pages[member].path.clone(), Some(place.path.clone()));
+            ProposedFile { path, role: Role::Page, dialect: dialect(), extends, bytes }
         };
         let direct = placed.iter().flat_map(|place| place.direct.iter().map(move |&member| (place, member)));
         let direct: Vec<_> = direct.filter(|(_, member)| !kept.contains(member)).collect();
-        let pages: Vec<Written> = direct.into_par_iter().map(page).collect();
+        let pages: Vec<ProposedFile> = direct.into_par_iter().map(page).collect();
         placed.iter().filter_map(layout).chain(pages).collect()
     }
 
@@ -179,14 +169,14 @@ impl Job<'_> {
         &self,
         pages: &[Page],
         placed: &[Placed<'_>],
-        files: &[Written],
+        files: &[ProposedFile],
         kept: &FxHashSet<usize>,
     ) -> Vec<ProposedLayout> {
         let uses = uses(placed, kept);
         let report = |(index, place): (usize, &Placed<'_>)| {
-            let written = files.iter().find(|written| written.file.path == place.path);
+            let written = files.iter().find(|file| file.path == place.path);
             let kept = || Some(&self.site.get(self.site.find(&place.path)?).source[..]);
-            let source = written.map(|written| &written.file.bytes[..]).or_else(kept).unwrap_or_default();
+            let source = written.map(|file| &file.bytes[..]).or_else(kept).unwrap_or_default();
             let constructs = Constructs::read(source, &self.dialect);
             let lines = LineIndex::new(source);
             let line = |name: &str| {
@@ -197,7 +187,12 @@ impl Job<'_> {
             };
             let block = |open: &Open| {
                 let uses = uses.get(&(index, open.name.as_str())).cloned().unwrap_or_default();
+                let (size, within) = around(pages, &open.hole, &uses.pages);
+                let tags = TAGS * (1 + uses.pages.len());
                 Some(ProposedBlock {
+                    cost: uses.bytes + tags,
+                    without: size + tags,
+                    within,
                     name: open.name.clone(),
                     line: line(&open.name)?,
                     default: open.default,
@@ -217,6 +212,7 @@ impl Job<'_> {
                 existing: matches!(place.layout.body, Body::Existing { .. }),
                 pages: place.direct.len(),
                 beneath: place.layout.members.len(),
+                saves: place.layout.saves,
                 blocks: place.layout.open.iter().filter(|open| open.own).filter_map(block).collect(),
                 fills: match &place.layout.body {
                     Body::Section(overrides) => overrides.iter().map(|filled| filled.name.clone()).collect(),
@@ -279,6 +275,33 @@ impl ProposedLayout {
             }
         }
     }
+}
+
+/// The bytes that these pages have in the element around a hole, and its tag in the first page.
+fn around(pages: &[Page], hole: &Hole, overriding: &[usize]) -> (usize, String) {
+    let Some(&first) = hole.members.first() else { return (0, String::new()) };
+    let element = |page: &Page, mut node: u32| {
+        while node > 0 && page.document.nodes[node as usize].kind != NodeKind::Element {
+            node = page.document.nodes[node as usize].parent;
+        }
+        node
+    };
+    let shown = element(
+        &pages[first],
+        match hole.context {
+            Context::Content { parent } => parent,
+            Context::Text { node } | Context::Value { node, .. } | Context::Attributes { node } => node,
+        },
+    );
+    // Only between nodes is it known where other pages have it.
+    let size = |member: &usize| match hole.members.binary_search(member).ok().and_then(|at| hole.siblings.get(at)) {
+        Some((node, _)) => pages[*member].document.span(element(&pages[*member], *node)).len(),
+        None => pages[first].document.span(shown).len(),
+    };
+    let page = &pages[first];
+    let node = &page.document.nodes[shown as usize];
+    let tag = page.span((node.first, if shown > 0 { node.inner } else { node.first })).text(&page.source);
+    (overriding.iter().map(size).sum(), tag.split_whitespace().collect::<Vec<_>>().join(" "))
 }
 
 /// Who fills a block.

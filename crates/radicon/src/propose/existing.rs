@@ -159,7 +159,7 @@ impl Job<'_> {
         let edits = if known { self.pull_up(skeleton, &pages, &mut open) } else { Vec::new() };
         let path = self.site.get(skeleton.layout).path.clone();
         let (word, body) = (String::new(), Body::Existing { path, edits });
-        let mut layout = Layout { word, members: all, body, open, inner: Vec::new() };
+        let mut layout = Layout { word, members: all, body, open, saves: 0, inner: Vec::new() };
         let own = layout.open.iter().map(|open| open.hole.own_bytes()).sum();
         let planner = self.planner(&unifier, &pages, own);
         let taken = skeleton.regions.iter().map(|region| region.name.clone()).collect();
@@ -237,11 +237,15 @@ impl Job<'_> {
             let unifier = self.unifier(&pages, self.options.block_price);
             let open = opens(&skeleton, &[(fillings, true)], &unifier);
             let target = self.written_name(&template.path);
-            let bytes = self.writer(&pages).page(0, &target, &open);
+            let bytes = self.writer(&pages, &[0]).page(0, &target, &open);
             if bytes.len() * 5 < template.source.len() * 4 {
-                let path = template.path.clone();
-                let extends = Some(self.site.get(hidden).path.clone());
-                plan.replace(ProposedFile { path, role: template.role, bytes }, extends, &self.dialect);
+                plan.replace(ProposedFile {
+                    path: template.path.clone(),
+                    role: template.role,
+                    dialect: self.dialect.name.clone(),
+                    extends: Some(self.site.get(hidden).path.clone()),
+                    bytes,
+                });
             }
         }
     }

@@ -18,6 +18,8 @@ pub(super) struct Layout {
     pub body: Body,
     /// What its pages and its sections may fill.
     pub open: Vec<Open>,
+    /// What a section saves beyond the layout around it, about, in bytes.
+    pub saves: usize,
     pub inner: Vec<Layout>,
 }
 
@@ -89,7 +91,7 @@ impl Planner<'_> {
         let mut open = Vec::new();
         self.open(&unified.pieces, &mut names.iter(), None, &mut open);
         let body = Body::Base { pieces: unified.pieces, names };
-        let mut base = Layout { word: String::new(), members, body, open, inner: Vec::new() };
+        let mut base = Layout { word: String::new(), members, body, open, saves: 0, inner: Vec::new() };
         self.add_sections(&mut base, taken);
         base
     }
@@ -169,7 +171,8 @@ impl Planner<'_> {
             }
         }
         let pays = saved > self.price && !(self.partials && self.is_rather_partial(&overrides));
-        pays.then(|| Layout { word, members, body: Body::Section(overrides), open, inner: Vec::new() })
+        let (body, saves) = (Body::Section(overrides), saved as usize);
+        pays.then(|| Layout { word, members, body, open, saves, inner: Vec::new() })
     }
 
     /// The best way in which a section may fill a hole for its pages.

@@ -5,6 +5,7 @@ mod align;
 mod assemble;
 mod edges;
 mod existing;
+mod explain;
 mod family;
 mod fit;
 mod heal;
@@ -40,6 +41,7 @@ use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::{SourceId, count_lines};
 
 use assemble::Plan;
+pub use explain::Explanation;
 pub use heal::Healed;
 use hole::{DefaultContent, Hole, Piece};
 use page::Page;
@@ -125,6 +127,10 @@ pub struct ProposedFile {
     pub path: String,
     /// What it is for.
     pub role: Role,
+    /// The dialect that it is written in.
+    pub dialect: String,
+    /// The path of the layout that it takes.
+    pub extends: Option<String>,
     /// Its new content. In JSON text; bytes that are not UTF-8 are shown as U+FFFD there.
     #[serde(rename = "text", serialize_with = "as_text")]
     #[schemars(with = "String")]
@@ -152,6 +158,12 @@ pub struct ProposedBlock {
     pub such_as: Vec<String>,
     /// Bytes of all overrides together.
     pub bytes: usize,
+    /// What the block costs: its tags and its overrides, in bytes.
+    pub cost: usize,
+    /// What a block around all of the element that holds it would cost, in bytes.
+    pub without: usize,
+    /// The element around it.
+    pub within: String,
     /// It is there for one page only, which differs from all others: perhaps a
     /// copy that was left behind.
     pub drift: bool,
@@ -172,6 +184,9 @@ pub struct ProposedLayout {
     pub beneath: usize,
     /// The blocks that it defines, in the order of their places.
     pub blocks: Vec<ProposedBlock>,
+    /// What having it saves, in bytes: for a base layout all of its family, for one
+    /// that extends another beyond that one, as it was estimated.
+    pub saves: usize,
     /// The blocks of the layouts around it that it fills.
     pub fills: Vec<String>,
 }
@@ -187,6 +202,8 @@ pub struct ProposedPartial {
     pub files: usize,
     /// How many values each use passes to it.
     pub parameters: usize,
+    /// What having it saves, in bytes.
+    pub saves: usize,
     /// Its bytes.
     pub bytes: usize,
 }
@@ -287,8 +304,9 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     alone.dedup();
     for id in alone.into_iter().filter_map(|page| healthy.find(page)) {
         let template = healthy.get(id);
-        let (path, bytes) = (template.path.clone(), template.source.to_vec());
-        proposal.files.push(ProposedFile { path, role: Role::Page, bytes });
+        let (path, dialect) = (template.path.clone(), template.dialect.name.clone());
+        let bytes = template.source.to_vec();
+        proposal.files.push(ProposedFile { path, role: Role::Page, dialect, extends: None, bytes });
     }
     proposal.files.sort_by(|a, b| a.path.cmp(&b.path));
     proposal.before = size(site.templates.iter().map(|template| &template.source[..]));
@@ -312,16 +330,16 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         job.found(&pages, drafts, &mut plan);
         late.extend(own.iter().map(|&id| site.get(id).path.as_str()));
     }
-    let written: FxHashSet<String> = plan.written.iter().map(|written| written.file.path.clone()).collect();
+    let written: FxHashSet<String> = plan.written.iter().map(|written| written.path.clone()).collect();
     late.retain(|path| !written.contains(*path));
     if !late.is_empty() && !written.is_empty() {
         // Pages that no family wanted may fit its layout all the same.
-        let new = apply(site, plan.written.iter().map(|written| &written.file), &jobs[0].dialects());
+        let new = apply(site, plan.written.iter(), &jobs[0].dialects());
         let mut late: Vec<SourceId> = late.iter().filter_map(|path| new.find(path)).collect();
         for job in jobs {
             Job { site: &new, ..job.clone() }.take_in(&mut late, &mut plan, false);
         }
-        let taken: FxHashSet<&str> = plan.written.iter().map(|written| written.file.path.as_str()).collect();
+        let taken: FxHashSet<&str> = plan.written.iter().map(|written| written.path.as_str()).collect();
         plan.left.retain(|left| !taken.contains(left.page.as_str()));
     }
     let cannot = |id: SourceId| {

@@ -5,7 +5,6 @@ use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::assemble::Written;
 use super::hole::{Context, DefaultContent, Hole, Piece};
 use super::name;
 use super::page::Page;
@@ -39,7 +38,7 @@ const LEAST_REGION: usize = 200;
 
 /// Files with some of their markup in partials.
 pub(super) struct Extracted {
-    pub written: Vec<Written>,
+    pub written: Vec<ProposedFile>,
     pub partials: Vec<ProposedPartial>,
 }
 
@@ -65,7 +64,7 @@ struct Found {
 struct Extractor<'j, 's> {
     job: &'j Job<'s>,
     site: &'j Site,
-    written: &'j [Written],
+    written: &'j [ProposedFile],
     /// The files that may change, by their paths.
     index: FxHashMap<&'j str, usize>,
     folder: String,
@@ -78,15 +77,14 @@ struct Extractor<'j, 's> {
 
 impl Job<'_> {
     /// The files with partials for the markup that they share; files in `excluded` stay as they are.
-    pub(super) fn extract(&self, written: &[Written], excluded: &FxHashSet<String>) -> Option<Extracted> {
+    pub(super) fn extract(&self, written: &[ProposedFile], excluded: &FxHashSet<String>) -> Option<Extracted> {
         if self.options.partials == Partials::None || written.is_empty() {
             return None;
         }
         let mut out = Extracted { written: written.to_vec(), partials: Vec::new() };
-        let mut dialects = written.iter().map(|written| Arc::clone(&written.dialect)).collect::<Vec<_>>();
-        dialects.sort_by(|a, b| a.name.cmp(&b.name));
-        dialects.dedup_by(|a, b| a.name == b.name);
-        let site = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
+        let mut dialects = self.dialects();
+        dialects.retain(|dialect| written.iter().any(|file| file.dialect == dialect.name));
+        let site = apply(self.site, written.iter(), &self.dialects());
         for dialect in dialects {
             let job = Job { dialect, ..self.clone() };
             job.extract_own(&site, written, excluded, &mut out);
@@ -95,21 +93,20 @@ impl Job<'_> {
     }
 
     /// The same for the files of the job's dialect.
-    fn extract_own(&self, site: &Site, written: &[Written], excluded: &FxHashSet<String>, out: &mut Extracted) {
+    fn extract_own(&self, site: &Site, written: &[ProposedFile], excluded: &FxHashSet<String>, out: &mut Extracted) {
         if self.dialect.form(Kind::Include).is_none() {
             return;
         }
-        let is_own =
-            |written: &Written| written.dialect.name == self.dialect.name && !excluded.contains(&written.file.path);
-        let own = written.iter().enumerate().filter(|(_, written)| is_own(written));
+        let is_own = |file: &ProposedFile| file.dialect == self.dialect.name && !excluded.contains(&file.path);
+        let own = written.iter().enumerate().filter(|(_, file)| is_own(file));
         let mut extractor = Extractor {
             job: self,
             site,
             written,
-            index: own.map(|(index, written)| (written.file.path.as_str(), index)).collect(),
+            index: own.map(|(index, file)| (file.path.as_str(), index)).collect(),
             folder: self.folder_for(Role::Partial, "partials"),
             least: self.options.min_saving.unwrap_or(self.options.block_price * 2) as usize,
-            taken: out.written.iter().map(|written| written.file.path.clone()).collect(),
+            taken: out.written.iter().map(|file| file.path.clone()).collect(),
             edits: FxHashMap::default(),
             partials: Vec::new(),
         };
@@ -118,14 +115,14 @@ impl Job<'_> {
         let Extractor { edits, partials, .. } = extractor;
         for (file, mut list) in edits {
             list.sort();
-            let bytes = &mut out.written[file].file.bytes;
+            let bytes = &mut out.written[file].bytes;
             for (start, end, tag) in list.into_iter().rev() {
                 bytes.splice(start..end, tag.into_bytes());
             }
         }
         for (partial, file) in partials {
             out.partials.push(partial);
-            out.written.push(Written { file, extends: None, dialect: Arc::clone(&self.dialect) });
+            out.written.push(file);
         }
     }
 
@@ -177,7 +174,7 @@ impl Extractor<'_, '_> {
     }
 
     fn is_free(&self, lines: &Lines) -> bool {
-        let items = self.site.find(&self.written[lines.file].file.path).map(|id| &self.site.get(id).constructs.items);
+        let items = self.site.find(&self.written[lines.file].path).map(|id| &self.site.get(id).constructs.items);
         let is_plain = items.is_some_and(|items| {
             let at = items.partition_point(|item| (item.span.end as usize) <= lines.start);
             items.get(at).is_none_or(|item| item.span.start as usize >= lines.end)
@@ -187,7 +184,7 @@ impl Extractor<'_, '_> {
     }
 
     fn text(&self, lines: &Lines) -> &[u8] {
-        &self.written[lines.file].file.bytes[lines.start..lines.end]
+        &self.written[lines.file].bytes[lines.start..lines.end]
     }
 
     /// The copies that are written like most of them.
@@ -281,7 +278,7 @@ impl Extractor<'_, '_> {
             Partials::Repeats | Partials::None => return,
         };
         let mut layouts: Vec<usize> = self.index.values().copied().collect();
-        layouts.retain(|&file| self.written[file].file.role == Role::Layout);
+        layouts.retain(|&file| self.written[file].role == Role::Layout);
         layouts.sort_unstable();
         let mut found: Vec<Found> = Vec::new();
         for file in layouts {
@@ -299,13 +296,13 @@ impl Extractor<'_, '_> {
             }
         }
         for found in found {
-            self.write(found);
+            self.write(found, 0);
         }
     }
 
     /// The outermost landmarks of a file that have lines of their own.
     fn landmarks(&self, file: usize) -> Vec<Lines> {
-        let source = &self.written[file].file.bytes;
+        let source = &self.written[file].bytes;
         let document = Document::read(source, &self.job.dialect);
         let mut found = Vec::new();
         let mut at = 1;
@@ -334,11 +331,11 @@ impl Extractor<'_, '_> {
         let saves = before.saturating_sub(found.content.len() + tags);
         let least = if found.uses.len() < LEAST_COPIES { self.least * 10 } else { self.least };
         if found.uses.len() > 1 && saves >= least {
-            self.write(found);
+            self.write(found, saves);
         }
     }
 
-    fn write(&mut self, found: Found) {
+    fn write(&mut self, found: Found, saves: usize) {
         let Some(include) = self.job.dialect.form(Kind::Include) else { return };
         let path = self.job.free_path(&self.folder, &name::of_markup(&found.content), &mut self.taken);
         let target = self.job.written_name(&path);
@@ -356,9 +353,12 @@ impl Extractor<'_, '_> {
             uses: found.uses.len(),
             files: files.len(),
             parameters: found.parameters,
+            saves,
             bytes: found.content.len(),
         };
-        self.partials.push((partial, ProposedFile { path, role: Role::Partial, bytes: found.content }));
+        let dialect = self.job.dialect.name.clone();
+        let file = ProposedFile { path, role: Role::Partial, dialect, extends: None, bytes: found.content };
+        self.partials.push((partial, file));
     }
 }
 
@@ -388,8 +388,8 @@ fn around<'t>(inner: &[String], texts: &'t [String]) -> Option<(&'t str, &'t str
 }
 
 /// The lines of a copy, if it has them for itself.
-fn whole_lines(copy: &RepeatCopy, file: usize, written: &[Written]) -> Option<Lines> {
-    own_lines(&written[file].file.bytes, file, Span::new(copy.byte_start, copy.byte_end))
+fn whole_lines(copy: &RepeatCopy, file: usize, written: &[ProposedFile]) -> Option<Lines> {
+    own_lines(&written[file].bytes, file, Span::new(copy.byte_start, copy.byte_end))
 }
 
 /// The lines of some bytes of a file, if they have them for themselves.

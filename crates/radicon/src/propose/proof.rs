@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::assemble::{Plan, Written};
+use super::assemble::Plan;
 use super::partials::Extracted;
 use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, apply, size};
 use crate::prove::{PageProof, prove_page};
@@ -20,7 +20,7 @@ impl Job<'_> {
         let before = self.size();
         let (proof, new_site, partials) = self.prove_with_partials(&mut written, &mut left);
         recount(&mut layouts, &written);
-        let mut files: Vec<ProposedFile> = written.into_iter().map(|written| written.file).collect();
+        let mut files = written;
         files.sort_by(|a, b| a.path.cmp(&b.path));
         let after = if files.is_empty() {
             before
@@ -35,7 +35,7 @@ impl Job<'_> {
     /// Proves every page, with partials where that is possible.
     fn prove_with_partials(
         &self,
-        written: &mut Vec<Written>,
+        written: &mut Vec<ProposedFile>,
         left: &mut Vec<Left>,
     ) -> (Vec<PageProof>, Site, Vec<ProposedPartial>) {
         let mut excluded: FxHashSet<String> = FxHashSet::default();
@@ -52,8 +52,7 @@ impl Job<'_> {
             if proven.is_none() {
                 proven = Some(self.prove(written, left));
             }
-            let extends =
-                with.iter().filter_map(|written| Some((written.file.path.as_str(), written.extends.as_deref()?)));
+            let extends = with.iter().filter_map(|written| Some((written.path.as_str(), written.extends.as_deref()?)));
             let extends: FxHashMap<&str, &str> = extends.collect();
             for page in failed {
                 let chain = std::iter::successors(Some(page.page.as_str()), |path| extends.get(path).copied());
@@ -64,8 +63,8 @@ impl Job<'_> {
         (proof, site, Vec::new())
     }
 
-    fn proof(&self, written: &[Written]) -> (Vec<PageProof>, Site) {
-        let new = apply(self.site, written.iter().map(|written| &written.file), &self.dialects());
+    fn proof(&self, written: &[ProposedFile]) -> (Vec<PageProof>, Site) {
+        let new = apply(self.site, written.iter(), &self.dialects());
         let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
         let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
         (paths.par_iter().map(prove_one).collect(), new)
@@ -73,7 +72,7 @@ impl Job<'_> {
 
     /// Proves every page; converted pages that fail are taken back and left, and
     /// layouts that nothing takes any more go with them.
-    fn prove(&self, written: &mut Vec<Written>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
+    fn prove(&self, written: &mut Vec<ProposedFile>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
         loop {
             let (proof, new) = self.proof(written);
             let failed: FxHashMap<&str, String> = proof
@@ -88,17 +87,18 @@ impl Job<'_> {
             }
             let count = written.len();
             // Pages that were not converted fail by a layout of theirs that was changed.
-            let converted = |page: &&str| written.iter().any(|written| written.file.path == **page);
+            let converted = |page: &&str| written.iter().any(|written| written.path == **page);
             if !failed.keys().all(converted) {
                 let changed: FxHashSet<String> = written
                     .iter()
-                    .filter(|written| written.file.role != Role::Page && self.site.find(&written.file.path).is_some())
-                    .map(|written| written.file.path.clone())
+                    .filter(|written| written.role != Role::Page && self.site.find(&written.path).is_some())
+                    .map(|written| written.path.clone())
                     .collect();
-                let takes = |written: &Written| written.extends.as_ref().is_some_and(|path| changed.contains(path));
-                written.retain(|written| !changed.contains(&written.file.path) && !takes(written));
+                let takes =
+                    |written: &ProposedFile| written.extends.as_ref().is_some_and(|path| changed.contains(path));
+                written.retain(|written| !changed.contains(&written.path) && !takes(written));
             }
-            written.retain(|written| !failed.contains_key(written.file.path.as_str()));
+            written.retain(|written| !failed.contains_key(written.path.as_str()));
             if written.len() == count {
                 return (proof, new);
             }
@@ -112,9 +112,9 @@ impl Job<'_> {
 }
 
 /// Counts the pages of each layout again after some were taken back.
-fn recount(layouts: &mut Vec<ProposedLayout>, written: &[Written]) {
+fn recount(layouts: &mut Vec<ProposedLayout>, written: &[ProposedFile]) {
     let mut pages: FxHashMap<&str, usize> = FxHashMap::default();
-    for written in written.iter().filter(|written| written.file.role == Role::Page) {
+    for written in written.iter().filter(|written| written.role == Role::Page) {
         *pages.entry(written.extends.as_deref().unwrap_or_default()).or_default() += 1;
     }
     // Those that extend a layout stand behind it.
@@ -126,19 +126,19 @@ fn recount(layouts: &mut Vec<ProposedLayout>, written: &[Written]) {
             *beneath.entry(around.clone()).or_default() += layout.beneath;
         }
     }
-    let is_written = |path: &str| written.iter().any(|written| written.file.path == path);
+    let is_written = |path: &str| written.iter().any(|written| written.path == path);
     layouts.retain(|layout| if layout.existing { layout.beneath > 0 } else { is_written(&layout.path) });
 }
 
 /// Drops new layouts that nothing takes.
-fn drop_unused(site: &Site, written: &mut Vec<Written>) {
+fn drop_unused(site: &Site, written: &mut Vec<ProposedFile>) {
     loop {
         let used: FxHashSet<String> = written.iter().filter_map(|written| written.extends.clone()).collect();
         let count = written.len();
         let is_new = |path: &str| site.find(path).is_none();
         written.retain(|written| {
-            let path = &written.file.path;
-            written.file.role != Role::Layout || used.contains(path) || !is_new(path)
+            let path = &written.path;
+            written.role != Role::Layout || used.contains(path) || !is_new(path)
         });
         if written.len() == count {
             return;
