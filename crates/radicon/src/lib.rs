@@ -77,6 +77,6 @@ pub use resolve::{
 };
 pub use site::{
     Change, DialectUse, FolderRule, Links, Missing, Parent, Partials, Pin, Problem, ProposeSettings, Reference, Role,
-    Root, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct, TrialPlace,
-    TrialTag, UnknownTag,
+    Root, Selector, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct,
+    TrialPlace, TrialTag, UnknownTag,
 };

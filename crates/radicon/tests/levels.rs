@@ -392,3 +392,19 @@ fn spelling_makes_no_block_where_it_does_not_count() {
     assert_eq!(blocks(Strength::Dom), (11, vec!["content".to_owned()]));
     assert_ne!(blocks(Strength::Blanks), blocks(Strength::Dom));
 }
+
+#[test]
+fn a_region_of_the_settings_is_one_block_of_its_name() {
+    let settings = |text: &str| Settings::parse(text).expect("settings").propose;
+    let old = read(demo_like());
+    for (region, within) in [("main", "main"), ("#nothing", ""), ("footer", "")] {
+        let options = Options::of(&settings(&format!("[propose.regions]\nall_of_it = '{region}'")));
+        let proposal = propose(&old, &options).expect("a proposal");
+        assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
+        let blocks = &proposal.layouts[0].blocks;
+        let named: Vec<_> = blocks.iter().filter(|block| block.name == "all_of_it").collect();
+        // What is the same in all pages is no block, whatever it is called.
+        assert_eq!(named.len(), usize::from(!within.is_empty()), "{region}: {blocks:?}");
+        assert!(named.iter().all(|block| block.within == "<main>" && block.overridden_by == 10));
+    }
+}

@@ -16,14 +16,15 @@ pub fn print(proposal: &Proposal, site: &Site, path: &str, out: &mut impl Write)
             headline(out, path)?;
             let (uses, files) = (count(partial.uses, "place"), count(partial.files, "file"));
             let bytes = number(partial.bytes);
-            Ok(match partial.saves {
+            match partial.saves {
                 0 => writeln!(out, "A region of a layout that is big enough for a file of its own ({bytes} bytes).")?,
                 saves => writeln!(
                     out,
                     "It stands in {uses} of {files}. Once as a partial it takes {bytes} bytes; that saves {}, tags counted.",
                     number(saves)
                 )?,
-            })
+            }
+            Ok(())
         }
         Explanation::Page { chain, before, after, .. } => {
             headline(out, path)?;

@@ -68,6 +68,7 @@ impl Unifier<'_> {
             follows,
             default,
             lines,
+            named: None,
         })));
         pieces.push(Piece::Fixed { page, span: after });
     }

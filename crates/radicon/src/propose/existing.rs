@@ -304,6 +304,7 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             follows: found.iter().map(|(_, filling, _)| filling.default).collect(),
             default: DefaultContent::Empty,
             lines,
+            named: None,
             members,
         };
         let shown = match skeleton.knows_defaults {

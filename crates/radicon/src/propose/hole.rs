@@ -56,6 +56,8 @@ pub(super) struct Hole {
     pub default: DefaultContent,
     /// White space on both sides shows in no page, so its tags may have their own lines.
     pub lines: bool,
+    /// The settings name it; so it stays as it is.
+    pub named: Option<String>,
 }
 
 impl Hole {
@@ -71,6 +73,7 @@ impl Hole {
             follows: places.iter().map(|&at| self.follows[at]).collect(),
             default: DefaultContent::Empty,
             lines: self.lines,
+            named: self.named.clone(),
         }
     }
 

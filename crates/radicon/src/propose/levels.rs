@@ -235,7 +235,7 @@ impl Planner<'_> {
     /// The names of all holes in order of their places.
     fn names(&self, pieces: &[Piece], section: &str, taken: &mut Vec<String>) -> Vec<String> {
         let name = |hole: &&Hole| {
-            let name = name::name(self.pages, hole);
+            let name = hole.named.clone().unwrap_or_else(|| name::name(self.pages, hole));
             let is_taken = taken.contains(&name) && !section.is_empty();
             let name = if is_taken { format!("{}_{name}", name::slug(section)) } else { name };
             name::unique(self.options.called(name), taken)

@@ -36,7 +36,7 @@ use crate::config::Globs;
 use crate::dialect::{self, Dialect};
 use crate::markup::Document;
 use crate::prove::{PageProof, Strength};
-use crate::site::{Change, Partials, ProposeSettings};
+use crate::site::{Change, Partials, ProposeSettings, Selector};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::{SourceId, count_lines};
 
@@ -71,6 +71,9 @@ pub struct Options {
     pub min_saving: Option<u64>,
     /// Pages that keep their form.
     pub except: Globs,
+    /// Elements whose content is one block each, with the block's name; nothing in
+    /// them becomes a block of its own.
+    pub regions: Vec<(String, Selector)>,
     /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
     pub names: BTreeMap<String, String>,
 }
@@ -85,6 +88,7 @@ impl Options {
             partials: settings.partials.unwrap_or(usual.partials),
             min_saving: settings.min_saving,
             except: settings.except.clone(),
+            regions: settings.regions.clone(),
             names: settings.names.clone(),
             ..usual
         }
@@ -107,6 +111,7 @@ impl Default for Options {
             heal: false,
             min_saving: None,
             except: Globs::default(),
+            regions: Vec::new(),
             names: BTreeMap::new(),
         }
     }

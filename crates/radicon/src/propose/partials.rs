@@ -215,7 +215,7 @@ impl Extractor<'_, '_> {
         };
         let pages: Vec<Page> = copies.iter().map(read).collect();
         let prices = Prices { layout: PARAMETER, page: PARAMETER };
-        let unifier = Unifier { pages: &pages, prices, strength, line_rule: false, like_html: false };
+        let unifier = Unifier { pages: &pages, prices, strength, line_rule: false, like_html: false, regions: &[] };
         let unified = unifier.pages(&(0..pages.len()).collect::<Vec<_>>());
         let holes = holes(&unified.pieces);
         let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;

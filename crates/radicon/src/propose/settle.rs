@@ -195,11 +195,12 @@ impl Job<'_> {
         draft
     }
 
-    pub(super) fn unifier<'p>(&self, pages: &'p [Page], price: u64) -> Unifier<'p> {
+    pub(super) fn unifier<'p>(&'p self, pages: &'p [Page], price: u64) -> Unifier<'p> {
         let prices = Prices { layout: price, page: price };
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
         let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
-        Unifier { pages, prices, strength: self.options.strength, line_rule, like_html }
+        let (strength, regions) = (self.options.strength, &self.options.regions[..]);
+        Unifier { pages, prices, strength, line_rule, like_html, regions }
     }
 
     /// The layout for pages that seem to belong together, and why some do not.

@@ -15,6 +15,7 @@ use super::hole::{Context, DefaultContent, Hole, Piece, choose_default, majority
 use super::page::{Key, Page, Run, mix};
 use crate::markup::{NodeKind, TokenKind};
 use crate::prove::Strength;
+use crate::site::Selector;
 use crate::text::{Span, is_blank};
 
 /// The deepest nesting that is looked into; below it regions are compared as a whole.
@@ -48,6 +49,8 @@ pub(super) struct Unifier<'a> {
     /// Tags of the dialect look like tags of HTML: one inside another would keep
     /// a browser from showing the file as it is.
     pub like_html: bool,
+    /// Elements whose content is one block, with its name.
+    pub regions: &'a [(String, Selector)],
 }
 
 /// A stretch between or at columns, with its run in every member.
@@ -62,6 +65,12 @@ struct Item {
 }
 
 impl Item {
+    /// Whether it holds a region that the settings name.
+    fn is_pinned(&self) -> bool {
+        let named = |hole: &Hole| hole.named.is_some();
+        self.kept.as_ref().is_some_and(|kept| super::holes(&kept.pieces).into_iter().any(named))
+    }
+
     fn is_settled(&self) -> bool {
         self.kept.as_ref().is_some_and(|kept| kept.pieces.iter().all(|piece| matches!(piece, Piece::Fixed { .. })))
     }
@@ -285,7 +294,7 @@ impl Unifier<'_> {
                 true => kept.cost + TAG_IN_TAG * self.prices.layout,
                 false => kept.cost,
             };
-            if item.kept.as_ref().is_some_and(|kept| price(kept) > hole) {
+            if item.kept.as_ref().is_some_and(|kept| price(kept) > hole) && !item.is_pinned() {
                 item.kept = None;
             }
         }
@@ -330,6 +339,9 @@ impl Unifier<'_> {
         };
         let try_join = |segments: &mut Vec<Segment>, first: usize, last: usize, margin: u64| {
             let (from, to) = (bounds(&segments[first]).0, bounds(&segments[last]).1);
+            if !self.regions.is_empty() && items[from..=to].iter().any(Item::is_pinned) {
+                return false;
+            }
             let together = self.range_cost(members, items, from, to);
             let apart: u64 = segments[first..=last].iter().map(cost).sum();
             let joins = together * (100 + margin) < apart * 100;
@@ -444,6 +456,8 @@ impl Unifier<'_> {
         let children = members.iter().zip(nodes).map(|(&page, &node)| self.children(page, node)).collect();
         let content = if equal(&inner) {
             self.fixed(members[0], inner[0])
+        } else if let Some(name) = self.region(members[0], nodes[0]) {
+            self.whole_block(members, nodes, inner, name)
         } else {
             self.list(members, nodes, children, &inner, Level::Content, depth)
         };
@@ -452,6 +466,26 @@ impl Unifier<'_> {
         out.pieces.extend(content.pieces);
         out.pieces.extend(end.pieces);
         Some(out)
+    }
+
+    /// The name that the settings give to the content of an element.
+    fn region(&self, page: usize, node: u32) -> Option<&str> {
+        let page = &self.pages[page];
+        let fits = |(_, selector): &&(String, Selector)| selector.fits(&page.document, &page.source, node);
+        self.regions.iter().find(fits).map(|(name, _)| name.as_str())
+    }
+
+    /// The content of nodes as one block of this name.
+    fn whole_block(&self, members: &[usize], nodes: &[u32], runs: Vec<Run>, name: &str) -> Unified {
+        let item = self.item(members, runs);
+        let mut out = Unified { cost: self.hole_cost(&item.hashes, &item.lengths), pieces: Vec::new() };
+        self.push_hole(members, nodes, item.runs, None, Level::Content, &mut out.pieces);
+        for piece in &mut out.pieces {
+            if let Piece::Hole(hole) = piece {
+                hole.named = Some(name.to_owned());
+            }
+        }
+        out
     }
 
     fn start_tag(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> Option<Unified> {
@@ -541,6 +575,7 @@ impl Unifier<'_> {
             follows,
             default,
             lines: false,
+            named: None,
         };
         let pieces =
             vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];

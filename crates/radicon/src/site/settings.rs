@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 
 use toml::de::DeTable;
 
+use super::Selector;
+
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, globs, items, number, string, strings, subtable,
     subtables, unknown,
@@ -45,6 +47,8 @@ pub struct ProposeSettings {
     pub min_saving: Option<u64>,
     /// What becomes a partial.
     pub partials: Option<Partials>,
+    /// Elements whose content is one block each, with the block's name.
+    pub regions: Vec<(String, Selector)>,
     /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
     pub names: BTreeMap<String, String>,
 }
@@ -129,7 +133,7 @@ fn settings(table: &DeTable<'_>) -> Result<Settings> {
 }
 
 fn propose(table: Item<'_, '_>) -> Result<ProposeSettings> {
-    const KEYS: [&str; 6] = ["except", "levels", "block-price", "min-saving", "partials", "names"];
+    const KEYS: [&str; 7] = ["except", "levels", "block-price", "min-saving", "partials", "regions", "names"];
     let mut found = ProposeSettings::default();
     for item in items(subtable(table)?) {
         match item.0 {
@@ -141,6 +145,16 @@ fn propose(table: Item<'_, '_>) -> Result<ProposeSettings> {
                 let words =
                     &[("repeats", Partials::Repeats), ("landmarks", Partials::Landmarks), ("none", Partials::None)];
                 found.partials = Some(choice(item, words)?);
+            }
+            "regions" => {
+                for item in items(subtable(item)?) {
+                    let text = string(item)?;
+                    let selector = Selector::parse(text).ok_or_else(|| {
+                        let forms = "a region is written like `main`, `#content`, `.side-bar` or `div.side-bar`";
+                        (config::start(item), format!("`{text}` is no region: {forms}"))
+                    })?;
+                    found.regions.push((item.0.to_owned(), selector));
+                }
             }
             "names" => {
                 for item in items(subtable(item)?) {
@@ -227,6 +241,7 @@ mod tests {
             ("[[folder]]\nnested = 'yes'", 2, 10, "true or false"),
             ("[[pin]]\nexpression = 'x'", 1, 1, "needs `expression` and `target`"),
             ("ignore = ['[']", 1, 10, "unclosed"),
+            ("[propose.regions]\nx = 'a > b'", 2, 5, "no region"),
             ("roots = [", 1, 10, ""),
         ] {
             let error = Settings::parse(text).expect_err(text);
