@@ -117,6 +117,38 @@ fn a_proposal_is_written_elsewhere_and_proven() {
 }
 
 #[test]
+fn a_proposal_explains_itself() {
+    let (_dir, site) = demo();
+    for (path, words) in [
+        ("layouts/base.html", &["15 pages share this frame", "current_home", "<main id=\"content\">"][..]),
+        ("layouts/harbours.html", &["6 pages share more than layouts/base.html"]),
+        ("fares.html", &["takes layouts/base.html"]),
+        ("booking/pay.html", &["has a layout already"]),
+    ] {
+        let ran = radicon(&site, &["propose", "--explain", path]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        assert!(words.iter().all(|words| ran.out.contains(words)), "{path}: {}", ran.out);
+        json(&site, "explain", &["propose", "--explain", path]);
+    }
+    let ran = radicon(&site, &["propose", "--explain", "layuots/base.html"]);
+    assert!(ran.code == 2 && ran.err.contains("did you mean `layouts/base.html`"), "{}", ran.err);
+}
+
+#[test]
+fn left_behind_copies_are_healed_and_listed() {
+    let (_dir, site) = demo();
+    let ran = radicon(&site, &["propose", "--heal", "--into", "../healed"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    for words in ["no page changes but those that were healed", "fares.html:23  lacks", "01700 553 001"] {
+        assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
+    }
+    let proof = json(&site, "prove", &["prove", ".", "../healed", "--strength", "blanks"]);
+    let pages = proof["pages"].as_array().expect("pages").iter().filter(|page| page["strength"].is_null());
+    let changed: Vec<&str> = pages.map(|page| page["page"].as_str().expect("a path")).collect();
+    assert_eq!(changed, ["fares.html", "harbours/gull-point.html"]);
+}
+
+#[test]
 fn prove_names_the_page_and_both_origins() {
     let (_dir, site) = demo();
     radicon(&site, &["propose", "--into", "../new"]);

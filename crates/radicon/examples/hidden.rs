@@ -11,8 +11,8 @@ mod common;
 use std::time::Instant;
 
 use common::Random;
-use common::hidden::{Shape, generate};
-use radicon::{Options, Role, Settings, Site, Strength, dialect, propose};
+use common::hidden::{Shape, generate, overrides};
+use radicon::{Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut into = None;
@@ -30,9 +30,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
     }
     println!("{sites} sites of up to {most} pages, first seed {seed}");
-    let mut ratios = Vec::new();
+    let (mut ratios, mut mixed) = (Vec::new(), Vec::new());
     let (mut levels, mut proven, mut pages, mut found, mut hidden_layouts) = (0, 0, 0, 0, 0);
-    let (mut partials, mut hidden_partials) = (0, 0);
+    let (mut partials, mut hidden_partials, mut blocks, mut exact) = (0, 0, 0, 0);
     let start = Instant::now();
     for number in 0..sites {
         let mut random = Random((seed + number) as u64);
@@ -50,7 +50,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
                 std::fs::write(path, template.1.source.as_slice())?;
             }
         }
+        options.dialect = dialect::builtin_named(shape.dialect());
         let proposal = propose(&flat, &options)?;
+        let new = adopted(&flat, &proposal);
+        for page in new.templates.iter().filter(|template| template.path.starts_with("pages/")) {
+            let (ours, theirs) = (overrides(&new, &page.path), overrides(&hidden.site, &page.path));
+            blocks += theirs.len();
+            exact += theirs.iter().filter(|block| ours.contains(block)).count();
+        }
         let ratio = proposal.after.bytes as f64 / truth as f64;
         let depth = |path: &str| {
             let extends = |path: &String| proposal.layouts.iter().find(|layout| layout.path == *path)?.extends.clone();
@@ -68,7 +75,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             println!(
                 "  seed {}{}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
                 seed + number,
-                if shape.reindented { ", indented otherwise" } else { "" },
+                match (shape.reindented, shape.mixed_ends) {
+                    (true, true) => ", indented otherwise, mixed line ends",
+                    (true, false) => ", indented otherwise",
+                    (false, true) => ", mixed line ends",
+                    (false, false) => "",
+                },
                 ratio,
                 flat.templates.len(),
                 proposal.left.len(),
@@ -79,15 +91,30 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
                 hidden.partials
             );
         }
-        ratios.push(ratio);
+        (if shape.reindented || shape.mixed_ends { &mut mixed } else { &mut ratios }).push(ratio);
     }
-    ratios.sort_by(f64::total_cmp);
+    for (what, ratios) in [("consistent sites", &mut ratios), ("mixed indentation or line ends", &mut mixed)] {
+        ratios.sort_by(f64::total_cmp);
+        if let (Some(best), Some(worst)) = (ratios.first(), ratios.last()) {
+            let (count, median) = (ratios.len(), ratios[ratios.len() / 2]);
+            println!(
+                "proposal over hidden truth, {count} {what}: median {median:.3}, best {best:.3}, worst {worst:.3}"
+            );
+        }
+    }
     println!(
-        "proposal over hidden truth: median {:.3}, best {:.3}, worst {:.3}; levels as hidden in {levels} of {sites}; {found} layouts of {hidden_layouts}, {partials} partials of {hidden_partials}; {proven} of {pages} pages proven; {:.1} s",
-        ratios[ratios.len() / 2],
-        ratios[0],
-        ratios[ratios.len() - 1],
+        "levels as hidden in {levels} of {sites}; {found} layouts of {hidden_layouts}, {partials} partials of {hidden_partials}; {:.1} % of {blocks} hidden overrides with the same bounds; {proven} of {pages} pages proven; {:.1} s",
+        100.0 * exact as f64 / blocks as f64,
         start.elapsed().as_secs_f64()
     );
     Ok(())
+}
+
+/// The site with a proposal adopted.
+fn adopted(old: &Site, proposal: &Proposal) -> Site {
+    let changed = |path: &str| proposal.files.iter().any(|file| file.path == path);
+    let kept = old.templates.iter().filter(|template| !changed(&template.path));
+    let kept = kept.map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()));
+    let new = proposal.files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone()));
+    Site::read(kept.chain(new).collect(), dialect::builtin(), &Settings::default())
 }

@@ -38,7 +38,8 @@ fn hidden_hierarchies_are_found_again() {
         let truth: usize = hidden.site.templates.iter().map(|template| template.source.len()).sum();
         let old = read(hidden.pages);
         for strength in [Strength::Bytes, Strength::Blanks] {
-            let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+            let dialect = dialect::builtin_named(shape.dialect());
+            let proposal = propose(&old, &Options { strength, dialect, ..Options::default() }).expect("a proposal");
             let new = adopted(&old, &proposal);
             assert!(prove(&old, &new, strength).equal, "seed {}", first + case);
             if strength == Strength::Blanks {
@@ -65,8 +66,9 @@ fn an_adopted_proposal_leaves_nothing_to_propose() {
         let mut random = Random(first + case);
         let shape = Shape::random(&mut random, 60);
         let old = read(generate(&mut random, shape).pages);
-        let proposal = propose(&old, &Options::default()).expect("a proposal");
-        let again = propose(&adopted(&old, &proposal), &Options::default()).expect("a proposal");
+        let options = Options { dialect: dialect::builtin_named(shape.dialect()), ..Options::default() };
+        let proposal = propose(&old, &options).expect("a proposal");
+        let again = propose(&adopted(&old, &proposal), &options).expect("a proposal");
         assert!(again.layouts.is_empty(), "seed {}: {:?}", first + case, again.layouts);
     }
 }

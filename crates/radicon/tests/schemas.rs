@@ -5,13 +5,13 @@
 use std::path::Path;
 
 use radicon::disk::{Adopted, Composed};
-use radicon::{BlockReport, ChainReport, DialectUse, FlatReport, Proof, Proposal, Repeats, Survey, Trial};
+use radicon::{BlockReport, ChainReport, DialectUse, Explanation, FlatReport, Proof, Proposal, Repeats, Survey, Trial};
 use schemars::{Schema, schema_for};
 
 #[test]
 fn the_schemas_are_those_of_the_types() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
-    let schemas: [(&str, Schema); 12] = [
+    let schemas: [(&str, Schema); 13] = [
         ("survey", schema_for!(Survey)),
         ("chain", schema_for!(ChainReport)),
         ("block", schema_for!(BlockReport)),
@@ -22,6 +22,7 @@ fn the_schemas_are_those_of_the_types() {
         ("repeats", schema_for!(Repeats)),
         ("flatten", schema_for!(FlatReport)),
         ("propose", schema_for!(Proposal)),
+        ("explain", schema_for!(Explanation<'_>)),
         ("prove", schema_for!(Proof)),
         ("adopt", schema_for!(Adopted)),
     ];

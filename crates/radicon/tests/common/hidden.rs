@@ -26,6 +26,10 @@ pub struct Shape {
     pub menu: bool,
     /// A fifth of the pages is indented otherwise.
     pub reindented: bool,
+    /// A fifth of the pages has other line ends.
+    pub mixed_ends: bool,
+    /// Written with tags in brackets, in which partials take parameters.
+    pub brackets: bool,
 }
 
 impl Shape {
@@ -40,7 +44,14 @@ impl Shape {
             partials: random.below(2) == 0,
             menu: random.below(2) == 0,
             reindented: random.below(6) == 0,
+            mixed_ends: random.below(8) == 0,
+            brackets: random.below(3) == 0,
         }
+    }
+
+    /// The dialect that the hierarchy is hidden in.
+    pub fn dialect(self) -> &'static str {
+        if self.brackets { "brace-percent" } else { "margin" }
     }
 }
 
@@ -107,7 +118,8 @@ fn base(random: &mut Random, shape: Shape) -> SourceFile {
     );
     let main = "  <main>\n    <!--: block content --><!--: end content -->\n  </main>\n";
     let aside = format!("  <aside>\n    <!--: block aside -->\n{aside}    <!--: end aside -->\n  </aside>\n");
-    let end = "  <!--: block scripts --><!--: end scripts -->\n</body>\n</html>\n";
+    let script = format!("<script src=\"/js/{}-{}.js\" defer></script>", word(random), word(random));
+    let end = format!("  <!--: block scripts -->\n  {script}\n  <!--: end scripts -->\n</body>\n</html>\n");
     let body = format!("<body>\n  <header>\n{header}  </header>\n{main}{aside}  <footer>\n{footer}  </footer>\n{end}");
     SourceFile::new("layouts/base.html", head + &body)
 }
@@ -139,16 +151,23 @@ fn page(random: &mut Random, number: usize, frame: &Frame, partials: &[String]) 
     let mut text = format!("<!--: layout {} -->\n<!--: block title -->{title}<!--: end title -->\n", frame.path);
     let mut content = fragment(random, 1, 2..=7);
     if !partials.is_empty() && random.once_in(2) {
-        content += &format!("  <!--: partial {} -->\n", partials[random.below(partials.len())]);
+        let partial = &partials[random.below(partials.len())];
+        let values = match partial.contains("with-values") {
+            true => format!(" with heading=\"{}\" link=\"/{}.html\"", words(random, 1, 3), word(random)),
+            false => String::new(),
+        };
+        content += &format!("  <!--: partial {partial}{values} -->\n");
     }
     text += &format!("\n<!--: block {0} -->\n{content}<!--: end {0} -->\n", frame.content);
     if random.once_in(8) {
         text += &format!("\n<!--: block aside -->\n{}<!--: end aside -->\n", fragment(random, 1, 1..=1));
     }
+    // Some add to the scripts, a few have others instead.
     if random.once_in(5) {
-        let script = word(random);
-        text +=
-            &format!("\n<!--: block scripts -->\n  <script src=\"/js/{script}.js\"></script>\n<!--: end scripts -->\n");
+        let (script, inherited) = (word(random), if random.once_in(4) { "" } else { "  <!--: inherited -->\n" });
+        text += &format!(
+            "\n<!--: block scripts -->\n{inherited}  <script src=\"/js/{script}.js\"></script>\n<!--: end scripts -->\n"
+        );
     }
     SourceFile::new(format!("pages/{number:04}.html"), text)
 }
@@ -166,23 +185,101 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
         frames.push(frame);
     }
     let count = if shape.partials { 1 + random.below(4) } else { 0 };
-    let partials: Vec<String> = (0..count).map(|number| format!("parts/part-{number}.html")).collect();
-    files.extend(partials.iter().map(|path| SourceFile::new(path.clone(), fragment(random, 0, 2..=4))));
+    let with_values = |number: usize| if shape.brackets && number % 2 == 1 { "-with-values" } else { "" };
+    let partials: Vec<String> =
+        (0..count).map(|number| format!("parts/part-{number}{}.html", with_values(number))).collect();
+    for path in &partials {
+        let mut text = fragment(random, 0, 2..=4);
+        if path.contains("with-values") {
+            let (about, more) = (words(random, 8, 16), words(random, 2, 4));
+            text += &format!(
+                "<div class=\"{}\">\n  <h3>{{{{ heading }}}}</h3>\n  <p>{about}</p>\n  <a href=\"{{{{ link }}}}\">{more}</a>\n</div>\n",
+                word(random)
+            );
+        }
+        files.push(SourceFile::new(path.clone(), text));
+    }
     for number in 0..shape.pages {
         let frame = if number < frames.len() * 4 { number % frames.len() } else { random.below(frames.len()) };
         files.push(page(random, number, &frames[frame], &partials));
+    }
+    if shape.brackets {
+        files.iter_mut().for_each(in_brackets);
     }
     let site = Site::read(files, dialect::builtin(), &Settings::default());
     let resolver = Resolver::new(&site);
     let flatten = |(number, id)| {
         let bytes = resolver.flatten(id).expect("a page of a whole site").bytes;
         let path = site.get(id).path.clone();
-        match shape.reindented && number % 5 == 0 {
-            true => SourceFile::new(path, String::from_utf8_lossy(&bytes).replace("\n  ", "\n    ")),
-            false => SourceFile::new(path, bytes),
-        }
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        let text = if shape.reindented && number % 5 == 0 { text.replace("\n  ", "\n    ") } else { text };
+        let text = if shape.mixed_ends && number % 5 == 1 { text.replace('\n', "\r\n") } else { text };
+        SourceFile::new(path, text)
     };
     let pages = site.pages().filter(|&id| site.get(id).path.starts_with("pages/")).enumerate().map(flatten).collect();
     let levels = frames.iter().map(|frame| frame.level).max().unwrap_or(1);
     Hidden { pages, levels, partials: partials.len(), site }
+}
+
+/// The same with tags in brackets.
+fn in_brackets(file: &mut SourceFile) {
+    let text = String::from_utf8(file.bytes.clone()).expect("text");
+    let mut out = String::new();
+    for (index, piece) in text.split("<!--: ").enumerate() {
+        let Some((tag, rest)) = piece.split_once(" -->").filter(|_| index > 0) else {
+            out += piece;
+            continue;
+        };
+        let (word, name) = tag.split_once(' ').unwrap_or((tag, ""));
+        out += &match word {
+            "layout" => format!("{{% extends \"{name}\" %}}"),
+            "block" => format!("{{% block {name} %}}"),
+            "end" => "{% endblock %}".to_owned(),
+            "inherited" => "{{ super() }}".to_owned(),
+            _ => {
+                let (path, values) = name.split_once(' ').unwrap_or((name, ""));
+                let space = if values.is_empty() { "" } else { " " };
+                format!("{{% include \"{path}\"{space}{values} %}}")
+            }
+        };
+        out += rest;
+    }
+    file.bytes = out.into();
+}
+
+/// What each page overrides, as text without white space, its partials put in.
+pub fn overrides(site: &Site, path: &str) -> Vec<Vec<u8>> {
+    let id = site.find(path).expect("a page");
+    let template = site.get(id);
+    let solid = |bytes: &[u8]| bytes.iter().copied().filter(|b| !b.is_ascii_whitespace()).collect::<Vec<u8>>();
+    let items = &template.constructs.items;
+    let content = |at: u32| {
+        let inner = template.inner(at);
+        let mut out = Vec::new();
+        let mut from = inner.start;
+        for (index, item) in
+            (0..).zip(items).filter(|(_, item)| inner.start <= item.span.start && item.span.end <= inner.end)
+        {
+            out.extend(solid(&template.source[from as usize..item.span.start as usize]));
+            from = item.span.end;
+            if let Some(Ok(target)) = site.links(id).target(index) {
+                let text = String::from_utf8_lossy(&site.get(*target).source).into_owned();
+                out.extend(solid(with_values(&text, &item.expr.text(&template.source)).as_bytes()));
+            }
+        }
+        out.extend(solid(&template.source[from as usize..inner.end as usize]));
+        out
+    };
+    template.blocks().map(|(at, _)| content(at)).collect()
+}
+
+/// A partial with the values of its arguments put in.
+fn with_values(text: &str, arguments: &str) -> String {
+    let mut out = text.to_owned();
+    for piece in arguments.trim_start_matches("with ").split("\" ") {
+        if let Some((name, value)) = piece.split_once("=\"") {
+            out = out.replace(&format!("{{{{ {name} }}}}"), value.trim_end_matches('"'));
+        }
+    }
+    out
 }
