@@ -50,15 +50,15 @@ pub(super) struct Placed<'a> {
 
 impl Job<'_> {
     /// Plans layouts for families of pages.
-    pub(super) fn found(&self, pages: &[Page], drafts: Vec<Draft>, plan: &mut Plan) {
+    pub(super) fn found(&self, pages: &[Page], drafts: Vec<Draft>, plan: &mut Plan, left: &mut Vec<Left>) {
         for draft in drafts {
             let unifier = self.unifier(pages, self.options.block_price);
             let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
             let base = self.planner(&unifier, pages, own).plan(draft.unified, draft.members);
             if !self.add(pages, &base, &FxHashSet::default(), plan) {
                 let reason = "no layout that would make the pages smaller together".to_owned();
-                let left = |&member: &usize| Left { page: pages[member].path.clone(), reason: reason.clone() };
-                plan.left.extend(base.members.iter().map(left));
+                let of = |&member: &usize| Left { page: pages[member].path.clone(), reason: reason.clone() };
+                left.extend(base.members.iter().map(of));
             }
         }
     }

@@ -49,7 +49,7 @@ pub(super) fn heal(site: &Site, jobs: &[Job<'_>]) -> (Site, Vec<Healed>) {
     for (index, job) in jobs.iter().enumerate() {
         let pages = job.read(&job.choose(&mut candidates, index == 0, &mut left));
         let mut cures: Vec<Cure> = Vec::new();
-        for draft in job.drafts(&pages, &mut left) {
+        for draft in job.drafts(&pages, false, &mut left) {
             cures.extend(slips(&pages, &holes(&draft.unified.pieces), &mut found));
         }
         cures.sort_by_key(|(page, range, _)| (*page, std::cmp::Reverse(range.start)));

@@ -319,6 +319,9 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     Ok(proposal)
 }
 
+/// How often families are sought among the pages that are left.
+const MOST_ROUNDS: usize = 4;
+
 /// The proposal for a site whose pages are as they should be.
 fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     let mut plan = Plan::default();
@@ -327,26 +330,35 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         job.take_in(&mut candidates, &mut plan, true);
         job.uncover(&mut plan);
     }
-    let mut late: Vec<&str> = Vec::new();
+    let mut own: Vec<Vec<SourceId>> = Vec::new();
     for (index, job) in jobs.iter().enumerate() {
-        let own = job.choose(&mut candidates, index == 0, &mut plan.left);
-        let pages = job.read(&own);
-        let drafts = job.drafts(&pages, &mut plan.left);
-        job.found(&pages, drafts, &mut plan);
-        late.extend(own.iter().map(|&id| site.get(id).path.as_str()));
+        own.push(job.choose(&mut candidates, index == 0, &mut plan.left));
     }
-    let written: FxHashSet<String> = plan.written.iter().map(|written| written.path.clone()).collect();
-    late.retain(|path| !written.contains(*path));
-    if !late.is_empty() && !written.is_empty() {
+    // Where white space counts, pages that only differ in it make families of their own.
+    let rounds = if jobs[0].options.strength == Strength::Bytes { MOST_ROUNDS } else { 1 };
+    let mut left = Vec::new();
+    for _ in 0..rounds {
+        let known = plan.written.len();
+        left.clear();
+        for (job, own) in jobs.iter().zip(&own) {
+            let pages = job.read(own);
+            let drafts = job.drafts(&pages, known > 0, &mut left);
+            job.found(&pages, drafts, &mut plan, &mut left);
+        }
+        if plan.written.len() == known || left.is_empty() {
+            break;
+        }
         // Pages that no family wanted may fit its layout all the same.
         let new = apply(site, plan.written.iter(), &jobs[0].dialects());
-        let mut late: Vec<SourceId> = late.iter().filter_map(|path| new.find(path)).collect();
+        let mut late: Vec<SourceId> = left.iter().filter_map(|left| new.find(&left.page)).collect();
         for job in jobs {
             Job { site: &new, ..job.clone() }.take_in(&mut late, &mut plan, false);
         }
-        let taken: FxHashSet<&str> = plan.written.iter().map(|written| written.path.as_str()).collect();
-        plan.left.retain(|left| !taken.contains(left.page.as_str()));
+        let late: FxHashSet<&str> = late.iter().map(|&id| new.get(id).path.as_str()).collect();
+        left.retain(|left| late.contains(left.page.as_str()));
+        own.iter_mut().for_each(|own| own.retain(|&id| late.contains(site.get(id).path.as_str())));
     }
+    plan.left.extend(left);
     let cannot = |id: SourceId| {
         let template = site.get(id);
         let reason = format!("written in the dialect `{}`, which has no parents and blocks", template.dialect.name);

@@ -30,14 +30,15 @@ pub(super) struct Draft {
 }
 
 impl Job<'_> {
-    /// The layouts of all families, the most gaining first; pages that take none
-    /// are left, with what kept them out of the greatest family they were weighed for.
-    pub(super) fn drafts(&self, pages: &[Page], left: &mut Vec<Left>) -> Vec<Draft> {
+    /// The layouts of all families, the most gaining first, perhaps beside `others`;
+    /// pages that take none are left, with what kept them out of the greatest family
+    /// they were weighed for.
+    pub(super) fn drafts(&self, pages: &[Page], others: bool, left: &mut Vec<Left>) -> Vec<Draft> {
         let frames = Frames::of(pages);
         let mut reasons: FxHashMap<usize, String> = FxHashMap::default();
         let mut rest: Vec<usize> = (0..pages.len()).collect();
         let mut drafts: Vec<Draft> = Vec::new();
-        let has_layouts = self.site.templates.iter().any(|template| template.parent().is_some());
+        let others = others || self.site.templates.iter().any(|template| template.parent().is_some());
         for _ in 0..MOST_FAMILIES {
             let Some(shares) = frames.main_family(&rest) else { break };
             let mut why = FxHashMap::default();
@@ -53,7 +54,7 @@ impl Job<'_> {
             // Beside others a few pages are no family, nor are pages that differ everywhere.
             let few = |draft: &Draft| {
                 let blocks = holes(&draft.unified.pieces).len();
-                (has_layouts || !drafts.is_empty()) && draft.members.len() < LEAST_PAGES
+                (others || !drafts.is_empty()) && draft.members.len() < LEAST_PAGES
                     || blocks > MOST_BLOCKS + draft.members.len()
             };
             let draft = draft.filter(|draft| !few(draft));

@@ -129,7 +129,25 @@ impl Unifier<'_> {
         let units = hole.members.iter().zip(&nodes).zip(&runs).map(within).collect();
         let mut unified = self.list(&hole.members, &nodes, units, &runs, Level::Content, 0);
         clip(&mut unified.pieces, hole);
-        Some(unified)
+        // White space at the ends may belong to the layout in one member and not in another.
+        let is_whole = self.strength != Strength::Bytes || self.gives_back(&unified.pieces, hole);
+        is_whole.then_some(unified)
+    }
+
+    /// Whether the pieces give what each member has in a hole.
+    fn gives_back(&self, pieces: &[Piece], hole: &Hole) -> bool {
+        hole.members.iter().zip(&hole.contents).all(|(&member, content)| {
+            let part = |piece: &Piece| match piece {
+                Piece::Fixed { page, span } => span.of(&self.pages[*page].source),
+                Piece::Hole(inner) => match inner.members.binary_search(&member) {
+                    Ok(at) => inner.contents[at].of(&self.pages[member].source),
+                    Err(_) => &[],
+                },
+            };
+            let mut rest = content.of(&self.pages[member].source);
+            let fits = pieces.iter().all(|piece| rest.strip_prefix(part(piece)).map(|left| rest = left).is_some());
+            fits && rest.is_empty()
+        })
     }
 
     /// Members whose `html` and `body` end otherwise than those of three quarters:
@@ -645,8 +663,12 @@ fn clip(pieces: &mut [Piece], around: &Hole) {
         match piece {
             Piece::Fixed { page, span } => cut(*page, span),
             Piece::Hole(hole) => {
-                let members = hole.members.iter().zip(&mut hole.contents);
-                members.for_each(|(&page, span)| cut(page, span));
+                for (&page, span) in hole.members.iter().zip(&mut hole.contents) {
+                    let before = *span;
+                    cut(page, span);
+                    // A line without its end is no line of its own.
+                    hole.lines &= *span == before;
+                }
                 if let DefaultContent::Pieces(inner) = &mut hole.default {
                     clip(inner, around);
                 }

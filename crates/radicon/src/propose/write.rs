@@ -106,7 +106,7 @@ impl Writer<'_> {
             }
             first = false;
             self.open(open, lines, b"", &mut out);
-            match self.inherits(page, hole.contents[member], shown) {
+            match self.inherits(page, hole.contents[member], shown, lines) {
                 Some((tag, before, after)) => {
                     self.stretch(page, before, lines, &mut out);
                     self.inherited(tag, lines, &mut out);
@@ -134,7 +134,7 @@ impl Writer<'_> {
 
     /// The tag for inherited content, and what a page has before and after it, if its
     /// content holds what the block shows otherwise, and more.
-    fn inherits(&self, page: usize, content: Span, shown: &[u8]) -> Option<(String, Span, Span)> {
+    fn inherits(&self, page: usize, content: Span, shown: &[u8], lines: bool) -> Option<(String, Span, Span)> {
         let tag = self.dialect.form(Kind::Inherited)?.open.write(&Values::default());
         let page = &self.pages[page];
         let bytes = content.of(&page.source);
@@ -158,18 +158,20 @@ impl Writer<'_> {
             }
         };
         let (before, after) = (Span::new(content.start, start), Span::new(end, content.end));
-        (begins(start) && begins(end)).then(|| (tag, cut(before), cut(after)))
+        // In exact output lines stay whole.
+        let is_line = |at: u32| at == content.start || page.source[..at as usize].ends_with(b"\n");
+        let whole = !lines || self.strength != Strength::Bytes || is_line(start) && is_line(end);
+        (begins(start) && begins(end) && whole).then(|| (tag, cut(before), cut(after)))
     }
 
     /// The tag for inherited content, on a line of its own where that is so of all.
     fn inherited(&self, plain: String, lines: bool, out: &mut Vec<Segment>) {
-        let own_line = lines && self.strength != Strength::Bytes;
-        if own_line {
+        if lines && self.strength != Strength::Bytes {
             self.own_line_start(lines, b"", out);
             push(out, &self.style.unit);
         }
-        out.push(Segment::Tag(Tag { plain, marked: None, own_line, before: true, after: true }));
-        if own_line {
+        out.push(Segment::Tag(Tag { plain, marked: None, own_line: lines, before: true, after: true }));
+        if lines {
             push(out, b"\n");
         }
     }
@@ -186,9 +188,9 @@ impl Writer<'_> {
             let mut out = Vec::new();
             self.open(open, filled.lines, b"", &mut out);
             let inherits = match filled.pieces[..] {
-                [Piece::Fixed { page, span }] => {
-                    self.inherits(page, span, &filled.replaces).map(|(tag, before, after)| (page, tag, before, after))
-                }
+                [Piece::Fixed { page, span }] => self
+                    .inherits(page, span, &filled.replaces, filled.lines)
+                    .map(|(tag, before, after)| (page, tag, before, after)),
                 _ => None,
             };
             match inherits {
