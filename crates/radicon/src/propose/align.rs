@@ -177,7 +177,7 @@ mod tests {
     fn keys(text: &str) -> Vec<Key> {
         let key = |c: char| Key {
             whole: c as u64,
-            tag: c.to_ascii_lowercase() as u64,
+            tag: c.to_ascii_lowercase() as u32,
             label: c.to_ascii_lowercase() as u64,
             ..Key::default()
         };

@@ -10,19 +10,20 @@ use crate::markup::{Document, NodeKind, TokenKind};
 use crate::prove::{Normal, Strength, significance};
 use crate::text::{Span, is_blank};
 
-/// What two nodes are compared by, from the strictest to the loosest.
+/// What two nodes are compared by, from the strictest to the loosest. Hashes but for
+/// the size; the short ones only lead an alignment.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(super) struct Key {
     /// All of it, in normal form; 0 if it vanishes there.
     pub whole: u64,
     /// Its text alone; 0 if it has none.
-    pub text: u64,
+    pub text: u32,
     /// Name and id; 0 without an id.
-    pub id: u64,
+    pub id: u32,
     /// Name and telling attributes.
     pub label: u64,
     /// Kind and name.
-    pub tag: u64,
+    pub tag: u32,
     /// Length in bytes.
     pub size: u32,
 }
@@ -43,13 +44,17 @@ const TELLING: [&str; 9] = ["class", "rel", "name", "property", "role", "type", 
 
 impl Page {
     /// A page that was read.
-    pub fn of(path: String, source: Arc<Vec<u8>>, document: Document, strength: Strength) -> Self {
+    pub fn of(path: String, source: Arc<Vec<u8>>, mut document: Document, strength: Strength) -> Self {
+        // All pages of a site are held at once.
+        document.tokens.shrink_to_fit();
+        document.nodes.shrink_to_fit();
         let exact =
             significance(&source, &document.tokens, |_| false).into_iter().map(|shows| shows.is_exact()).collect();
-        let normal = match strength {
+        let mut normal = match strength {
             Strength::Bytes => Normal::exact(&source, &document.tokens),
             _ => Normal::of(&source, &document.tokens),
         };
+        normal.bytes.shrink_to_fit();
         let mut page = Self { path, source, document, normal, keys: Vec::new(), exact };
         page.keys = page.compute_keys();
         page
@@ -76,16 +81,16 @@ impl Page {
             key.size = self.document.span(index as u32).len() as u32;
             if node.kind == NodeKind::Text {
                 let text = self.normal.run(node.first, node.last);
-                key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) | 1 };
+                key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) as u32 | 1 };
             }
             let name = self.document.name(&self.source, index as u32).to_ascii_lowercase();
-            key.tag = xxh3_64_with_seed(&name, node.kind as u64 + 1);
-            key.label = key.tag;
+            key.label = xxh3_64_with_seed(&name, node.kind as u64 + 1);
+            key.tag = key.label as u32;
             for attribute in self.document.attributes(index as u32) {
                 let value = || attribute.value(&self.source).map_or(&[][..], |value| value.of(&self.source));
                 let written = attribute.name().of(&self.source);
                 if written.eq_ignore_ascii_case(b"id") {
-                    key.id = mix(key.tag, xxh3_64(value())) | 1;
+                    key.id = mix(u64::from(key.tag), xxh3_64(value())) as u32 | 1;
                 } else if TELLING.iter().any(|name| written.eq_ignore_ascii_case(name.as_bytes())) {
                     // A sum, so that order does not matter.
                     key.label = key.label.wrapping_add(mix(xxh3_64(&written.to_ascii_lowercase()), xxh3_64(value())));
@@ -98,7 +103,7 @@ impl Page {
                     parent.whole = mix(parent.whole, key.whole);
                 }
                 if key.text != 0 {
-                    parent.text = mix(parent.text, key.text) | 1;
+                    parent.text = mix(u64::from(parent.text), u64::from(key.text)) as u32 | 1;
                 }
             }
         }

@@ -530,7 +530,7 @@ impl Unifier<'_> {
                     Unit {
                         run: (first, at + 1),
                         index: at,
-                        key: Key { whole, tag, label: tag, size, ..Key::default() },
+                        key: Key { whole, tag: tag as u32, label: tag, size, ..Key::default() },
                     }
                 };
                 let counts = |at: &u32| token(index, *at).kind != TokenKind::Gap;
