@@ -284,7 +284,8 @@ fn each_family_gets_a_base_layout() {
 
 #[test]
 fn only_whole_lines_without_tags_become_partials() {
-    let card = "<div class=\"card\"><h3>The old pier</h3><p>The oldest harbour of the line, with a crane</p></div>";
+    let card =
+        "<div class=\"card\">\n<h3>The old pier</h3>\n<p>The oldest harbour of the line, with a crane</p>\n</div>";
     let page = |number: usize| {
         let own = format!("<p>Page {number} is about {}</p>", "sheep ".repeat(number + 1));
         // In every second page the copy shares its line with something else.

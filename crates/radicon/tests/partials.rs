@@ -93,3 +93,33 @@ fn regions_of_layouts_become_partials_if_asked_for() {
     }
     assert!(proposed(&files, "margin", Partials::Usual, Strength::Blanks).partials.is_empty());
 }
+
+#[test]
+fn copies_within_lines_become_partials_if_they_are_long() {
+    let long =
+        format!("<ul class=\"sheep\">{}</ul>", "<li>Sheep travel on Sundays only, and on a lead</li>".repeat(12));
+    let short =
+        "<ul class=\"cows\"><li>Cows travel on Mondays only, and on a lead, by the gangway of the car deck</li></ul>";
+    let frame = "<p>Tidewater, the ferry line of the seven harbours, since 1871 and by everybody</p>\n".repeat(8);
+    let page = |number: usize| {
+        let own = format!("<p>{}</p>", "sheep and cows ".repeat(number + 1));
+        // It comes first or last, so it is no part of the layout.
+        let content = match if number < 8 { number % 4 } else { 3 } {
+            0 => format!("{long}{own}{short}"),
+            1 => format!("{own}{long}<h2>{number}</h2>{short}"),
+            2 => format!("{short}<table></table>{own}{long}"),
+            _ => format!("<h1>{number}</h1>{own}{own}"),
+        };
+        let text = format!(
+            "<!DOCTYPE html>\n<html>\n<head>\n<title>{number}</title>\n</head>\n<body>\n{frame}<div id=\"text\"><b>{number}</b>{content}<i>{number}</i></div>\n<p>Owned by the people of the seven harbours, all of them</p>\n</body>\n</html>\n"
+        );
+        SourceFile::new(format!("{number}.html"), text)
+    };
+    let files: Vec<SourceFile> = (0..14).map(page).collect();
+    for dialect in ["margin", "brace-percent"] {
+        let proposal = proposed(&files, dialect, Partials::Usual, Strength::Blanks);
+        let [partial] = &proposal.partials[..] else { panic!("{dialect}: {:?}", proposal.partials) };
+        assert_eq!((partial.uses, partial.bytes), (6, long.len()), "{dialect}");
+        assert!(text(&proposal, "0.html").contains(short));
+    }
+}

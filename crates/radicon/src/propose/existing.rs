@@ -161,9 +161,11 @@ impl Job<'_> {
         let (word, body) = (String::new(), Body::Existing { path, edits });
         let mut layout = Layout { word, members: all, body, open, saves: 0, inner: Vec::new() };
         let own = layout.open.iter().map(|open| open.hole.own_bytes()).sum();
-        let planner = self.planner(&unifier, &pages, own);
-        let taken = skeleton.regions.iter().map(|region| region.name.clone()).collect();
-        planner.add_sections(&mut layout, taken);
+        // What has its layouts keeps them: only copies make new sections.
+        if copies > 0 {
+            let taken = skeleton.regions.iter().map(|region| region.name.clone()).collect();
+            self.planner(&unifier, &pages, own).add_sections(&mut layout, taken);
+        }
         // Pages that have the layout and keep what they have in it stay as they are.
         let pulled = |open: &Open, member: usize| {
             let at = open.hole.members.binary_search(&member);

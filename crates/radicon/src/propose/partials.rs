@@ -17,8 +17,14 @@ use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats
 use crate::site::{Partials, Role, Site};
 use crate::text::{Span, count_lines, is_blank};
 
-/// So many copies make a partial; two do if they save ten times as much.
+/// So many copies make a partial. Where size is all, at less than the usual price of a
+/// block, two do if they save ten times as much: mostly a page that repeats others.
 const LEAST_COPIES: usize = 3;
+const PAIRS_BELOW: u64 = 100;
+
+/// At the usual price of a block a partial saves a 20,000th of all bytes at least, so
+/// that a large site does not get a thousand of them.
+const SHARE_OF_ALL: u64 = 2_000_000;
 
 /// Copies with parameters are as alike at least, 0 to 1; a text in which a word differs
 /// counts as different.
@@ -36,6 +42,9 @@ const LONGEST_VALUE: usize = 80;
 const BIG_REGION: (usize, usize) = (2_000, 30);
 const LEAST_REGION: usize = 200;
 
+/// What stands within a line and becomes a partial has so many bytes at least.
+const LEAST_WITHIN: usize = 400;
+
 /// Files with some of their markup in partials.
 pub(super) struct Extracted {
     pub written: Vec<ProposedFile>,
@@ -45,19 +54,21 @@ pub(super) struct Extracted {
 /// The first byte, the one behind the last, and what to write there.
 type Edit = (usize, usize, String);
 
-/// Whole lines of a file.
+/// A stretch of a file.
 #[derive(Clone, Copy)]
-struct Lines {
+struct Stretch {
     file: usize,
     start: usize,
     end: usize,
+    /// Whole lines; else it stands within lines.
+    lines: bool,
 }
 
 /// A partial with its uses, and the arguments of each.
 struct Found {
     content: Vec<u8>,
     parameters: usize,
-    uses: Vec<(Lines, String)>,
+    uses: Vec<(Stretch, String)>,
 }
 
 /// Looks for partials in the files of one dialect.
@@ -99,13 +110,15 @@ impl Job<'_> {
         }
         let is_own = |file: &ProposedFile| file.dialect == self.dialect.name && !excluded.contains(&file.path);
         let own = written.iter().enumerate().filter(|(_, file)| is_own(file));
+        let price = self.options.block_price;
+        let all: u64 = written.iter().map(|file| file.bytes.len() as u64).sum();
         let mut extractor = Extractor {
             job: self,
             site,
             written,
             index: own.map(|(index, file)| (file.path.as_str(), index)).collect(),
             folder: self.folder_for(Role::Partial, "partials"),
-            least: self.options.min_saving.unwrap_or(self.options.block_price * 2) as usize,
+            least: self.options.min_saving.unwrap_or((price * 2).max(all * price / SHARE_OF_ALL)) as usize,
             taken: out.written.iter().map(|file| file.path.clone()).collect(),
             edits: FxHashMap::default(),
             partials: Vec::new(),
@@ -155,9 +168,14 @@ impl Extractor<'_, '_> {
         let least = self.least as u64;
         let options = RepeatOptions { min_saving: Some(least), similarity, ..RepeatOptions::default() };
         for group in repeats(self.site, &options).groups {
-            let copies = self.copies(&group);
+            let copies = self.copies(&group, whole_lines);
             let found = match group.kind {
-                RepeatKind::Same => self.same(copies),
+                RepeatKind::Same => {
+                    let lines = self.same(copies);
+                    let within = self.same(self.copies(&group, within_lines));
+                    let saves = |found: &Option<Found>| found.as_ref().map_or(0, |found| self.saving(found));
+                    if saves(&within) > saves(&lines) { within } else { lines }
+                }
                 RepeatKind::Alike => self.alike(copies),
             };
             if let Some(found) = found {
@@ -166,14 +184,19 @@ impl Extractor<'_, '_> {
         }
     }
 
-    /// The copies of a group that stand on lines of their own, free of tags and of
+    /// The copies of a group, each found by its place, that are free of tags and of
     /// what became a partial before.
-    fn copies(&self, group: &RepeatGroup) -> Vec<Lines> {
-        let lines = |copy: &RepeatCopy| whole_lines(copy, *self.index.get(copy.file.as_str())?, self.written);
-        group.copies.iter().filter_map(lines).filter(|lines| self.is_free(lines)).collect()
+    fn copies(
+        &self,
+        group: &RepeatGroup,
+        place: impl Fn(&RepeatCopy, usize, &[ProposedFile]) -> Option<Stretch>,
+    ) -> Vec<Stretch> {
+        let found = |copy: &RepeatCopy| place(copy, *self.index.get(copy.file.as_str())?, self.written);
+        let can_stand = |stretch: &Stretch| stretch.lines || self.tag("x", "", stretch).is_some();
+        group.copies.iter().filter_map(found).filter(|stretch| can_stand(stretch) && self.is_free(stretch)).collect()
     }
 
-    fn is_free(&self, lines: &Lines) -> bool {
+    fn is_free(&self, lines: &Stretch) -> bool {
         let items = self.site.find(&self.written[lines.file].path).map(|id| &self.site.get(id).constructs.items);
         let is_plain = items.is_some_and(|items| {
             let at = items.partition_point(|item| (item.span.end as usize) <= lines.start);
@@ -183,15 +206,34 @@ impl Extractor<'_, '_> {
         is_plain && self.edits.get(&lines.file).is_none_or(|edits| edits.iter().all(apart))
     }
 
-    fn text(&self, lines: &Lines) -> &[u8] {
+    /// What stands there, as a partial holds it.
+    fn content(&self, stretch: &Stretch) -> Vec<u8> {
+        let bytes = self.text(stretch);
+        if stretch.lines { self.job.content(bytes) } else { bytes.to_vec() }
+    }
+
+    /// The tag that includes a partial in the place of a stretch; `None` if white space
+    /// around it could go with it.
+    fn tag(&self, target: &str, arguments: &str, stretch: &Stretch) -> Option<String> {
+        let include = self.job.dialect.form(Kind::Include)?;
+        let values = Values { target, expr: arguments, ..Values::default() };
+        match self.job.dialect.rules.newline {
+            Newline::Eaten | Newline::Line if !stretch.lines => {
+                Some(include.open.write_marked(&values, self.job.dialect.marks.exact.first()?))
+            }
+            _ => Some(include.open.write(&values)),
+        }
+    }
+
+    fn text(&self, lines: &Stretch) -> &[u8] {
         &self.written[lines.file].bytes[lines.start..lines.end]
     }
 
     /// The copies that are written like most of them.
-    fn same(&self, copies: Vec<Lines>) -> Option<Found> {
-        let mut groups: Vec<(Vec<u8>, Vec<Lines>)> = Vec::new();
+    fn same(&self, copies: Vec<Stretch>) -> Option<Found> {
+        let mut groups: Vec<(Vec<u8>, Vec<Stretch>)> = Vec::new();
         for lines in copies {
-            let key = self.job.content(self.text(&lines));
+            let key = self.content(&lines);
             match groups.iter_mut().find(|(known, _)| *known == key) {
                 Some((_, list)) => list.push(lines),
                 None => groups.push((key, vec![lines])),
@@ -203,13 +245,13 @@ impl Extractor<'_, '_> {
     }
 
     /// Copies that differ in words and values alone, which become parameters.
-    fn alike(&self, copies: Vec<Lines>) -> Option<Found> {
+    fn alike(&self, copies: Vec<Stretch>) -> Option<Found> {
         if copies.len() < LEAST_COPIES {
             return None;
         }
         let strength = self.job.options.strength;
-        let read = |lines: &Lines| {
-            let source = Arc::new(self.job.content(self.text(lines)));
+        let read = |lines: &Stretch| {
+            let source = Arc::new(self.content(lines));
             let document = Document::read(&source, &self.job.dialect);
             Page::of(String::new(), source, document, strength)
         };
@@ -301,7 +343,7 @@ impl Extractor<'_, '_> {
     }
 
     /// The outermost landmarks of a file that have lines of their own.
-    fn landmarks(&self, file: usize) -> Vec<Lines> {
+    fn landmarks(&self, file: usize) -> Vec<Stretch> {
         let source = &self.written[file].bytes;
         let document = Document::read(source, &self.job.dialect);
         let mut found = Vec::new();
@@ -322,30 +364,48 @@ impl Extractor<'_, '_> {
         found
     }
 
+    /// What a partial saves, in bytes.
+    fn saving(&self, found: &Found) -> usize {
+        let Some(include) = self.job.dialect.form(Kind::Include) else { return 0 };
+        let reference = include.open.example().len() + self.folder.len();
+        let before: usize = found.uses.iter().map(|(stretch, _)| self.content(stretch).len()).sum();
+        let tags: usize = found.uses.iter().map(|(_, arguments)| reference + arguments.len()).sum();
+        before.saturating_sub(found.content.len() + tags)
+    }
+
     /// Makes a partial, if it saves enough.
     fn take(&mut self, found: Found) {
-        let Some(include) = self.job.dialect.form(Kind::Include) else { return };
-        let reference = include.open.example().len() + self.folder.len();
-        let before: usize = found.uses.iter().map(|(lines, _)| self.job.content(self.text(lines)).len()).sum();
-        let tags: usize = found.uses.iter().map(|(_, arguments)| reference + arguments.len()).sum();
-        let saves = before.saturating_sub(found.content.len() + tags);
-        let least = if found.uses.len() < LEAST_COPIES { self.least * 10 } else { self.least };
-        if found.uses.len() > 1 && saves >= least {
+        let saves = self.saving(&found);
+        // A line or less is no fragment that one would look up in a file of its own.
+        if count_lines(&found.content) < 2 && found.content.len() < LEAST_WITHIN {
+            return;
+        }
+        let pairs = self.job.options.block_price < PAIRS_BELOW;
+        let least = match found.uses.len() {
+            0 | 1 => return,
+            2 if !pairs => return,
+            2 => self.least * 10,
+            _ => self.least,
+        };
+        if saves >= least {
             self.write(found, saves);
         }
     }
 
     fn write(&mut self, found: Found, saves: usize) {
-        let Some(include) = self.job.dialect.form(Kind::Include) else { return };
         let path = self.job.free_path(&self.folder, &name::of_markup(&found.content), &mut self.taken);
         let target = self.job.written_name(&path);
-        for (lines, arguments) in &found.uses {
-            let tag = include.open.write(&Values { target: &target, expr: arguments, ..Values::default() });
+        for (stretch, arguments) in &found.uses {
+            let Some(tag) = self.tag(&target, arguments, stretch) else { continue };
             let blanks = |b: &&u8| matches!(b, b' ' | b'\t');
-            let indent: String = self.text(lines).iter().take_while(blanks).map(|&b| char::from(b)).collect();
-            // In exact output the partial brings its own indentation.
-            let indent = if self.job.options.strength == Strength::Bytes { String::new() } else { indent };
-            self.edits.entry(lines.file).or_default().push((lines.start, lines.end, format!("{indent}{tag}\n")));
+            let indent: String = self.text(stretch).iter().take_while(blanks).map(|&b| char::from(b)).collect();
+            let tag = match (stretch.lines, self.job.options.strength) {
+                (false, _) => tag,
+                // In exact output the partial brings its own indentation.
+                (true, Strength::Bytes) => format!("{tag}\n"),
+                (true, _) => format!("{indent}{tag}\n"),
+            };
+            self.edits.entry(stretch.file).or_default().push((stretch.start, stretch.end, tag));
         }
         let files: FxHashSet<usize> = found.uses.iter().map(|(lines, _)| lines.file).collect();
         let partial = ProposedPartial {
@@ -387,13 +447,21 @@ fn around<'t>(inner: &[String], texts: &'t [String]) -> Option<(&'t str, &'t str
     inner.iter().zip(texts).all(same).then_some((before, after))
 }
 
+/// A copy as it stands within lines, if it is long enough for a tag there.
+fn within_lines(copy: &RepeatCopy, file: usize, written: &[ProposedFile]) -> Option<Stretch> {
+    let span = Span::new(copy.byte_start, copy.byte_end);
+    let bytes = span.of(&written[file].bytes);
+    let (start, end) = (span.start as usize, span.start as usize + bytes.trim_ascii_end().len());
+    (end - start >= LEAST_WITHIN && !bytes.starts_with(b" ")).then_some(Stretch { file, start, end, lines: false })
+}
+
 /// The lines of a copy, if it has them for itself.
-fn whole_lines(copy: &RepeatCopy, file: usize, written: &[ProposedFile]) -> Option<Lines> {
+fn whole_lines(copy: &RepeatCopy, file: usize, written: &[ProposedFile]) -> Option<Stretch> {
     own_lines(&written[file].bytes, file, Span::new(copy.byte_start, copy.byte_end))
 }
 
 /// The lines of some bytes of a file, if they have them for themselves.
-fn own_lines(bytes: &[u8], file: usize, span: Span) -> Option<Lines> {
+fn own_lines(bytes: &[u8], file: usize, span: Span) -> Option<Stretch> {
     let start = span.start as usize;
     let trimmed = start + span.of(bytes).trim_ascii_end().len();
     let before = bytes[..start].iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
@@ -401,5 +469,5 @@ fn own_lines(bytes: &[u8], file: usize, span: Span) -> Option<Lines> {
     let line_start = start - before;
     let at_start = line_start == 0 || bytes[line_start - 1] == b'\n';
     let at_end = bytes.get(trimmed + after) == Some(&b'\n');
-    (at_start && at_end).then_some(Lines { file, start: line_start, end: trimmed + after + 1 })
+    (at_start && at_end).then_some(Stretch { file, start: line_start, end: trimmed + after + 1, lines: true })
 }
