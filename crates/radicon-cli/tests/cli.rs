@@ -139,7 +139,7 @@ fn left_behind_copies_are_healed_and_listed() {
     let (_dir, site) = demo();
     let ran = radicon(&site, &["propose", "--heal", "--into", "../healed"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    for words in ["no page changes but those that were healed", "fares.html:23  lacks", "01700 553 001"] {
+    for words in ["no page changes but those that were healed", "fares.html:23\n    lacks", "01700 553 001"] {
         assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
     }
     let proof = json(&site, "prove", &["prove", ".", "../healed", "--strength", "blanks"]);

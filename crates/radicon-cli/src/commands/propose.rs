@@ -199,7 +199,7 @@ fn healed(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     }
     writeln!(out, "\nHealed: {} made as most pages have them", count(proposal.healed.len(), "place"))?;
     for healed in &proposal.healed {
-        writeln!(out, "  {}:{}  {FAINT}{}{PLAIN}", healed.page, healed.line, healed.difference)?;
+        writeln!(out, "  {}:{}\n    {FAINT}{}{PLAIN}", healed.page, healed.line, healed.difference)?;
     }
     Ok(())
 }
