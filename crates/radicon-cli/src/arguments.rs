@@ -222,7 +222,7 @@ pub struct How {
     /// [default: 8]
     #[arg(long, value_name = "N")]
     pub levels: Option<usize>,
-    /// What a section's layout or a partial must save, in bytes [default: three times the price of a block, twice for a partial].
+    /// What a section's layout or a partial must save, in bytes [default: for a section three times the price of a block and a 200th of its family, for a partial twice the price and a 20,000th of all].
     #[arg(long, value_name = "BYTES")]
     pub min_saving: Option<u64>,
     /// First make copies that were left behind like the others; lists each page that this changes.

@@ -42,13 +42,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let layouts = hidden.site.templates.iter().filter(|template| template.role == Role::Layout).count();
         let flat = Site::read(hidden.pages, dialect::builtin(), &Settings::default());
         if let Some(into) = &into {
-            for template in
-                hidden.site.templates.iter().map(|t| ("hidden", t)).chain(flat.templates.iter().map(|t| ("flat", t)))
-            {
-                let path = into.join(template.0).join(&template.1.path);
-                std::fs::create_dir_all(path.parent().unwrap_or(into))?;
-                std::fs::write(path, template.1.source.as_slice())?;
-            }
+            write(into, &[("hidden", &hidden.site), ("flat", &flat)])?;
         }
         options.dialect = dialect::builtin_named(shape.dialect());
         let proposal = propose(&flat, &options)?;
@@ -59,11 +53,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             exact += theirs.iter().filter(|block| ours.contains(block)).count();
         }
         let ratio = proposal.after.bytes as f64 / truth as f64;
-        let depth = |path: &str| {
-            let extends = |path: &String| proposal.layouts.iter().find(|layout| layout.path == *path)?.extends.clone();
-            std::iter::successors(Some(path.to_owned()), extends).count()
-        };
-        let depth = proposal.layouts.iter().map(|layout| depth(&layout.path)).max().unwrap_or(0);
+        let depth = depth(&proposal);
         levels += usize::from(depth == hidden.levels);
         found += proposal.layouts.len();
         hidden_layouts += layouts;
@@ -108,6 +98,25 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         start.elapsed().as_secs_f64()
     );
     Ok(())
+}
+
+/// Writes sites into folders.
+fn write(into: &std::path::Path, sites: &[(&str, &Site)]) -> std::io::Result<()> {
+    for (name, site) in sites {
+        for template in &site.templates {
+            let path = into.join(name).join(&template.path);
+            std::fs::create_dir_all(path.parent().unwrap_or(into))?;
+            std::fs::write(path, template.source.as_slice())?;
+        }
+    }
+    Ok(())
+}
+
+/// How many layouts stand above each other at most.
+fn depth(proposal: &Proposal) -> usize {
+    let extends = |path: &String| proposal.layouts.iter().find(|layout| layout.path == *path)?.extends.clone();
+    let of = |path: &String| std::iter::successors(Some(path.clone()), extends).count();
+    proposal.layouts.iter().map(|layout| of(&layout.path)).max().unwrap_or(0)
 }
 
 /// The site with a proposal adopted.

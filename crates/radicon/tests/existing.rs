@@ -1,5 +1,9 @@
 //! Proposals for sites that have layouts already.
 
+mod common;
+
+use common::hidden::{Shape, generate};
+use common::{Random, cases, seed};
 use radicon::{Options, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn site(files: &[(&str, String)], settings: &str) -> Site {
@@ -212,4 +216,31 @@ fn pages_of_a_new_layout_inherit_too() {
         let nine = text(&proposal, "9.html").expect("a page");
         assert!(nine.contains(&tag.expect("a tag")) && !nine.contains("menu-of-all-pages"), "{nine}");
     }
+}
+
+#[test]
+fn half_converted_sites_are_converted_to_the_end() {
+    let first = seed("half converted sites");
+    let (mut copies, mut taken) = (0, 0);
+    for case in 0..cases(20, 200) {
+        let mut random = Random(first + case);
+        let shape = Shape { reindented: false, mixed_ends: false, ..Shape::random(&mut random, 60) };
+        let hidden = generate(&mut random, shape);
+        // Every other page is a copy still.
+        let is_copy = |path: &str| hidden.pages.iter().position(|page| page.path == path).filter(|at| at % 2 == 0);
+        let source = |template: &radicon::Template| match is_copy(&template.path) {
+            Some(at) => hidden.pages[at].clone(),
+            None => SourceFile::new(template.path.clone(), template.source.to_vec()),
+        };
+        let half = hidden.site.templates.iter().map(source).collect();
+        let half = Site::read(half, dialect::builtin(), &Settings::default());
+        for strength in [Strength::Bytes, Strength::Blanks] {
+            let proposal = proposed(&half, strength);
+            copies += hidden.pages.len().div_ceil(2);
+            taken +=
+                proposal.layouts.iter().filter(|layout| layout.existing).map(|layout| layout.beneath).sum::<usize>();
+        }
+    }
+    println!("{taken} of {copies} copies took a layout that was there");
+    assert!(taken * 100 >= copies * 95, "{taken} of {copies}");
 }

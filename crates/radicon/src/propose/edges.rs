@@ -138,4 +138,47 @@ impl Unifier<'_> {
             _ => (cut(lead.min(shortest), trail.min(shortest - lead.min(shortest))), false),
         }
     }
+
+    /// Whether the pieces give what each member has in a hole.
+    pub(super) fn gives_back(&self, pieces: &[Piece], hole: &Hole) -> bool {
+        hole.members.iter().zip(&hole.contents).all(|(&member, content)| {
+            let part = |piece: &Piece| match piece {
+                Piece::Fixed { page, span } => span.of(&self.pages[*page].source),
+                Piece::Hole(inner) => match inner.members.binary_search(&member) {
+                    Ok(at) => inner.contents[at].of(&self.pages[member].source),
+                    Err(_) => &[],
+                },
+            };
+            let mut rest = content.of(&self.pages[member].source);
+            let fits = pieces.iter().all(|piece| rest.strip_prefix(part(piece)).map(|left| rest = left).is_some());
+            fits && rest.is_empty()
+        })
+    }
+}
+
+/// Cuts off what lies outside of the contents of the hole around.
+pub(super) fn clip(pieces: &mut [Piece], around: &Hole) {
+    let cut = |page: usize, span: &mut Span| {
+        if let Ok(member) = around.members.binary_search(&page) {
+            let whole = around.contents[member];
+            let start = span.start.clamp(whole.start, whole.end);
+            *span = Span::new(start, span.end.clamp(start, whole.end));
+        }
+    };
+    for piece in pieces {
+        match piece {
+            Piece::Fixed { page, span } => cut(*page, span),
+            Piece::Hole(hole) => {
+                for (&page, span) in hole.members.iter().zip(&mut hole.contents) {
+                    let before = *span;
+                    cut(page, span);
+                    // A line without its end is no line of its own.
+                    hole.lines &= *span == before;
+                }
+                if let DefaultContent::Pieces(inner) = &mut hole.default {
+                    clip(inner, around);
+                }
+            }
+        }
+    }
 }

@@ -11,7 +11,8 @@ use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::align::columns;
-use super::hole::{Context, DefaultContent, Hole, Piece, choose_default, majority};
+use super::edges::clip;
+use super::hole::{Context, Hole, Piece, choose_default, majority};
 use super::page::{Key, Page, Run, mix};
 use crate::markup::{NodeKind, TokenKind};
 use crate::prove::Strength;
@@ -132,22 +133,6 @@ impl Unifier<'_> {
         // White space at the ends may belong to the layout in one member and not in another.
         let is_whole = self.strength != Strength::Bytes || self.gives_back(&unified.pieces, hole);
         is_whole.then_some(unified)
-    }
-
-    /// Whether the pieces give what each member has in a hole.
-    fn gives_back(&self, pieces: &[Piece], hole: &Hole) -> bool {
-        hole.members.iter().zip(&hole.contents).all(|(&member, content)| {
-            let part = |piece: &Piece| match piece {
-                Piece::Fixed { page, span } => span.of(&self.pages[*page].source),
-                Piece::Hole(inner) => match inner.members.binary_search(&member) {
-                    Ok(at) => inner.contents[at].of(&self.pages[member].source),
-                    Err(_) => &[],
-                },
-            };
-            let mut rest = content.of(&self.pages[member].source);
-            let fits = pieces.iter().all(|piece| rest.strip_prefix(part(piece)).map(|left| rest = left).is_some());
-            fits && rest.is_empty()
-        })
     }
 
     /// Members whose `html` and `body` end otherwise than those of three quarters:
@@ -647,33 +632,6 @@ impl Unifier<'_> {
         let hashes: Vec<u64> = texts.iter().map(hash).collect();
         let lengths: Vec<u64> = contents.iter().map(|span| span.len() as u64).collect();
         Some(self.framed(members, Context::Text { node: nodes[0] }, span(0), contents, (&hashes, &lengths)))
-    }
-}
-
-/// Cuts off what lies outside of the contents of the hole around.
-fn clip(pieces: &mut [Piece], around: &Hole) {
-    let cut = |page: usize, span: &mut Span| {
-        if let Ok(member) = around.members.binary_search(&page) {
-            let whole = around.contents[member];
-            let start = span.start.clamp(whole.start, whole.end);
-            *span = Span::new(start, span.end.clamp(start, whole.end));
-        }
-    };
-    for piece in pieces {
-        match piece {
-            Piece::Fixed { page, span } => cut(*page, span),
-            Piece::Hole(hole) => {
-                for (&page, span) in hole.members.iter().zip(&mut hole.contents) {
-                    let before = *span;
-                    cut(page, span);
-                    // A line without its end is no line of its own.
-                    hole.lines &= *span == before;
-                }
-                if let DefaultContent::Pieces(inner) = &mut hole.default {
-                    clip(inner, around);
-                }
-            }
-        }
     }
 }
 
