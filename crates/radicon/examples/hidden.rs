@@ -2,7 +2,7 @@
 //! levels are flattened, and only the pages are given to it. `--into` keeps the sites.
 //!
 //! ```sh
-//! cargo run --release --example hidden -- [SITES] [--pages MOST] [--small] [--strict] [--seed N] [--into DIR]
+//! cargo run --release --example hidden -- [SITES] [--pages MOST] [--small | --price BYTES] [--strict] [--seed N] [--into DIR]
 //! ```
 
 #[path = "../tests/common/mod.rs"]
@@ -26,6 +26,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             "--strict" => options.strength = Strength::Bytes,
             "--into" => into = arguments.next().map(std::path::PathBuf::from),
             "--small" => options.block_price = 50,
+            "--price" => options.block_price = number()? as u64,
             count => sites = count.parse()?,
         }
     }

@@ -593,3 +593,23 @@ fn odd_sites_have_repeats_too() {
     let found = repeats(&site(vec![deep("a"), deep("b"), deep("c")]), &RepeatOptions::default());
     assert!(found.groups.len() < 3, "{}", found.groups.len());
 }
+
+#[test]
+fn a_group_that_saves_nothing_is_no_group() {
+    let page = |number: usize| {
+        SourceFile::new(
+            format!("{number}.html"),
+            format!(
+                "<ul><li>{number}</li></ul><p class=\"a\">Boats and sheep and harbours, all of them in one long line of words</p><p>x</p>"
+            ),
+        )
+    };
+    let site = Site::read((0..6).map(page).collect(), &[], &Settings::default());
+    for min_saving in [0, 1] {
+        let options =
+            RepeatOptions { min_saving: Some(min_saving), min_bytes: 0, min_nodes: 0, ..RepeatOptions::default() };
+        let found = repeats(&site, &options);
+        assert!(found.groups.iter().all(|group| group.copies.len() > 1 && group.saving.bytes > 0));
+        assert!(found.groups.iter().any(|group| group.copies.len() == 6));
+    }
+}

@@ -63,6 +63,15 @@ impl Job<'_> {
         }
     }
 
+    /// The bytes of a family's layouts and pages.
+    pub(super) fn size_of(&self, pages: &[Page], draft: &Draft) -> usize {
+        let unifier = self.unifier(pages, self.options.block_price);
+        let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
+        let base = self.planner(&unifier, pages, own).plan(draft.unified.clone(), draft.members.clone());
+        let placed = self.places(pages, &base, "layouts", &mut Vec::new());
+        self.write(pages, &placed, &FxHashSet::default()).iter().map(|file| file.bytes.len()).sum()
+    }
+
     /// Who plans sections for pages that have so many bytes of their own. A section
     /// is one file more to know, so where there is much it must save the more.
     pub(super) fn planner<'a>(&'a self, unifier: &'a Unifier<'a>, pages: &'a [Page], own: usize) -> Planner<'a> {

@@ -23,7 +23,12 @@ const MOST_FAMILIES: usize = 256;
 /// A layout may have so many blocks, and one more for each of its pages.
 const MOST_BLOCKS: usize = 20;
 
+/// So many families and pages, at most, are tried as one family.
+const MOST_JOINED: usize = 8;
+const MOST_JOINED_PAGES: usize = 3_000;
+
 /// A layout and the pages, by index, that take it.
+#[derive(Clone)]
 pub(super) struct Draft {
     pub members: Vec<usize>,
     pub unified: Unified,
@@ -60,6 +65,7 @@ impl Job<'_> {
             let draft = draft.filter(|draft| !few(draft));
             drafts.extend(draft);
         }
+        self.join_families(pages, &mut drafts);
         let taken: FxHashSet<usize> = drafts.iter().flat_map(|draft| draft.members.iter().copied()).collect();
         let alone = || "no other page shares its frame".to_owned();
         left.extend((0..pages.len()).filter(|page| !taken.contains(page)).map(|page| Left {
@@ -67,6 +73,40 @@ impl Job<'_> {
             reason: reasons.get(&page).cloned().unwrap_or_else(alone),
         }));
         drafts
+    }
+
+    /// Makes one family of two where their layouts and pages, sections counted, get
+    /// smaller by that: what most of a family shares may be a section of a greater one.
+    fn join_families(&self, pages: &[Page], drafts: &mut Vec<Draft>) {
+        let all: usize = drafts.iter().map(|draft| draft.members.len()).sum();
+        if drafts.len() > MOST_JOINED || all > MOST_JOINED_PAGES {
+            return;
+        }
+        let mut sizes: Vec<usize> = drafts.iter().map(|draft| self.size_of(pages, draft)).collect();
+        let mut first = 0;
+        while first < drafts.len() {
+            let better = (first + 1..drafts.len()).find_map(|second| {
+                let mut members = [&drafts[first].members[..], &drafts[second].members].concat();
+                members.sort_unstable();
+                let unified = self.unifier(pages, self.options.block_price).pages(&members);
+                let joined = Draft { members, unified };
+                // They must have a frame in common, not just a first line.
+                let least = fixed_size(&drafts[first]).min(fixed_size(&drafts[second])) / 2;
+                if fixed_size(&joined) < least {
+                    return None;
+                }
+                let size = self.size_of(pages, &joined);
+                (size < sizes[first] + sizes[second]).then_some((second, joined, size))
+            });
+            match better {
+                Some((second, joined, size)) => {
+                    drafts.remove(second);
+                    sizes.remove(second);
+                    (drafts[first], sizes[first]) = (joined, size);
+                }
+                None => first += 1,
+            }
+        }
     }
 
     /// The pages that could get a layout; the others are left with a reason.
@@ -334,6 +374,15 @@ fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usiz
         (member, places(member).iter().filter(|place| differs(place)).count())
     };
     members.iter().map(odd).filter(|(_, count)| *count > MANY).collect()
+}
+
+/// The bytes that all pages of a family share.
+fn fixed_size(draft: &Draft) -> usize {
+    let fixed = |piece: &Piece| match piece {
+        Piece::Fixed { span, .. } => span.len(),
+        Piece::Hole(_) => 0,
+    };
+    draft.unified.pieces.iter().map(fixed).sum()
 }
 
 /// About how many bytes the layout and its pages will have.

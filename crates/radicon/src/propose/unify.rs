@@ -35,7 +35,7 @@ pub(super) struct Prices {
 }
 
 /// A template and what it costs.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Unified {
     pub pieces: Vec<Piece>,
     pub cost: u64,

@@ -280,7 +280,8 @@ const NEAR: f64 = 1.25;
 /// Finds the copied markup of a site.
 pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
     let bytes: usize = site.templates.iter().map(|template| template.source.len()).sum();
-    let min_saving = options.min_saving.unwrap_or((bytes as u64 / 500_000).max(120));
+    // What saves nothing is nothing to tell.
+    let min_saving = options.min_saving.unwrap_or((bytes as u64 / 500_000).max(120)).max(1);
     let forest = Forest::read(site, &options.normalise);
     let least = Least { bytes: options.min_bytes, nodes: options.min_nodes, saving: min_saving };
     let (runs, clusters) = rayon::join(
