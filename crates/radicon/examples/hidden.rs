@@ -15,21 +15,7 @@ use common::hidden::{Shape, generate, overrides};
 use radicon::{Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    let mut into = None;
-    let (mut sites, mut most, mut seed, mut options) = (60, 300, 20_261_123, Options::default());
-    let mut arguments = std::env::args().skip(1);
-    while let Some(argument) = arguments.next() {
-        let mut number = || arguments.next().and_then(|text| text.parse().ok()).ok_or("a number is missing");
-        match argument.as_str() {
-            "--pages" => most = number()?,
-            "--seed" => seed = number()?,
-            "--strict" => options.strength = Strength::Bytes,
-            "--into" => into = arguments.next().map(std::path::PathBuf::from),
-            "--small" => options.block_price = 50,
-            "--price" => options.block_price = number()? as u64,
-            count => sites = count.parse()?,
-        }
-    }
+    let Wanted { sites, most, seed, into, mut options } = wanted()?;
     println!("{sites} sites of up to {most} pages, first seed {seed}");
     let (mut ratios, mut mixed) = (Vec::new(), Vec::new());
     let (mut levels, mut proven, mut pages, mut found, mut hidden_layouts) = (0, 0, 0, 0, 0);
@@ -99,6 +85,34 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         start.elapsed().as_secs_f64()
     );
     Ok(())
+}
+
+/// What the command line asks for.
+struct Wanted {
+    sites: usize,
+    most: usize,
+    seed: usize,
+    into: Option<std::path::PathBuf>,
+    options: Options,
+}
+
+fn wanted() -> Result<Wanted, Box<dyn std::error::Error>> {
+    let mut into = None;
+    let (mut sites, mut most, mut seed, mut options) = (60, 300, 20_261_123, Options::default());
+    let mut arguments = std::env::args().skip(1);
+    while let Some(argument) = arguments.next() {
+        let mut number = || arguments.next().and_then(|text| text.parse().ok()).ok_or("a number is missing");
+        match argument.as_str() {
+            "--pages" => most = number()?,
+            "--seed" => seed = number()?,
+            "--strict" => options.strength = Strength::Bytes,
+            "--into" => into = arguments.next().map(std::path::PathBuf::from),
+            "--small" => options.block_price = 50,
+            "--price" => options.block_price = number()? as u64,
+            count => sites = count.parse()?,
+        }
+    }
+    Ok(Wanted { sites, most, seed, into, options })
 }
 
 /// Writes sites into folders.

@@ -145,6 +145,24 @@ fn a_copy_of_a_vendored_file_becomes_its_child() {
 }
 
 #[test]
+fn a_copy_of_a_vendored_child_becomes_its_child() {
+    let theirs = child("Boats", "<p>We have four boats and a crane, and a cook.</p>").replace(
+        "{% block title %}",
+        "{% block styles %}<link rel=\"stylesheet\" href=\"/css/boats-and-cranes.css\">{% endblock %}\n{% block title %}",
+    );
+    let ours = theirs.replace("{% block title %}Boats", "{% block title %}Our boats");
+    let files = [
+        ("own/boats.html", ours),
+        ("theme/boats.html", theirs),
+        ("theme/layouts/base.html", BASE.to_owned()),
+        ("own/index.html", "{% extends \"boats.html\" %}\n".to_owned()),
+    ];
+    let proposal = proposed(&site(&files, "roots = ['own', 'theme']"), Strength::Blanks);
+    let boats = text(&proposal, "own/boats.html").expect("it changes");
+    assert_eq!(boats, "{% extends \"boats.html\" %}\n{% block title %}Our boats{% endblock %}\n");
+}
+
+#[test]
 fn pages_stay_in_the_dialect_of_their_layout() {
     let margin = BASE
         .replace("{% block ", "<!--: block ")

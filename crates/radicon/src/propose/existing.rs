@@ -224,12 +224,10 @@ impl Job<'_> {
         }
         for (id, hidden) in self.site.hiding() {
             let template = self.site.get(id);
-            let both = [template, self.site.get(hidden)];
+            let vendored = self.site.get(hidden);
             let kept = self.options.except.fit(&template.path) || self.is_vendored(&template.path);
-            if kept
-                || !self.is_vendored(&both[1].path)
-                || both.iter().any(|template| template.dialect.name != self.dialect.name || template.parent().is_some())
-            {
+            let other = |template: &Template| template.dialect.name != self.dialect.name;
+            if kept || !self.is_vendored(&vendored.path) || other(template) || other(vendored) {
                 continue;
             }
             let Some(skeleton) = self.written_skeleton(hidden) else { continue };

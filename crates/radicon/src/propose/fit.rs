@@ -46,6 +46,7 @@ enum Atom {
 
 /// A run of siblings within a node, with the bytes that it may fill.
 struct Siblings<'a> {
+    page: &'a Page,
     node: u32,
     atoms: &'a [Atom],
     span: Span,
@@ -55,9 +56,9 @@ struct Siblings<'a> {
 
 impl Siblings<'_> {
     /// The bytes between those before some of them and those behind.
-    fn around(&self, range: &Range<usize>, page: &Page) -> Span {
-        let start = range.start.checked_sub(1).map_or(self.span.start, |at| end_of(page, self.atoms[at]));
-        let end = self.atoms.get(range.end).map_or(self.span.end, |atom| start_of(page, *atom));
+    fn around(&self, range: &Range<usize>) -> Span {
+        let start = range.start.checked_sub(1).map_or(self.span.start, |at| end_of(self.page, self.atoms[at]));
+        let end = self.atoms.get(range.end).map_or(self.span.end, |atom| start_of(self.page, *atom));
         Span::new(start, end.max(start))
     }
 }
@@ -101,8 +102,8 @@ impl Fit<'_> {
         };
         let (frame, page) = (&self.frame.page, self.page);
         let (our_atoms, their_atoms) = (self.frame_atoms(ours), atoms(page, theirs, |_| None));
-        let ours = Siblings { node: ours, atoms: &our_atoms, span: inner(frame, ours), run: None };
-        let theirs = Siblings { node: theirs, atoms: &their_atoms, span: inner(page, theirs), run: None };
+        let ours = Siblings { page: frame, node: ours, atoms: &our_atoms, span: inner(frame, ours), run: None };
+        let theirs = Siblings { page, node: theirs, atoms: &their_atoms, span: inner(page, theirs), run: None };
         self.siblings(&ours, &theirs, depth)
     }
 
@@ -112,6 +113,17 @@ impl Fit<'_> {
     }
 
     fn siblings(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>, depth: usize) -> Option<Vec<Filling>> {
+        if let Some((our, their)) = self.same_block(ours, theirs) {
+            let (before, after) = (0..our, our + 1..ours.atoms.len());
+            let mut found = self.siblings(&Self::part(ours, before), &Self::part(theirs, 0..their), depth)?;
+            let Atom::Wild { node, region } = ours.atoms[our] else { return None };
+            let marks = &self.frame.regions[region];
+            let gap = Span::new(marks.open.start, marks.close.end);
+            found.extend(self.region((node, region), gap, &Self::part(theirs, their..their + 1), depth)?);
+            let rest = Self::part(theirs, their + 1..theirs.atoms.len());
+            found.extend(self.siblings(&Self::part(ours, after), &rest, depth)?);
+            return Some(found);
+        }
         let is_wild = |atom: &Atom| matches!(atom, Atom::Wild { .. });
         let segments: Vec<&[Atom]> = ours.atoms.split(is_wild).collect();
         let (mut at, end) = (0, theirs.atoms.len());
@@ -136,16 +148,37 @@ impl Fit<'_> {
         let places = ours.atoms.iter().enumerate().filter(|(_, atom)| is_wild(atom));
         for ((place, atom), range) in places.zip(wild) {
             let Atom::Wild { node, region } = *atom else { continue };
-            let gap = ours.around(&(place..place + 1), &self.frame.page);
+            let gap = ours.around(&(place..place + 1));
             let between = Siblings {
+                page: theirs.page,
                 node: theirs.node,
                 atoms: &theirs.atoms[range.clone()],
-                span: theirs.around(&range, self.page),
+                span: theirs.around(&range),
                 run: self.run(theirs, range),
             };
             found.extend(self.region((node, region), gap, &between, depth)?);
         }
         Some(found)
+    }
+
+    /// The first region for which the page, a copy of a layout, has the same block here.
+    fn same_block(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>) -> Option<(usize, usize)> {
+        let block = |name: &str| {
+            theirs.atoms.iter().position(|atom| matches!(atom, Atom::Node(node) if self.is_block(*node, name)))
+        };
+        let place = |(at, atom): (usize, &Atom)| match atom {
+            Atom::Wild { region, .. } => Some((at, block(&self.frame.regions[*region].name)?)),
+            _ => None,
+        };
+        // Without blocks in the page there is nothing to look for.
+        let has_blocks = self.page.document.constructs.items.iter().any(|item| item.kind == Kind::Block);
+        if has_blocks { ours.atoms.iter().enumerate().find_map(place) } else { None }
+    }
+
+    /// Some of the siblings.
+    fn part<'s>(siblings: &Siblings<'s>, range: Range<usize>) -> Siblings<'s> {
+        let span = siblings.around(&range);
+        Siblings { atoms: &siblings.atoms[range], span, run: None, ..*siblings }
     }
 
     /// The fixed atoms of the frame at the start of those of the page.
@@ -245,7 +278,7 @@ impl Fit<'_> {
         {
             let inner = &page.document.nodes[node as usize];
             let (run, atoms) = ((inner.inner, inner.close), atoms(page, node, |_| None));
-            let same = Siblings { node, atoms: &atoms, span: page.span(run), run: Some(run) };
+            let same = Siblings { page, node, atoms: &atoms, span: page.span(run), run: Some(run) };
             return self.region(wild, Span::new(marks.open.start, marks.close.end), &same, depth);
         }
         let content = if self.frame.exact {
@@ -260,7 +293,7 @@ impl Fit<'_> {
             Span::new(start, theirs.atoms.last().map_or(start, |atom| end_of(page, *atom)))
         };
         let our_atoms = self.frame_atoms(pair);
-        let ours = Siblings { node: pair, atoms: &our_atoms, span: marks.inner(), run: None };
+        let ours = Siblings { page: frame, node: pair, atoms: &our_atoms, span: marks.inner(), run: None };
         let inside = Siblings { span: content, ..*theirs };
         let known = self.frame.knows_defaults && depth < MAX_DEPTH;
         let nested = if known { self.siblings(&ours, &inside, depth + 1) } else { None };

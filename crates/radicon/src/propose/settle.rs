@@ -322,10 +322,7 @@ impl Job<'_> {
             let before = pages[member].source.len();
             let after = own[member] + 40;
             if after >= before {
-                found.insert(
-                    member,
-                    format!("with the layout it would not get smaller ({before} bytes now, {after} then)"),
-                );
+                found.insert(member, "with the layout it would not get smaller".to_owned());
             } else if blanks[member] > 0 {
                 found.insert(member, white_space_reason(blanks[member]));
             } else if blame[member] > before - after && alone[member] > 4 {
