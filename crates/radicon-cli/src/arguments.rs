@@ -215,7 +215,10 @@ pub struct How {
     /// [default: 100]
     #[arg(long, value_name = "BYTES")]
     pub block_price: Option<u64>,
-    /// As small as possible, with more and smaller blocks, rather than tidy.
+    /// Fewer and bigger blocks than usual, at the price of some size.
+    #[arg(long, conflicts_with_all = ["block_price", "small"])]
+    pub tidy: bool,
+    /// As small as possible, with more and smaller blocks.
     #[arg(long, conflicts_with = "block_price")]
     pub small: bool,
     /// The most levels of layouts; 1 for a base layout without sections

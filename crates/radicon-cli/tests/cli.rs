@@ -535,10 +535,12 @@ fn levels_partials_and_sizes_can_be_chosen() {
     let one = radicon(&site, &["propose", "--levels", "1"]);
     assert!(one.out.starts_with("1 layout for 15 of 22 pages"), "{}", one.out);
     let bytes = |arguments: &[&str]| json(&site, "propose", arguments)["after"]["bytes"].as_u64().expect("bytes");
-    let tidy = bytes(&["propose"]);
-    let flat = bytes(&["propose", "--levels", "1"]);
-    assert!(flat > tidy && bytes(&["propose", "--small"]) < flat);
-    assert_eq!(radicon(&site, &["propose", "--small", "--block-price", "5"]).code, 2, "one or the other");
+    let usual = bytes(&["propose"]);
+    assert!(bytes(&["propose", "--levels", "1"]) > usual);
+    assert!(bytes(&["propose", "--small"]) < usual && usual < bytes(&["propose", "--tidy"]));
+    for other in ["--tidy", "--block-price=5"] {
+        assert_eq!(radicon(&site, &["propose", "--small", other]).code, 2, "one or the other");
+    }
     fs::write(site.join("radicon.toml"), "[propose]\nlevels = 1\n").expect("settings");
     assert!(radicon(&site, &["propose"]).out.starts_with("1 layout"));
     assert!(radicon(&site, &["propose", "--levels", "3"]).out.starts_with("2 layouts"), "options go before settings");

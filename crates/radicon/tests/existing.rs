@@ -120,6 +120,12 @@ fn what_all_pages_of_a_layout_say_the_layout_says() {
     for page in ["a.html", "b.html", "c.html"] {
         assert!(text(&proposal, page).is_some_and(|text| !text.contains("footer")), "{page}");
     }
+    // Spelling does not keep it from going up, where it does not count.
+    let mut spelt = files.clone();
+    spelt[1].1 = spelt[1].1.replace("<p>From", "<P >From");
+    assert!(text(&proposed(&site(&spelt, ""), Strength::Blanks), "layouts/base.html").is_none());
+    let proposal = proposed(&site(&spelt, ""), Strength::Dom);
+    assert!(text(&proposal, "layouts/base.html").is_some_and(|base| base.contains("quarter past each hour")));
     // Somebody else's layout is not touched.
     let settings = "vendored = ['layouts/**']";
     let proposal = proposed(&site(&files, settings), Strength::Blanks);
@@ -261,4 +267,18 @@ fn half_converted_sites_are_converted_to_the_end() {
     }
     println!("{taken} of {copies} copies took a layout that was there");
     assert!(taken * 100 >= copies * 95, "{taken} of {copies}");
+}
+
+#[test]
+fn words_around_inherited_words_keep_their_spaces() {
+    let words = "Boats leave every hour of the day";
+    let base = BASE.replace("Telephone <b>", &format!("{{% block hours %}}{words}{{% endblock %}} <b>"));
+    let own = format!("In May {words} and night");
+    let copy = page("Crew", "", "", "<h1>Crew</h1>", "01700 553 100").replace("Telephone <b>", &format!("{own} <b>"));
+    let files = [("layouts/base.html", base), ("old.html", child("Boats", "<p>Four.</p>")), ("b.html", copy)];
+    for strength in [Strength::Blanks, Strength::Bytes] {
+        let proposal = proposed(&site(&files, ""), strength);
+        let b = text(&proposal, "b.html").expect("a page");
+        assert!(b.contains("In May {{ super() }} and night"), "{strength:?}: {b}");
+    }
 }

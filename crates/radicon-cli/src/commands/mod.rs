@@ -87,10 +87,11 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
 fn options(loaded: &Loaded, how: &How) -> Result<Options> {
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
     let said = Options::of(&loaded.settings.propose);
+    let dial = if how.tidy { Some(TIDY) } else { how.small.then_some(SMALL) };
     Ok(Options {
         strength: how.strength.into(),
         dialect,
-        block_price: how.block_price.or(how.small.then_some(SMALL)).unwrap_or(said.block_price),
+        block_price: how.block_price.or(dial).unwrap_or(said.block_price),
         levels: how.levels.unwrap_or(said.levels),
         min_saving: how.min_saving.or(said.min_saving),
         partials: how.partials.map_or(said.partials, Into::into),
@@ -99,8 +100,9 @@ fn options(loaded: &Loaded, how: &How) -> Result<Options> {
     })
 }
 
-/// What a block must save where size is all, in bytes.
+/// What a block must save where size is all, and where tidiness is, in bytes.
 const SMALL: u64 = 50;
+const TIDY: u64 = 200;
 
 fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
     let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();

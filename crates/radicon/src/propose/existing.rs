@@ -14,7 +14,7 @@ use super::page::{Page, Run};
 use super::sections::LEAST_PAGES;
 use super::skeleton::Skeleton;
 use super::unify::Unifier;
-use super::{Job, ProposedFile};
+use super::{Job, Left, ProposedFile};
 use crate::dialect::Kind;
 use crate::markup::{ALONE, Construct, NodeKind};
 use crate::prove::Strength;
@@ -93,12 +93,11 @@ impl Job<'_> {
 
     fn child(&self, skeleton: &Skeleton, id: SourceId) -> Option<Member> {
         let template = self.site.get(id);
-        let items = &template.constructs.items;
         let mut fillings: Vec<Filling> = Vec::new();
         let page = self.page(template, &self.dialect);
+        let items = &page.document.constructs.items;
         let mut outside = 0;
-        let blank =
-            |from: u32, to: u32| Span::new(from, to.max(from)).of(&template.source).iter().all(|b| is_blank(*b));
+        let blank = |from: u32, to: u32| Span::new(from, to.max(from)).of(&page.source).iter().all(|b| is_blank(*b));
         let mut until = 0;
         for (at, item) in (0..).zip(items) {
             if at < until {
@@ -111,7 +110,7 @@ impl Job<'_> {
             match item.kind {
                 Kind::Parent => {}
                 Kind::Block | Kind::Fill if item.partner != ALONE => {
-                    let name = item.name.text(&template.source);
+                    let name = item.name.text(&page.source);
                     let region = skeleton.regions.iter().position(|region| *region.name == *name)?;
                     let inside = &items[at as usize + 1..item.partner as usize];
                     if inside.iter().any(|inner| inner.kind == Kind::Inherited || inner.kind.defines()) {
@@ -125,7 +124,7 @@ impl Job<'_> {
         }
         let within = |outer: usize| fillings.iter().any(|filling| filling.region == outer);
         let nested = fillings.iter().any(|filling| skeleton.regions[filling.region].outer.is_some_and(within));
-        let end = template.source.len() as u32;
+        let end = page.source.len() as u32;
         (blank(outside, end) && !nested).then_some(Member { id, page, fillings, copy: false })
     }
 
@@ -178,8 +177,10 @@ impl Job<'_> {
                 && !layout.open.iter().any(|open| pulled(open, *member))
         };
         let kept: FxHashSet<usize> = layout.members.iter().copied().filter(kept).collect();
-        if kept.len() < pages.len() {
-            self.add(&pages, &layout, &kept, plan);
+        if kept.len() < pages.len() && !self.add(&pages, &layout, &kept, plan) {
+            let reason = "with the layout that is there it would not get smaller".to_owned();
+            let left = |page: &Page| Left { page: page.path.clone(), reason: reason.clone() };
+            plan.left.extend(pages.iter().zip(&fillings).filter(|(_, (_, copy))| *copy).map(|(page, _)| left(page)));
         }
     }
 

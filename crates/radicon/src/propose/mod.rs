@@ -57,7 +57,8 @@ pub struct Options {
     /// The dialect to write; by default that of the site's layouts, else `margin`.
     pub dialect: Option<Arc<Dialect>>,
     /// What one block costs, in bytes, in the layout and in each page that
-    /// overrides it (default 100). Higher: fewer, bigger blocks.
+    /// overrides it (default 100). Higher: fewer, bigger blocks. Lower: as small as
+    /// possible; several prices up to the usual one are tried, which takes three times as long.
     pub block_price: u64,
     /// The most levels of layouts (default 8).
     pub levels: usize,
@@ -298,11 +299,11 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
         jobs.iter_mut().for_each(|job| job.spelling = Some(Arc::clone(&spelling)));
     }
     if !options.heal {
-        return Ok(restructure(site, &jobs));
+        return Ok(smallest(site, &jobs));
     }
     let (healthy, healed) = heal::heal(site, &jobs);
     let jobs: Vec<Job> = jobs.into_iter().map(|job| Job { site: &healthy, ..job }).collect();
-    let mut proposal = restructure(&healthy, &jobs);
+    let mut proposal = smallest(&healthy, &jobs);
     let known: FxHashSet<String> = proposal.files.iter().map(|file| file.path.clone()).collect();
     let mut alone: Vec<&str> = healed.iter().map(|healed| healed.page.as_str()).collect();
     alone.retain(|page| !known.contains(*page));
@@ -317,6 +318,23 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     proposal.before = size(site.templates.iter().map(|template| &template.source[..]));
     proposal.healed = healed;
     Ok(proposal)
+}
+
+/// The proposal; below the usual price of a block the smallest of several, since what
+/// seems to pay one by one may not pay together.
+fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
+    let (options, usual) = (jobs[0].options, Options::default().block_price);
+    let first = restructure(site, jobs);
+    let mut prices = Vec::new();
+    if options.block_price < usual {
+        prices.extend([options.block_price.midpoint(usual), usual]);
+    }
+    prices.into_iter().fold(first, |best, block_price| {
+        let options = Options { block_price, ..options.clone() };
+        let jobs: Vec<Job<'_>> = jobs.iter().map(|job| Job { options: &options, ..job.clone() }).collect();
+        let other = restructure(site, &jobs);
+        if other.after.bytes < best.after.bytes { other } else { best }
+    })
 }
 
 /// How often families are sought among the pages that are left.

@@ -149,13 +149,12 @@ impl Writer<'_> {
             let token = tokens.get(tokens.partition_point(|token| token.end <= at));
             token.is_none_or(|token| token.start == at || token.kind == TokenKind::Text)
         };
-        let cut = |span: Span| match self.strength {
-            Strength::Bytes => span,
-            _ => {
-                let bytes = span.of(&page.source);
-                let lead = bytes.iter().take_while(|b| is_blank(**b)).count() as u32;
-                Span::new(span.start + lead, span.start + lead + trim_blanks(bytes).len() as u32)
-            }
+        // Between lines white space does not show.
+        let cut = |span: Span| {
+            let bytes = span.of(&page.source);
+            let lead = bytes.iter().take_while(|b| is_blank(**b)).count() as u32;
+            let trimmed = Span::new(span.start + lead, span.start + lead + trim_blanks(bytes).len() as u32);
+            if lines && self.strength != Strength::Bytes { trimmed } else { span }
         };
         let (before, after) = (Span::new(content.start, start), Span::new(end, content.end));
         // In exact output lines stay whole.
