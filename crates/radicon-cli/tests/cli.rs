@@ -135,6 +135,28 @@ fn a_proposal_explains_itself() {
 }
 
 #[test]
+fn a_file_that_hides_another_is_told_and_adopted() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let frame = "<!DOCTYPE html>\n<html>\n<head>\n  <title>{% block title %}Boats{% endblock %}</title>\n</head>\n<body>\n  <main>{% block content %}{% endblock %}</main>\n  <footer><p>Owned by the people of the seven harbours</p></footer>\n</body>\n</html>\n";
+    let write = |path: &str, text: &str| {
+        let path = dir.path().join(path);
+        fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+        fs::write(path, text).expect("written");
+    };
+    write("radicon.toml", "roots = ['own', 'theme']\n");
+    write("theme/base.html", frame);
+    write("own/base.html", &frame.replace("Boats", "Our boats"));
+    write("own/index.html", "{% extends \"base.html\" %}\n{% block content %}<p>Hello</p>{% endblock %}\n");
+    let ran = radicon(dir.path(), &["propose"]);
+    let told = "own/base.html extends theme/base.html, which it hides";
+    assert!(ran.code == 0 && ran.out.contains(told), "{}{}", ran.out, ran.err);
+    let ran = radicon(dir.path(), &["adopt"]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    let base = fs::read_to_string(dir.path().join("own/base.html")).expect("a file");
+    assert_eq!(base, "{% extends \"base.html\" %}\n{% block title %}Our boats{% endblock %}\n");
+}
+
+#[test]
 fn left_behind_copies_are_healed_and_listed() {
     let (_dir, site) = demo();
     let ran = radicon(&site, &["propose", "--heal", "--into", "../healed"]);

@@ -116,7 +116,8 @@ fn what_all_pages_of_a_layout_say_the_layout_says() {
         [("layouts/base.html", base), ("a.html", with("Boats")), ("b.html", with("Fares")), ("c.html", with("Crew"))];
     let proposal = proposed(&site(&files, ""), Strength::Blanks);
     let base = text(&proposal, "layouts/base.html").expect("the layout changes");
-    assert!(base.contains(notice) && !base.contains("Telephone"), "{base}");
+    let lines = format!("    {{% block footer %}}\n      {notice}\n    {{% endblock %}}\n");
+    assert!(base.contains(&lines) && !base.contains("Telephone"), "{base}");
     for page in ["a.html", "b.html", "c.html"] {
         assert!(text(&proposal, page).is_some_and(|text| !text.contains("footer")), "{page}");
     }
@@ -148,6 +149,40 @@ fn a_copy_of_a_vendored_file_becomes_its_child() {
         "{% extends \"base.html\" %}\n{% block title %}Our boats{% endblock %}\n{% block styles %}<link rel=\"stylesheet\" href=\"/css/ours.css\">{% endblock %}\n"
     );
     assert!(text(&proposal, "theme/base.html").is_none());
+    let uncovered: Vec<_> = proposal.uncovered().map(|file| file.path.as_str()).collect();
+    assert!(uncovered == ["own/base.html"] && proposal.left.iter().all(|left| left.page != "own/base.html"));
+
+    // Written in another spelling it is a copy where that does not count.
+    let spelt = files.clone().map(|(path, text)| match path {
+        "own/base.html" => (
+            path,
+            text.replace("<nav>", "<NAV >").replace("<link rel=\"stylesheet\" href", "<link  REL='stylesheet' href"),
+        ),
+        _ => (path, text),
+    });
+    let proposal = proposed(&site(&spelt, "roots = ['own', 'theme']"), Strength::Dom);
+    let base = text(&proposal, "own/base.html").expect("it changes");
+    assert!(base.contains("Our boats") && base.contains("ours.css") && !base.contains("footer"), "{base}");
+}
+
+#[test]
+fn copies_beside_a_layout_do_not_choose_the_dialect_of_other_pages() {
+    let other = |name: &str| {
+        let text = page(name, "", "", &format!("<h1>{name}</h1>"), "01700 553 100");
+        text.replace("<nav>", "<nav class=\"old\">").replace("/css/tidewater.css", "/css/old.css")
+    };
+    let files = [
+        ("booking/base.html", BASE.to_owned()),
+        ("booking/old.html", child("Boats", "").replace("layouts/base.html", "booking/base.html")),
+        ("booking/copy.html", page("Pay", "", "", "<h1>Pay</h1>", "01700 553 100")),
+        ("a.html", other("Crew")),
+        ("b.html", other("Fares")),
+        ("c.html", other("Sheep")),
+    ];
+    let proposal = proposed(&site(&files, ""), Strength::Blanks);
+    assert!(text(&proposal, "booking/copy.html").is_some_and(|text| text.starts_with("{% extends")));
+    assert!(text(&proposal, "a.html").is_some_and(|text| text.starts_with("<!--: layout layouts/base.html")));
+    assert_eq!(proposal.dialect, "brace-percent, margin");
 }
 
 #[test]

@@ -15,7 +15,7 @@ pub fn run(arguments: &Arguments, how: &How, uncommitted: bool) -> Result<u8> {
     let loaded = load(arguments)?;
     let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
     let mut out = out();
-    if proposal.layouts.is_empty() {
+    if proposal.files.is_empty() {
         if is_json(arguments) {
             json(&mut out, &Adopted::default())?;
         } else {

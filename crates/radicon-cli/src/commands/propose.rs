@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Write;
 
 use anyhow::{Context, Result};
-use radicon::{Proposal, ProposedLayout, Strength, disk, propose, text};
+use radicon::{Proposal, ProposedBlock, ProposedLayout, Strength, disk, propose, text};
 
 use super::{explain, is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, ProposeArguments};
@@ -39,7 +39,7 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     print(&proposal, wanted.show, &mut out)?;
     problems(&mut out, &loaded.problems)?;
     let folder = loaded.folder.display();
-    match (proposal.layouts.first(), into) {
+    match (proposal.files.first(), into) {
         (None, _) => next(&mut out, "radicon survey, to see what each file is")?,
         (Some(_), Some(into)) => next(&mut out, &format!("read {0}, then radicon prove {folder} {0}", into.display()))?,
         (Some(_), None) => {
@@ -55,22 +55,23 @@ fn code(proposal: &Proposal) -> u8 {
 
 /// Shows a proposal.
 pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()> {
-    if proposal.layouts.is_empty() {
+    if proposal.files.is_empty() {
         headline(out, "Nothing to propose: no layout would make these pages smaller together.")?;
-        healed(proposal, out)?;
         return left(proposal, out);
     }
     let pages = proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>();
     let all = pages + proposal.left.len();
-    let layouts = count(proposal.layouts.len(), "layout");
-    headline(
-        out,
-        &format!("{layouts} for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
-    )?;
+    let (layouts, changed) = (count(proposal.layouts.len(), "layout"), count(proposal.files.len(), "file"));
+    let headed = match proposal.layouts.is_empty() {
+        false => format!("{layouts} for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
+        true => format!("No new layout, but {changed} to change"),
+    };
+    headline(out, &headed)?;
     for layout in &proposal.layouts {
         writeln!(out)?;
         blocks(proposal, layout, out)?;
     }
+    uncovered(proposal, out)?;
     partials(proposal, out)?;
     writeln!(out)?;
     sizes(proposal, out)?;
@@ -104,12 +105,15 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
         some => format!(" and {} below it", number(some)),
     };
     let pages =
-        if layout.existing { format!("{} more", count(layout.pages, "page")) } else { count(layout.pages, "page") };
+        if layout.existing { format!("{} changed", count(layout.pages, "page")) } else { count(layout.pages, "page") };
     writeln!(out, "  {STRONG}{}{PLAIN}{extends}  {FAINT}{lines}; {pages}{below}{PLAIN}", layout.path)?;
     if !layout.fills.is_empty() {
         writeln!(out, "  {FAINT}fills {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
     }
-    if layout.blocks.is_empty() {
+    // Of a layout that was there before only what its new pages say is news.
+    let is_shown = |block: &&ProposedBlock| !layout.existing || block.overridden_by + block.layouts > 0;
+    let blocks: Vec<&ProposedBlock> = layout.blocks.iter().filter(is_shown).collect();
+    if blocks.is_empty() {
         return Ok(());
     }
     let columns = [
@@ -122,7 +126,7 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
         ("such as", Align::Left),
     ];
     let mut table = Table::new(&columns);
-    for block in &layout.blocks {
+    for block in blocks {
         let default = if block.default { "yes" } else { "-" };
         let is_all = block.overridden_by == layout.beneath;
         let overriding = if is_all { "all pages".into() } else { count(block.overridden_by, "page") };
@@ -133,6 +137,16 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
         table.row([block.name.clone(), line, default.into(), layouts, overriding, bytes, such_as.join(", ") + dots]);
     }
     Ok(table.print(out)?)
+}
+
+/// Files that take what they hide as their layout.
+fn uncovered(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    for file in proposal.uncovered() {
+        let (hidden, lines) = (file.extends.as_deref().unwrap_or_default(), text::count_lines(&file.bytes));
+        let lines = count(lines, "line");
+        writeln!(out, "\n  {STRONG}{}{PLAIN} extends {hidden}, which it hides  {FAINT}{lines}{PLAIN}", file.path)?;
+    }
+    Ok(())
 }
 
 fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {

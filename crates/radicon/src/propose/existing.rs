@@ -13,10 +13,11 @@ use super::levels::{Body, Layout, Open};
 use super::page::{Page, Run};
 use super::sections::LEAST_PAGES;
 use super::skeleton::Skeleton;
+use super::tidy::{Style, indented};
 use super::unify::Unifier;
 use super::{Job, Left, ProposedFile};
 use crate::dialect::Kind;
-use crate::markup::{ALONE, Construct, NodeKind};
+use crate::markup::{ALONE, Construct, Node, NodeKind};
 use crate::prove::Strength;
 use crate::site::{Parent, Role, Template};
 use crate::text::{SourceId, Span, is_blank, trim_blanks};
@@ -82,7 +83,7 @@ impl Job<'_> {
         let mut all = true;
         for id in children {
             let template = self.site.get(id);
-            let kept = self.options.except.fit(&template.path) || self.is_vendored(&template.path);
+            let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
             match self.child(skeleton, id).filter(|_| !kept && template.role == Role::Page) {
                 Some(member) => members.push(member),
                 None => all = false,
@@ -125,16 +126,18 @@ impl Job<'_> {
         let within = |outer: usize| fillings.iter().any(|filling| filling.region == outer);
         let nested = fillings.iter().any(|filling| skeleton.regions[filling.region].outer.is_some_and(within));
         let end = page.source.len() as u32;
+        fillings.sort_by_key(|filling| filling.region);
         (blank(outside, end) && !nested).then_some(Member { id, page, fillings, copy: false })
     }
 
     /// What a child has in one region.
     fn overriding(&self, template: &Template, page: &Page, item: &Construct, at: u32, region: usize) -> Filling {
         let document = &page.document;
-        let node = (0..)
-            .zip(&document.nodes)
-            .find(|(index, node)| node.kind == NodeKind::Pair && document.span(*index).start == item.span.start);
-        let run = node.map(|(index, node)| (index, (node.inner, node.close)));
+        let starts = |node: &Node| document.offset(node.first);
+        let first = document.nodes.partition_point(|node| starts(node) < item.span.start);
+        let mut nodes = (first..).zip(&document.nodes[first..]).take_while(|(_, node)| starts(node) == item.span.start);
+        let node = nodes.find(|(_, node)| node.kind == NodeKind::Pair);
+        let run = node.map(|(index, node)| (index as u32, (node.inner, node.close)));
         let content = match run {
             Some((_, run)) if self.options.strength != Strength::Bytes => page.span(page.trimmed(run)),
             _ => template.inner(at),
@@ -188,9 +191,10 @@ impl Job<'_> {
     fn pull_up(&self, skeleton: &Skeleton, pages: &[Page], open: &mut [Open]) -> Vec<(Span, Vec<u8>)> {
         let layout = self.site.get(skeleton.layout);
         let mut edits = Vec::new();
-        if self.is_vendored(&layout.path) {
+        if self.site.is_vendored(&layout.path) {
             return edits;
         }
+        let unit = Style::of([&layout.source[..]].into_iter()).unit;
         for open in open.iter_mut() {
             let hole = &mut open.hole;
             let shared = hole.members.len() == pages.len()
@@ -200,18 +204,24 @@ impl Job<'_> {
             let definition = layout.definition(open.name.as_bytes());
             let pair = definition.filter(|&at| layout.constructs.items[at as usize].partner != ALONE);
             let Some(definition) = pair.filter(|_| shared) else { continue };
-            let inner = layout.inner(definition);
-            let inside =
-                layout.constructs.items.iter().any(|item| inner.start <= item.span.start && item.span.end <= inner.end);
-            if inside {
+            let items = &layout.constructs.items;
+            let (open_tag, close_tag) =
+                (&items[definition as usize], &items[items[definition as usize].partner as usize]);
+            if open_tag.partner != definition + 1 {
                 continue;
             }
-            let content = hole.contents[0].of(&pages[hole.members[0]].source);
-            let bytes = match hole.lines {
-                true => [b"\n", content, b"\n"].concat(),
-                false => content.to_vec(),
-            };
-            edits.push((inner, bytes));
+            let (page, content) = (&pages[hole.members[0]], hole.contents[0]);
+            edits.push(match hole.lines {
+                true => {
+                    let before = &layout.source[..open_tag.span.start as usize];
+                    let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
+                    let indent = &before[before.len() - blanks..];
+                    let lines = indented(page, content, &[indent, &unit[..]].concat());
+                    let between = Span::new(open_tag.span.end, close_tag.span.start);
+                    (between, [b"\n", &lines[..], b"\n", indent].concat())
+                }
+                false => (layout.inner(definition), content.of(&page.source).to_vec()),
+            });
             hole.follows.fill(true);
             open.default = true;
         }
@@ -226,9 +236,9 @@ impl Job<'_> {
         for (id, hidden) in self.site.hiding() {
             let template = self.site.get(id);
             let vendored = self.site.get(hidden);
-            let kept = self.options.except.fit(&template.path) || self.is_vendored(&template.path);
+            let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
             let other = |template: &Template| template.dialect.name != self.dialect.name;
-            if kept || !self.is_vendored(&vendored.path) || other(template) || other(vendored) {
+            if kept || !self.site.is_vendored(&vendored.path) || other(template) || other(vendored) {
                 continue;
             }
             let Some(skeleton) = self.written_skeleton(hidden) else { continue };
@@ -260,7 +270,8 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
         let is_empty = inner.iter().all(|b| is_blank(*b));
         let default = xxh3_64(inner) | 1;
         let found = |(member, (list, copy)): (usize, &(Vec<Filling>, bool))| {
-            Some((member, *list.iter().find(|filling| filling.region == index)?, *copy))
+            let at = list.binary_search_by_key(&index, |filling| filling.region).ok()?;
+            Some((member, list[at], *copy))
         };
         let found: Vec<(usize, Filling, bool)> = fillings.iter().enumerate().filter_map(found).collect();
         let members: Vec<usize> = found.iter().map(|(member, ..)| *member).collect();

@@ -7,6 +7,8 @@
 
 use std::ops::Range;
 
+use rustc_hash::FxHashMap;
+
 use super::page::{Page, Run};
 use super::skeleton::Skeleton;
 use crate::dialect::Kind;
@@ -63,6 +65,14 @@ impl Siblings<'_> {
     }
 }
 
+impl<'a> Siblings<'a> {
+    /// Some of them.
+    fn part(&self, range: Range<usize>) -> Siblings<'a> {
+        let span = self.around(&range);
+        Siblings { atoms: &self.atoms[range], span, run: None, ..*self }
+    }
+}
+
 impl Skeleton {
     /// What the page has in each region; `None` if it does not fit.
     pub fn fit(&self, page: &Page) -> Option<Vec<Filling>> {
@@ -113,17 +123,25 @@ impl Fit<'_> {
     }
 
     fn siblings(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>, depth: usize) -> Option<Vec<Filling>> {
-        if let Some((our, their)) = self.same_block(ours, theirs) {
-            let (before, after) = (0..our, our + 1..ours.atoms.len());
-            let mut found = self.siblings(&Self::part(ours, before), &Self::part(theirs, 0..their), depth)?;
-            let Atom::Wild { node, region } = ours.atoms[our] else { return None };
+        // Where the page, a copy of a layout, has the same blocks, these belong together.
+        let mut found = Vec::new();
+        let (mut our_at, mut their_at) = (0, 0);
+        for (our, their) in self.same_blocks(ours, theirs) {
+            let Atom::Wild { node, region } = ours.atoms[our] else { continue };
+            let before = (ours.part(our_at..our), theirs.part(their_at..their));
+            found.extend(self.pattern(&before.0, &before.1, depth)?);
             let marks = &self.frame.regions[region];
             let gap = Span::new(marks.open.start, marks.close.end);
-            found.extend(self.region((node, region), gap, &Self::part(theirs, their..their + 1), depth)?);
-            let rest = Self::part(theirs, their + 1..theirs.atoms.len());
-            found.extend(self.siblings(&Self::part(ours, after), &rest, depth)?);
-            return Some(found);
+            found.extend(self.region((node, region), gap, &theirs.part(their..their + 1), depth)?);
+            (our_at, their_at) = (our + 1, their + 1);
         }
+        let rest = (ours.part(our_at..ours.atoms.len()), theirs.part(their_at..theirs.atoms.len()));
+        found.extend(self.pattern(&rest.0, &rest.1, depth)?);
+        Some(found)
+    }
+
+    /// Siblings of the frame as a pattern for those of the page, its regions as wildcards.
+    fn pattern(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>, depth: usize) -> Option<Vec<Filling>> {
         let is_wild = |atom: &Atom| matches!(atom, Atom::Wild { .. });
         let segments: Vec<&[Atom]> = ours.atoms.split(is_wild).collect();
         let (mut at, end) = (0, theirs.atoms.len());
@@ -161,24 +179,22 @@ impl Fit<'_> {
         Some(found)
     }
 
-    /// The first region for which the page, a copy of a layout, has the same block here.
-    fn same_block(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>) -> Option<(usize, usize)> {
-        let block = |name: &str| {
-            theirs.atoms.iter().position(|atom| matches!(atom, Atom::Node(node) if self.is_block(*node, name)))
-        };
-        let place = |(at, atom): (usize, &Atom)| match atom {
-            Atom::Wild { region, .. } => Some((at, block(&self.frame.regions[*region].name)?)),
+    /// The places of regions and of the page's blocks of the same names, both in order.
+    fn same_blocks(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>) -> Vec<(usize, usize)> {
+        let name = |atom: &Atom| match atom {
+            Atom::Node(node) => self.block_at(self.page.document.span(*node)).map(|(name, _)| name),
             _ => None,
         };
-        // Without blocks in the page there is nothing to look for.
-        let has_blocks = self.page.document.constructs.items.iter().any(|item| item.kind == Kind::Block);
-        if has_blocks { ours.atoms.iter().enumerate().find_map(place) } else { None }
-    }
-
-    /// Some of the siblings.
-    fn part<'s>(siblings: &Siblings<'s>, range: Range<usize>) -> Siblings<'s> {
-        let span = siblings.around(&range);
-        Siblings { atoms: &siblings.atoms[range], span, run: None, ..*siblings }
+        let blocks = theirs.atoms.iter().enumerate().filter_map(|(at, atom)| Some((name(atom)?, at)));
+        let places: FxHashMap<&[u8], usize> = blocks.collect();
+        let mut found: Vec<(usize, usize)> = Vec::new();
+        for (our, atom) in ours.atoms.iter().enumerate() {
+            let Atom::Wild { region, .. } = atom else { continue };
+            let their = places.get(self.frame.regions[*region].name.as_bytes());
+            let follows = |their: &&usize| found.last().is_none_or(|(_, last)| *last < **their);
+            found.extend(their.filter(follows).map(|&their| (our, their)));
+        }
+        found
     }
 
     /// The fixed atoms of the frame at the start of those of the page.
@@ -241,7 +257,7 @@ impl Fit<'_> {
         }
         found.last_mut()?.content.end = last;
         for filling in &mut found {
-            if let Some(inner) = self.block_inside(filling.content, &self.frame.regions[filling.region].name) {
+            if let Some(inner) = self.block_inside(filling.content, filling.region) {
                 filling.content = inner;
             }
             let inner = self.frame.regions[filling.region].inner();
@@ -274,7 +290,7 @@ impl Fit<'_> {
         let marks = &self.frame.regions[region];
         // A copy of a layout has the same block there.
         if let [Atom::Node(node)] = theirs.atoms[..]
-            && self.is_block(node, &marks.name)
+            && self.block_inside(page.document.span(node), region).is_some()
         {
             let inner = &page.document.nodes[node as usize];
             let (run, atoms) = ((inner.inner, inner.close), atoms(page, node, |_| None));
@@ -305,18 +321,19 @@ impl Fit<'_> {
         Some(found)
     }
 
-    /// What stands in the block of this name that some bytes of the page are.
-    fn block_inside(&self, span: Span, name: &str) -> Option<Span> {
+    /// The name of the block that some bytes of the page are, and what stands in it.
+    fn block_at(&self, span: Span) -> Option<(&[u8], Span)> {
         let items = &self.page.document.constructs.items;
         let open = &items[items.binary_search_by_key(&span.start, |item| item.span.start).ok()?];
         let close = items.get(open.partner as usize)?;
-        let same = open.kind == Kind::Block && open.name.of(&self.page.source) == name.as_bytes();
-        (same && close.span.end == span.end).then(|| Span::new(open.span.end, close.span.start))
+        let is_block = open.kind == Kind::Block && close.span.end == span.end;
+        is_block.then(|| (open.name.of(&self.page.source), Span::new(open.span.end, close.span.start)))
     }
 
-    /// Whether a node of the page is a block of this name.
-    fn is_block(&self, node: u32, name: &str) -> bool {
-        self.block_inside(self.page.document.span(node), name).is_some()
+    /// What stands in the block of a region's name that some bytes of the page are.
+    fn block_inside(&self, span: Span, region: usize) -> Option<Span> {
+        let (name, inner) = self.block_at(span)?;
+        (name == self.frame.regions[region].name.as_bytes()).then_some(inner)
     }
 
     /// The tokens of some siblings; `None` if they are part of a text.

@@ -28,7 +28,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rayon::prelude::*;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
@@ -101,12 +101,15 @@ impl Options {
     }
 }
 
+/// The usual price of a block.
+const USUAL_PRICE: u64 = 100;
+
 impl Default for Options {
     fn default() -> Self {
         Self {
             strength: Strength::Blanks,
             dialect: None,
-            block_price: 100,
+            block_price: USUAL_PRICE,
             levels: 8,
             partials: Partials::Usual,
             heal: false,
@@ -243,7 +246,7 @@ pub struct Proposal {
     pub layouts: Vec<ProposedLayout>,
     /// The partials, by path.
     pub partials: Vec<ProposedPartial>,
-    /// The dialect the files are written in.
+    /// The dialects the files are written in, separated by commas.
     pub dialect: String,
     /// All templates of the site as they are.
     pub before: Size,
@@ -258,6 +261,12 @@ pub struct Proposal {
 }
 
 impl Proposal {
+    /// Files that hide one of somebody else's and take their frame from it now.
+    pub fn uncovered(&self) -> impl Iterator<Item = &ProposedFile> {
+        let is_known = |path: &String| self.layouts.iter().any(|layout| layout.path == *path);
+        self.files.iter().filter(move |file| file.extends.as_ref().is_some_and(|path| !is_known(path)))
+    }
+
     /// The changes to the disk that adopt it.
     pub fn changes(&self, site: &Site) -> Vec<Change> {
         let old = |path: &str| site.find(path).map(|id| site.get(id).source.to_vec());
@@ -323,11 +332,11 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
 /// The proposal; below the usual price of a block the smallest of several, since what
 /// seems to pay one by one may not pay together.
 fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
-    let (options, usual) = (jobs[0].options, Options::default().block_price);
+    let options = jobs[0].options;
     let first = restructure(site, jobs);
     let mut prices = Vec::new();
-    if options.block_price < usual {
-        prices.extend([options.block_price.midpoint(usual), usual]);
+    if options.block_price < USUAL_PRICE {
+        prices.extend([options.block_price.midpoint(USUAL_PRICE), USUAL_PRICE]);
     }
     prices.into_iter().fold(first, |best, block_price| {
         let options = Options { block_price, ..options.clone() };
@@ -383,19 +392,33 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         Left { page: template.path.clone(), reason }
     };
     plan.left.extend(candidates.into_iter().map(cannot));
+    let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
+    plan.left.retain(|left| !written.contains(left.page.as_str()));
     jobs[0].finish(plan)
 }
 
-/// The dialect of the templates that have a layout and lie in a folder with
-/// pages that have none; else that of those pages; else `margin`.
+/// The dialect of the templates with a layout in or above the folders of most pages
+/// that have none; else that of these pages; else `margin`.
 fn usual_dialect(site: &Site) -> Arc<Dialect> {
     let lone: Vec<&Template> =
         site.pages().filter(|&id| *site.parent(id) == Parent::None).map(|id| site.get(id)).collect();
-    let folders: FxHashSet<&str> = lone.iter().map(|page| folder(&page.path)).collect();
-    let with_parent = site.templates.iter().filter(|template| template.parent().is_some());
-    let beside = most_used(with_parent.filter(|template| folders.contains(folder(&template.path))));
-    beside
-        .or_else(|| most_used(lone.into_iter()))
+    let mut with_layouts: FxHashMap<&str, Vec<&Template>> = FxHashMap::default();
+    for template in site.templates.iter().filter(|template| template.parent().is_some()) {
+        with_layouts.entry(folder(&template.path)).or_default().push(template);
+    }
+    let above = |page: &&Template| {
+        let mut at = page.path.as_str();
+        while !at.is_empty() {
+            at = folder(at);
+            if let Some(known) = with_layouts.get(at) {
+                return Some(known.clone());
+            }
+        }
+        None
+    };
+    let votes: Vec<Vec<&Template>> = lone.iter().filter_map(above).collect();
+    let most = if votes.len() * 2 > lone.len() { most_used(votes.into_iter().flatten()) } else { None };
+    most.or_else(|| most_used(lone.into_iter()))
         .or_else(|| dialect::builtin_named("margin"))
         .unwrap_or_else(dialect::plain)
 }
@@ -452,11 +475,6 @@ impl Job<'_> {
             }
         }
         dialects
-    }
-
-    /// Whether a file belongs to somebody else.
-    fn is_vendored(&self, path: &str) -> bool {
-        self.site.is_vendored(path)
     }
 }
 

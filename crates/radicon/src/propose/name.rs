@@ -351,7 +351,7 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
 fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
     let first = crate::site::folder(paths.next().unwrap_or_default());
     paths.fold(first, |mut shared, path| {
-        while !shared.is_empty() && !path.strip_prefix(shared).is_some_and(|rest| rest.starts_with('/')) {
+        while !shared.is_empty() && crate::site::beneath(path, shared).is_none() {
             shared = crate::site::folder(shared);
         }
         shared

@@ -9,7 +9,7 @@ use super::hole::{Context, DefaultContent, Hole, Piece};
 use super::name;
 use super::page::Page;
 use super::unify::{Prices, Unifier};
-use super::{Job, ProposedFile, ProposedPartial, apply, holes};
+use super::{Job, ProposedFile, ProposedPartial, USUAL_PRICE, apply, holes};
 use crate::dialect::{Kind, Newline, Values};
 use crate::markup::{Document, NodeKind};
 use crate::prove::Strength;
@@ -17,10 +17,8 @@ use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats
 use crate::site::{Partials, Role, Site};
 use crate::text::{Span, count_lines, is_blank};
 
-/// So many copies make a partial. Where size is all, at less than the usual price of a
-/// block, two do if they save ten times as much: mostly a page that repeats others.
+/// So many copies make a partial. Where size is all, below the usual price of a block, two do if they save ten times as much: mostly a page that repeats others.
 const LEAST_COPIES: usize = 3;
-const PAIRS_BELOW: u64 = 100;
 
 /// At the usual price of a block a partial saves a 20,000th of all bytes at least, so
 /// that a large site does not get a thousand of them.
@@ -327,7 +325,7 @@ impl Extractor<'_, '_> {
             for lines in self.landmarks(file) {
                 let bytes = self.text(&lines);
                 let big = bytes.len() >= BIG_REGION.0 || count_lines(bytes) >= BIG_REGION.1;
-                if !(big || all && bytes.len() >= LEAST_REGION) || !self.is_free(&lines) {
+                if !(big || all && bytes.len() >= LEAST_REGION) {
                     continue;
                 }
                 let content = self.job.content(bytes);
@@ -380,7 +378,7 @@ impl Extractor<'_, '_> {
         if count_lines(&found.content) < 2 && found.content.len() < LEAST_WITHIN {
             return;
         }
-        let pairs = self.job.options.block_price < PAIRS_BELOW;
+        let pairs = self.job.options.block_price < USUAL_PRICE;
         let least = match found.uses.len() {
             0 | 1 => return,
             2 if !pairs => return,

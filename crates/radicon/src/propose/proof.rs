@@ -28,7 +28,11 @@ impl Job<'_> {
             size(new_site.templates.iter().map(|template| &template.source[..]))
         };
         left.sort();
-        let (dialect, healed) = (self.dialect.name.clone(), Vec::new());
+        let mut dialects: Vec<&str> = files.iter().map(|file| file.dialect.as_str()).collect();
+        dialects.sort_unstable();
+        dialects.dedup();
+        let dialect = if dialects.is_empty() { self.dialect.name.clone() } else { dialects.join(", ") };
+        let healed = Vec::new();
         Proposal { files, layouts, partials, dialect, before, after, healed, proof, left }
     }
 
@@ -86,9 +90,10 @@ impl Job<'_> {
                 return (proof, new);
             }
             let count = written.len();
+            let paths: FxHashSet<&str> = written.iter().map(|written| written.path.as_str()).collect();
+            let (converted, others): (Vec<_>, Vec<_>) = failed.into_iter().partition(|(page, _)| paths.contains(page));
             // Pages that were not converted fail by a layout of theirs that was changed.
-            let converted = |page: &&str| written.iter().any(|written| written.path == **page);
-            if !failed.keys().all(converted) {
+            if !others.is_empty() {
                 let changed: FxHashSet<String> = written
                     .iter()
                     .filter(|written| written.role != Role::Page && self.site.find(&written.path).is_some())
@@ -98,11 +103,12 @@ impl Job<'_> {
                     |written: &ProposedFile| written.extends.as_ref().is_some_and(|path| changed.contains(path));
                 written.retain(|written| !changed.contains(&written.path) && !takes(written));
             }
-            written.retain(|written| !failed.contains_key(written.path.as_str()));
+            let gone: FxHashSet<&str> = converted.iter().map(|(page, _)| *page).collect();
+            written.retain(|written| !gone.contains(written.path.as_str()));
             if written.len() == count {
                 return (proof, new);
             }
-            left.extend(failed.into_iter().map(|(page, why)| Left {
+            left.extend(converted.into_iter().map(|(page, why)| Left {
                 page: page.to_owned(),
                 reason: format!("its conversion could not be proven: {why}"),
             }));

@@ -79,7 +79,7 @@ impl Job<'_> {
     /// smaller by that: what most of a family shares may be a section of a greater one.
     fn join_families(&self, pages: &[Page], drafts: &mut Vec<Draft>) {
         let all: usize = drafts.iter().map(|draft| draft.members.len()).sum();
-        if drafts.len() > MOST_JOINED || all > MOST_JOINED_PAGES {
+        if !(2..=MOST_JOINED).contains(&drafts.len()) || all > MOST_JOINED_PAGES {
             return;
         }
         let mut sizes: Vec<usize> = drafts.iter().map(|draft| self.size_of(pages, draft)).collect();
@@ -132,7 +132,7 @@ impl Job<'_> {
         if self.options.except.fit(&template.path) {
             return Some("the settings keep it out".into());
         }
-        if self.is_vendored(&template.path) {
+        if self.site.is_vendored(&template.path) {
             return Some("it belongs to somebody else: it lies in a vendored root".into());
         }
         match parent {

@@ -138,17 +138,19 @@ impl Job<'_> {
     /// The frame of a template as it is written, for a copy of it that is one too.
     pub(super) fn written_skeleton(&self, id: SourceId) -> Option<Skeleton> {
         let template = self.site.get(id);
+        let page = self.page(template, &self.dialect);
+        // Read in another spelling it has the same tags in other places.
+        let items = &page.document.constructs.items;
         let mut regions: Vec<Region> = Vec::new();
         let mut open: Vec<usize> = Vec::new();
-        for (_, item) in template.regions().filter(|(_, item)| item.partner != ALONE) {
-            let close = template.constructs.items[item.partner as usize].span;
-            open.retain(|&outer| regions[outer].close.start > item.span.start);
+        for (at, item) in template.regions().filter(|(_, item)| item.partner != ALONE) {
+            let (from, to) = (items.get(at as usize)?.span, items.get(item.partner as usize)?.span);
+            open.retain(|&outer| regions[outer].close.start > from.start);
             let name = item.name.text(&template.source).into_owned();
             let outer = open.last().copied();
             open.push(regions.len());
-            regions.push(Region { name, open: item.span, close, outer });
+            regions.push(Region { name, open: from, close: to, outer });
         }
-        let page = self.page(template, &self.dialect);
         let exact = self.options.strength == Strength::Bytes;
         (!regions.is_empty()).then_some(Skeleton { layout: id, page, regions, knows_defaults: true, exact })
     }

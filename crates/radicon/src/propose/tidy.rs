@@ -138,6 +138,24 @@ pub(super) fn dedent(page: &Page, span: Span, unit: &[u8]) -> Vec<u8> {
     out
 }
 
+/// A stretch of a page whose lines begin with this indentation instead of the one of
+/// its first line. Only white space that does not show is changed.
+pub(super) fn indented(page: &Page, span: Span, indent: &[u8]) -> Vec<u8> {
+    let before = &page.source[..span.start as usize];
+    let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
+    let own = &before[before.len() - blanks..];
+    let mut out = indent.to_vec();
+    let mut at = span.start;
+    for line in span.of(&page.source).split_inclusive(|b| *b == b'\n') {
+        match line.strip_prefix(own).filter(|_| at > span.start && page.is_free_blank(at)) {
+            Some(rest) => out.extend([indent, rest].concat()),
+            None => out.extend_from_slice(line),
+        }
+        at += line.len() as u32;
+    }
+    out
+}
+
 #[derive(Clone, Copy, Default)]
 struct Line {
     /// Indentation of a line that begins with this token.

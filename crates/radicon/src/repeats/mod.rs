@@ -252,9 +252,7 @@ pub struct RepeatFilter {
 impl RepeatFilter {
     /// Whether a group is of interest.
     pub fn fits(&self, group: &RepeatGroup) -> bool {
-        let beneath = |folder: &String, file: &str| {
-            file.strip_prefix(folder.trim_matches('/')).is_some_and(|rest| rest.starts_with('/'))
-        };
+        let beneath = |folder: &String, file: &str| crate::site::beneath(file, folder.trim_matches('/')).is_some();
         let any = |wanted: &dyn Fn(&RepeatCopy) -> bool| group.copies.iter().any(wanted);
         self.folder.as_ref().is_none_or(|folder| any(&|copy| beneath(folder, &copy.file)))
             && self.dialect.as_ref().is_none_or(|dialect| any(&|copy| copy.dialect == *dialect))

@@ -1,14 +1,13 @@
 //! Folder rules: layouts that pages do not name themselves.
 
-use super::lookup::{file_name, folder, join};
+use super::lookup::{beneath, file_name, folder, join};
 use super::{FolderRule, Parent, Problem, Role, Site, SourceId};
 use crate::dialect::Kind;
 
 impl FolderRule {
     /// Whether it holds for a path.
     pub(super) fn holds(&self, path: &str) -> bool {
-        let beneath = self.path.is_empty() || path.strip_prefix(&self.path).is_some_and(|rest| rest.starts_with('/'));
-        beneath && !self.except.fit(path)
+        beneath(path, &self.path).is_some() && !self.except.fit(path)
     }
 
     /// The names of files that stand for their folder and are no pages.

@@ -141,6 +141,14 @@ pub(crate) fn folder(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
 
+/// The rest of a path that lies beneath a folder; all of it for the empty one.
+pub(crate) fn beneath<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
+    match folder {
+        "" => Some(path),
+        folder => path.strip_prefix(folder)?.strip_prefix('/'),
+    }
+}
+
 /// The name of a file without its folder.
 pub(super) fn file_name(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or(path)

@@ -22,7 +22,7 @@ use crate::markup::{ALONE, Construct, Constructs};
 use crate::text::{MAX_SOURCE, Position, SourceId, Span, position};
 
 pub use lookup::Missing;
-pub(crate) use lookup::folder;
+pub(crate) use lookup::{beneath, folder};
 pub use references::Reference;
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
@@ -393,6 +393,7 @@ impl Site {
             }
         }
         site.references.clone_from(&self.references);
+        site.vendored.clone_from(&self.vendored);
         site
     }
 
@@ -404,7 +405,10 @@ impl Site {
         };
         self.find_naming();
         if self.settings.roots.is_some() {
-            self.vendored = self.vendored_roots();
+            let hidden = self.hiding().into_iter().filter_map(|(_, hidden)| self.root_of(&self.get(hidden).path));
+            self.vendored = hidden.map(|root| root.path.clone()).collect();
+            self.vendored.sort();
+            self.vendored.dedup();
         }
         self.links = self.ids().collect::<Vec<_>>().into_par_iter().map(|id| self.links_of(id)).collect();
         self.share_dialects();
@@ -442,20 +446,6 @@ impl Site {
                 template.rendered = true;
             }
         }
-    }
-
-    /// Roots behind another one in which files of the same names stand.
-    fn vendored_roots(&self) -> Vec<String> {
-        let mut found: Vec<String> = Vec::new();
-        for (_, hidden) in self.hiding() {
-            let path = self.get(hidden).path.as_str();
-            let holds = |root: &&Root| path.strip_prefix(root.path.as_str()).is_some_and(|rest| rest.starts_with('/'));
-            let root = self.roots.iter().filter(holds).max_by_key(|root| root.path.len());
-            found.extend(root.map(|root| root.path.clone()));
-        }
-        found.sort();
-        found.dedup();
-        found
     }
 
     fn find_naming(&mut self) {
@@ -597,15 +587,11 @@ impl Site {
 
     /// Files that hide one of the same name in a root behind their own, with the hidden ones.
     pub fn hiding(&self) -> Vec<(SourceId, SourceId)> {
-        let beneath = |path: &str, root: &str| match root {
-            "" => Some(path.to_owned()),
-            root => path.strip_prefix(root)?.strip_prefix('/').map(str::to_owned),
-        };
         let mut found = Vec::new();
-        for (at, root) in self.roots.iter().enumerate() {
+        for (at, root) in self.roots.iter().enumerate().take(self.roots.len().saturating_sub(1)) {
             for id in self.ids() {
                 let Some(name) = beneath(&self.get(id).path, &root.path) else { continue };
-                let hidden = |other: &Root| self.find(&lookup::join(&other.path, &name)?);
+                let hidden = |other: &Root| self.find(&lookup::join(&other.path, name)?);
                 let hidden = self.roots[at + 1..].iter().find_map(hidden).filter(|hidden| *hidden != id);
                 found.extend(hidden.map(|hidden| (id, hidden)));
             }
@@ -615,14 +601,17 @@ impl Site {
         found
     }
 
+    /// The innermost root that holds a path.
+    fn root_of(&self, path: &str) -> Option<&Root> {
+        let holding = self.roots.iter().filter(|root| beneath(path, &root.path).is_some());
+        holding.max_by_key(|root| root.path.len())
+    }
+
     /// Whether a file belongs to somebody else and is not changed: the settings say so, or
-    /// it lies in a root behind the first one of which some files are hidden.
+    /// it lies in a configured root, behind another one, of which some files are hidden.
     pub fn is_vendored(&self, path: &str) -> bool {
         self.settings.vendored.fit(path)
-            || self
-                .vendored
-                .iter()
-                .any(|root| path.strip_prefix(root.as_str()).is_some_and(|rest| rest.starts_with('/')))
+            || !self.vendored.is_empty() && self.root_of(path).is_some_and(|root| self.vendored.contains(&root.path))
     }
 
     /// Where the named fragments of a name are defined.
