@@ -67,7 +67,7 @@ fn print_layout(layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
     }
     writeln!(
         out,
-        "\nWhat each block costs, tags and overrides, and what without it a block around the whole\nelement that holds it would cost."
+        "\nWhat each block costs in bytes, and what it would cost to make all of the element around it\na block instead."
     )?;
     let columns = [
         ("block", Align::Left),
@@ -83,5 +83,5 @@ fn print_layout(layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
         table.row([block.name.clone(), pages, number(block.cost), number(block.without), within]);
     }
     table.print(out)?;
-    Ok(writeln!(out, "\n{FAINT}Bytes. A block that costs more than it saves is joined with its neighbours.{PLAIN}")?)
+    Ok(writeln!(out, "\n{FAINT}A block that costs more than it saves is joined with its neighbours.{PLAIN}")?)
 }
