@@ -52,6 +52,7 @@
 mod config;
 pub mod dialect;
 pub mod disk;
+mod learn;
 pub mod markup;
 mod propose;
 mod prove;
@@ -61,6 +62,7 @@ mod site;
 pub mod text;
 
 pub use config::{ConfigError, Globs};
+pub use learn::{Confidence, Learned, LearnedForm, learn};
 pub use propose::{
     Explanation, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout,
     ProposedPartial, Size, propose,

@@ -187,7 +187,7 @@ impl Pattern {
 
     /// The fixed bytes that must follow the opening delimiter, marks and white space.
     pub(crate) fn first_word(&self) -> &[u8] {
-        let after = self.pieces.iter().skip(2).find(|piece| !matches!(piece, Piece::Blank(_)));
+        let after = self.pieces.iter().skip(2).find(|piece| !matches!(piece, Piece::Blank(_) | Piece::Gap));
         match after {
             Some(Piece::Literal(bytes)) => bytes,
             _ => &[],
@@ -322,11 +322,19 @@ fn insert_marks(pieces: &mut Vec<Piece>, lead: usize, tail: usize) {
         if !word.is_empty() {
             pieces.push(Piece::Literal(word.to_vec()));
         }
+        // A blank more or less beside a delimiter makes no other tag.
+        if !matches!(pieces.last(), Some(Piece::Blank(_))) {
+            pieces.push(Piece::Gap);
+        }
         pieces.extend([Piece::Mark(Side::Right), Piece::Literal(close.to_vec())]);
     }
     if let Some(Piece::Literal(bytes)) = pieces.first().cloned() {
         let (open, word) = bytes.split_at(lead);
         let mut head = vec![Piece::Literal(open.to_vec()), Piece::Mark(Side::Left)];
+        let is_blank = word.is_empty() && matches!(pieces.get(1), Some(Piece::Blank(_)));
+        if open.iter().any(|b| b"([{<".contains(b)) && !is_blank {
+            head.push(Piece::Gap);
+        }
         if !word.is_empty() {
             head.push(Piece::Literal(word.to_vec()));
         }

@@ -222,7 +222,8 @@ impl Reader<'_> {
         let mut last = end;
         let saved = self.captures;
         // A trim mark belongs to the delimiter, not to the expression.
-        let marked = matches!(pieces.first().or(rest.first()), Some(Piece::Mark(Side::Right) | Piece::Blank(_)));
+        let marked =
+            matches!(pieces.first().or(rest.first()), Some(Piece::Mark(Side::Right) | Piece::Blank(_) | Piece::Gap));
         if marked && let Some(mark) = self.marks.trim.iter().find(|mark| self.source[at..end].ends_with(mark)) {
             last = end - mark.len();
         }

@@ -2,9 +2,12 @@
 //! tokens in the standard's own terms.
 #![allow(dead_code, missing_docs)]
 
+pub mod engines;
 pub mod hidden;
+pub mod learning;
 pub mod site;
 pub mod tokens;
+pub mod written;
 
 use std::path::PathBuf;
 

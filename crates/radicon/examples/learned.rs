@@ -1,0 +1,74 @@
+//! How well dialects are learned: made-up engines with random sites, the share of constructs that
+//! get the right meaning and of sites that flatten as with the true dialect.
+//!
+//! `cargo run --release --example learned -- [ENGINES] [--first SEED] [--shape NAME] [--show SEED]`,
+//! or `-- --folder DIR` for what is learned from a folder.
+
+#[path = "../tests/common/mod.rs"]
+mod common;
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use common::Random;
+use common::learning::{Outcome, outcome};
+use radicon::{SourceFile, learn};
+
+fn main() {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let value = |name: &str| arguments.iter().position(|a| a == name).and_then(|at| arguments.get(at + 1));
+    if let Some(folder) = value("--folder") {
+        for learned in learn(&files(Path::new(folder))) {
+            println!("{}\n{}", learned.text, learned.settings);
+        }
+        return;
+    }
+    let count: u64 = arguments.first().and_then(|text| text.parse().ok()).unwrap_or(500);
+    let first: u64 = value("--first").and_then(|text| text.parse().ok()).unwrap_or(1);
+    let show: Option<u64> = value("--show").and_then(|text| text.parse().ok());
+    let mut all = Outcome::default();
+    let mut shapes: BTreeMap<&str, Outcome> = BTreeMap::new();
+    let seeds: Vec<u64> = show.map_or((first..first + count).collect(), |seed| vec![seed]);
+    for seed in seeds {
+        let mut random = Random(seed * 7_919);
+        let engine = common::engines::engine(&mut random);
+        if value("--shape").is_some_and(|shape| shape != engine.shape) {
+            continue;
+        }
+        let templates = 10 + if random.once_in(3) { random.below(190) } else { random.below(50) };
+        let made = common::written::site(&mut random, &engine, templates);
+        let found = outcome(&engine, &made.files, show.is_some());
+        if found.exact == 0 || found.wrong_sure > 0 || found.right * 100 < found.constructs * 98 {
+            println!(
+                "seed {seed:4} {:18} {:3} files: {:5.1} % of constructs, {}/{} pages{}{}",
+                engine.shape,
+                made.files.len(),
+                100.0 * found.right as f64 / found.constructs as f64,
+                found.pages_right,
+                found.pages,
+                if found.wrong_sure > 0 { ", WRONG AND SURE: " } else { "" },
+                found.notes.join("; ")
+            );
+        }
+        all.add(&found);
+        shapes.entry(engine.shape).or_default().add(&found);
+    }
+    for (shape, found) in shapes {
+        println!("{shape:18} {found}");
+    }
+    println!("{:18} {all}", "all");
+    for (kind, (right, total)) in &all.kinds {
+        println!("  {kind:10} {right} of {total}");
+    }
+}
+
+fn files(folder: &Path) -> Vec<SourceFile> {
+    let walk = ignore::WalkBuilder::new(folder).standard_filters(false).sort_by_file_name(Ord::cmp).build();
+    walk.filter_map(Result::ok)
+        .filter(|entry| entry.path().is_file() && entry.path().extension().is_some_and(|ending| ending != "toml"))
+        .map(|entry| {
+            let path = entry.path().strip_prefix(folder).expect("beneath it").to_string_lossy().into_owned();
+            SourceFile::new(path, std::fs::read(entry.path()).expect("a file"))
+        })
+        .collect()
+}

@@ -1,0 +1,142 @@
+//! The files to learn from, and which files a written name may mean.
+
+use std::ops::Range;
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use crate::site::{SourceFile, folder};
+
+/// One file as text; bytes that are not UTF-8 are replaced.
+pub(super) struct Text {
+    pub path: String,
+    pub text: String,
+    /// Scripts and styles, which look like many notations.
+    quiet: Vec<Range<usize>>,
+}
+
+impl Text {
+    fn new(file: &SourceFile) -> Self {
+        // A byte-order mark is white space to everything that follows.
+        let text = String::from_utf8_lossy(&file.bytes).replace('\u{feff}', "   ");
+        let quiet = quiet_ranges(&text);
+        Self { path: file.path.clone(), text, quiet }
+    }
+
+    /// Whether a place lies in a script or style.
+    pub fn is_quiet(&self, at: usize) -> bool {
+        let after = self.quiet.partition_point(|range| range.end <= at);
+        self.quiet.get(after).is_some_and(|range| range.start <= at)
+    }
+
+    /// The line of a place, from 1.
+    pub fn line(&self, at: usize) -> usize {
+        1 + self.text.as_bytes()[..at].iter().filter(|&&b| b == b'\n').count()
+    }
+
+    /// Whether it has the skeleton of a whole page.
+    pub fn has_skeleton(&self) -> bool {
+        let head = self.text.get(..4096).unwrap_or(&self.text).to_ascii_lowercase();
+        ["<html", "<!doctype", "<body", "<head>", "<title"].iter().any(|tag| head.contains(tag))
+    }
+}
+
+/// Where the contents of scripts and styles are.
+fn quiet_ranges(text: &str) -> Vec<Range<usize>> {
+    let lower = text.to_ascii_lowercase();
+    let mut ranges = Vec::new();
+    let mut at = 0;
+    while let Some(found) = lower[at..].find("<s").map(|found| found + at) {
+        at = found + 2;
+        for (open, close) in [("<script", "</script"), ("<style", "</style")] {
+            let opens = lower[found..].starts_with(open)
+                && lower[found + open.len()..].starts_with(|c: char| c == '>' || c.is_whitespace());
+            if let Some(start) = opens.then(|| lower[found..].find('>')).flatten().map(|end| found + end + 1) {
+                let end = lower[start..].find(close).map_or(lower.len(), |end| start + end);
+                ranges.push(start..end);
+                at = end;
+            }
+        }
+    }
+    ranges
+}
+
+/// How a written name becomes a file: what stands for `/`, before and behind its last part.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) struct Naming {
+    pub separator: String,
+    pub prefix: String,
+    pub suffix: String,
+}
+
+/// All files of the site by what their names may be written as.
+pub(super) struct Index<'f> {
+    pub paths: Vec<&'f str>,
+    /// For each stem the files, with the prefix and suffix that are not written.
+    stems: FxHashMap<&'f str, Vec<(usize, &'f str, &'f str)>>,
+}
+
+impl<'f> Index<'f> {
+    pub fn new(files: &'f [SourceFile]) -> Self {
+        let paths: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
+        let mut stems: FxHashMap<&str, Vec<(usize, &str, &str)>> = FxHashMap::default();
+        for (id, path) in paths.iter().enumerate() {
+            let name = path.rsplit('/').next().unwrap_or(path);
+            let marks = name.bytes().take_while(|b| b.is_ascii_punctuation() && *b != b'.').count();
+            let starts: FxHashSet<usize> = [0, marks].into_iter().collect();
+            for start in starts {
+                let ends = name[start..].match_indices('.').map(|(at, _)| start + at).filter(|&at| at > start);
+                for end in ends.chain([name.len()]) {
+                    stems.entry(&name[start..end]).or_default().push((id, &name[..start], &name[end..]));
+                }
+            }
+        }
+        Self { paths, stems }
+    }
+
+    /// Every way in which a written name ends the path of a file.
+    pub fn readings(&self, written: &str, separators: &[&str]) -> Vec<(Naming, usize)> {
+        let mut found = Vec::new();
+        let plain = strip_start(written);
+        for (at, &separator) in separators.iter().enumerate() {
+            // A name without a folder says nothing about the separator.
+            if at > 0 && !plain.contains(separator) {
+                continue;
+            }
+            let parts: Vec<&str> = plain.split(separator).collect();
+            let Some((last, folders)) = parts.split_last().filter(|_| parts.iter().all(|part| !part.is_empty())) else {
+                continue;
+            };
+            for &(id, prefix, suffix) in self.stems.get(last).into_iter().flatten() {
+                let own: Vec<&str> = folder(self.paths[id]).split('/').filter(|part| !part.is_empty()).collect();
+                if own.ends_with(folders) {
+                    let naming = Naming { separator: separator.into(), prefix: prefix.into(), suffix: suffix.into() };
+                    found.push((naming, id));
+                }
+            }
+        }
+        found
+    }
+}
+
+/// A written name without what says where it starts.
+pub(super) fn strip_start(written: &str) -> &str {
+    let mut rest = written;
+    while let Some(shorter) = ["./", "../", "/", "~/", "@/"].iter().find_map(|start| rest.strip_prefix(start)) {
+        rest = shorter;
+    }
+    rest
+}
+
+/// The files of one kind.
+pub(super) struct Corpus {
+    pub texts: Vec<Text>,
+    pub by_path: FxHashMap<String, usize>,
+}
+
+impl Corpus {
+    pub fn new<'a>(files: impl IntoIterator<Item = &'a SourceFile>) -> Self {
+        let texts: Vec<Text> = files.into_iter().map(Text::new).collect();
+        let by_path = texts.iter().enumerate().map(|(id, text)| (text.path.clone(), id)).collect();
+        Self { texts, by_path }
+    }
+}

@@ -1,0 +1,696 @@
+//! From what directives mean to the examples of a dialect file.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::heads::{Directive, Slot, arguments_of};
+use super::meaning::{Meaning, Meanings, Reasoner, Trust};
+use super::tags::{Notation, Style, Tag, TokenKind, token_text};
+use crate::dialect::Kind;
+
+/// A form as it will be written into a dialect file.
+#[derive(Clone, Debug)]
+pub(super) struct Shape {
+    pub kind: Kind,
+    pub open: String,
+    pub branch: Vec<String>,
+    pub close: Vec<String>,
+    pub balanced: bool,
+    pub line: bool,
+    pub trust: Trust,
+    pub why: String,
+    pub uses: usize,
+    /// A tag that shows it.
+    pub example: Option<usize>,
+}
+
+impl Shape {
+    fn new(kind: Kind, open: String, trust: Trust, why: &str, tags: &[usize]) -> Self {
+        Self {
+            kind,
+            open,
+            branch: Vec::new(),
+            close: Vec::new(),
+            balanced: false,
+            line: false,
+            trust,
+            why: why.to_owned(),
+            uses: tags.len(),
+            example: tags.first().copied(),
+        }
+    }
+}
+
+/// A text as a pattern shows it.
+fn escape(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.chars() {
+        if matches!(c, '[' | ']' | '\\') || c == '<' && text.starts_with("<*") {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out
+}
+
+pub(super) struct Writer<'a> {
+    pub reasoner: &'a Reasoner<'a>,
+    pub found: &'a Meanings,
+}
+
+impl Writer<'_> {
+    fn text(&self, at: usize) -> &str {
+        &self.reasoner.corpus.texts[self.reasoner.tags[at].file].text
+    }
+
+    fn tag(&self, at: usize) -> &Tag {
+        &self.reasoner.tags[at]
+    }
+
+    fn directive(&self, id: usize) -> &Directive {
+        &self.reasoner.directives[id]
+    }
+
+    fn notation(&self, id: usize) -> &Notation {
+        &self.reasoner.notations[self.directive(id).notation]
+    }
+
+    /// All forms, in the order of kinds.
+    pub fn forms(&self) -> Vec<Shape> {
+        let mut shapes = Vec::new();
+        for (&id, meaning) in &self.found.of {
+            self.directive_forms(id, meaning, &mut shapes);
+        }
+        self.leftovers(&mut shapes);
+        shapes.sort_by_key(|shape| {
+            (Kind::ALL.iter().position(|kind| *kind == shape.kind), std::cmp::Reverse(shape.uses))
+        });
+        let mut seen = BTreeSet::new();
+        shapes.retain(|shape| seen.insert((shape.kind.word(), shape.open.clone(), shape.close.clone())));
+        // One opener with the same kind and several closers is one form.
+        let mut merged: Vec<Shape> = Vec::new();
+        for shape in shapes {
+            match merged
+                .iter_mut()
+                .find(|known| known.kind == shape.kind && known.open == shape.open && !known.close.is_empty())
+            {
+                Some(known) => known.close.extend(shape.close),
+                None => merged.push(shape),
+            }
+        }
+        merged
+    }
+
+    fn directive_forms(&self, id: usize, meaning: &Meaning, shapes: &mut Vec<Shape>) {
+        let place = match meaning.kind {
+            Kind::Parent | Kind::Include | Kind::Wrap | Kind::Import => Some("<target>"),
+            Kind::Block | Kind::Slot | Kind::Fill | Kind::Part => Some("<name>"),
+            _ => None,
+        };
+        let mut add = |open: String, tags: Vec<usize>, line: bool| {
+            for kind in self.kinds(id, meaning.kind) {
+                let mut shape = Shape::new(kind, open.clone(), meaning.trust, &meaning.why, &tags);
+                shape.line = line;
+                let may_pair = matches!(
+                    kind,
+                    Kind::Block
+                        | Kind::Slot
+                        | Kind::Fill
+                        | Kind::Part
+                        | Kind::Wrap
+                        | Kind::Control
+                        | Kind::Verbatim
+                        | Kind::Comment
+                );
+                if may_pair
+                    && self.notation(id).style != Style::Attribute
+                    && !self.close(id, kind, &mut shape)
+                    && !matches!(kind, Kind::Slot | Kind::Fill)
+                {
+                    continue;
+                }
+                shapes.push(shape);
+            }
+        };
+        let line = self.notation(id).style == Style::Line;
+        match (place, &meaning.slot) {
+            (Some(place), Some(slot)) => {
+                for (open, tags) in self.with_place(id, slot, place, meaning.kind) {
+                    add(open, tags, line);
+                }
+            }
+            (Some(_), None) => {}
+            (None, _) => {
+                for (open, tags) in self.plain(id, meaning.kind) {
+                    add(open, tags, line);
+                }
+            }
+        }
+        if let (Some(word), Some(slot)) = (self.found.opted_out.get(&id), &meaning.slot) {
+            for (open, tags) in self.with_place(id, slot, "<target>", meaning.kind).into_iter().take(1) {
+                let bare = open.replace("\"<target>\"", word);
+                shapes.push(Shape::new(Kind::Parent, bare, Trust::Likely, "a word where the layout is named", &tags));
+            }
+        }
+    }
+
+    /// What a directive's forms are: one kind, or for each closer another.
+    fn kinds(&self, id: usize, kind: Kind) -> Vec<Kind> {
+        let mut kinds: Vec<Kind> =
+            self.found.closed_as.iter().filter(|((open, _), _)| *open == id).map(|(_, kind)| *kind).collect();
+        kinds.sort_unstable();
+        kinds.dedup();
+        if kinds.is_empty() { vec![kind] } else { kinds }
+    }
+
+    /// Adds what closes and divides a pair; false if it is none.
+    fn close(&self, id: usize, kind: Kind, shape: &mut Shape) -> bool {
+        let pairs = self.reasoner.pairs;
+        let Some(closers) = pairs.closers.get(&id) else { return false };
+        if self.directive(id).tags.iter().any(|at| pairs.brace_ends.contains_key(at)) {
+            shape.balanced = true;
+            if kind == Kind::Control {
+                shape.branch = self.brace_branches(id);
+            }
+            return true;
+        }
+        for closer in closers {
+            if self.found.closed_as.get(&(id, closer.directive)).is_some_and(|known| *known != kind) {
+                continue;
+            }
+            let own: Vec<usize> = self
+                .directive(id)
+                .tags
+                .iter()
+                .filter_map(|at| pairs.partner.get(at).copied())
+                .filter(|end| self.reasoner.of[*end] == closer.directive)
+                .collect();
+            match &closer.word {
+                Some(word) => shape.close.push(self.around(closer.directive, &format!(" {word}"), &own)),
+                None => {
+                    let taken = self.directive(closer.directive).taken;
+                    let is_named = |at: &usize| self.tag(*at).tokens.len() > taken;
+                    let named: Vec<usize> = own.iter().copied().filter(is_named).collect();
+                    let argument = named
+                        .first()
+                        .and_then(|&at| arguments_of(self.text(at), self.tag(at), taken).into_iter().next());
+                    if let Some(argument) = argument.filter(|_| shape.open.contains("<name>")) {
+                        let name = if argument.slot.quoted { "\"<name>\"" } else { "<name>" };
+                        let lead = self.lead_as_written(
+                            self.tag(named[0]),
+                            self.text(named[0]),
+                            &argument.slot.lead,
+                            argument.token,
+                        );
+                        let place =
+                            if self.tag(named[0]).call { format!("({lead}{name})") } else { format!(" {lead}{name}") };
+                        shape.close.push(self.around(closer.directive, &place, &named));
+                    }
+                    let bare: Vec<usize> = own.iter().copied().filter(|at| !is_named(at)).collect();
+                    if !bare.is_empty() || named.is_empty() || !shape.open.contains("<name>") {
+                        let call = bare.first().is_some_and(|&at| self.tag(at).call);
+                        shape.close.push(self.around(closer.directive, if call { "()" } else { "" }, &bare));
+                    }
+                }
+            }
+        }
+        if matches!(kind, Kind::Control) {
+            for &branch in pairs.branches.get(&id).into_iter().flatten() {
+                shape.branch.extend(self.plain(branch, Kind::Control).into_iter().map(|(open, _)| open));
+            }
+        }
+        !shape.close.is_empty()
+    }
+
+    /// `} else {` and its like: what stands between the brace that ends a body and the next.
+    fn brace_branches(&self, id: usize) -> Vec<String> {
+        let mut found: BTreeSet<String> = BTreeSet::new();
+        for at in &self.directive(id).tags {
+            let Some(&end) = self.reasoner.pairs.brace_ends.get(at) else { continue };
+            let mut rest = &self.text(*at)[end + 1..];
+            loop {
+                let word = rest.trim_start();
+                let length = word.bytes().take_while(|b| b.is_ascii_alphabetic() || *b == b' ').count();
+                let words = word[..length].trim();
+                if words.is_empty() || length > 20 {
+                    break;
+                }
+                let after = word[length..].trim_start();
+                let (condition, after) = match after.strip_prefix('(').and_then(|inner| inner.split_once(')')) {
+                    Some((_, after)) => (" (<expr>)", after.trim_start()),
+                    None => ("", after),
+                };
+                if !after.starts_with('{') {
+                    break;
+                }
+                found.insert(format!("}} {words}{condition} {{"));
+                // The next one stands behind this one's body.
+                let Some(close) = after.find('}') else { break };
+                rest = &after[close + 1..];
+            }
+        }
+        found.into_iter().collect()
+    }
+
+    /// A tag of a directive with something behind its words.
+    fn around(&self, id: usize, body: &str, tags: &[usize]) -> String {
+        let directive = self.directive(id);
+        let notation = self.notation(id);
+        let sample: &[usize] = if tags.is_empty() { &directive.tags } else { tags };
+        let words = escape(&directive.words.join(" "));
+        let mark = escape(&directive.mark);
+        let open = escape(&notation.open);
+        let any = |test: &dyn Fn(&Tag, &str) -> bool| sample.iter().any(|&at| test(self.tag(at), self.text(at)));
+        let blank_open = any(&|tag, text| text[tag.inner.clone()].starts_with(|c: char| c.is_whitespace()));
+        let blank_mark = !mark.is_empty()
+            && any(&|tag, text| text[tag.mark.end..tag.inner.end].starts_with(|c: char| c.is_whitespace()));
+        let blank_close = any(&|tag, text| text[tag.inner.clone()].ends_with(|c: char| c.is_whitespace()));
+        let gap = if blank_open { " " } else { "" };
+        let body = if words.is_empty() { body.trim_start() } else { body };
+        match notation.style {
+            Style::Bracket => {
+                let end = if blank_close { " " } else { "" };
+                let middle = if blank_mark { " " } else { "" };
+                format!("{open}{gap}{mark}{middle}{words}{body}{end}{}", escape(&notation.close))
+            }
+            Style::Line => {
+                let gap = if any(&|tag, text| text[..tag.mark.start].ends_with(' ')) { " " } else { "" };
+                format!("{open}{gap}{mark}{words}{body}")
+            }
+            Style::Sigil => {
+                let brace = any(&|tag, _| tag.brace);
+                let space = brace && any(&|tag, text| text[..tag.range.end - 1].ends_with(' '));
+                format!(
+                    "{open}{words}{body}{}",
+                    if space {
+                        " {"
+                    } else if brace {
+                        "{"
+                    } else {
+                        ""
+                    }
+                )
+            }
+            Style::Element => {
+                let single = any(&|tag, text| text[..tag.range.end - 1].ends_with('/'));
+                let end = if single { if blank_close { " />" } else { "/>" } } else { ">" };
+                format!("<{mark}{words}{body}{end}")
+            }
+            Style::Attribute => format!("<* {words}{body}>"),
+        }
+    }
+
+    /// The forms of a directive with a name or target in a slot: by quotes, by what follows.
+    fn with_place(&self, id: usize, slot: &Slot, place: &str, kind: Kind) -> Vec<(String, Vec<usize>)> {
+        let directive = self.directive(id);
+        let mut groups: BTreeMap<(bool, String, bool, String), Vec<usize>> = BTreeMap::new();
+        for &at in &directive.tags {
+            let (tag, text) = (self.tag(at), self.text(at));
+            let arguments = arguments_of(text, tag, directive.taken);
+            let Some(argument) = arguments.into_iter().find(|a| a.slot.lead == slot.lead && a.complete) else {
+                continue;
+            };
+            if argument.slot.quoted != slot.quoted && place == "<target>" && slot.lead.contains('=') {
+                continue;
+            }
+            let lead = self.lead_as_written(tag, text, &slot.lead, argument.token);
+            let before = argument.token
+                > directive.taken
+                    + slot.lead.chars().filter(|c| "=:>".contains(*c)).count()
+                    + usize::from(slot.lead.len() > 1);
+            let rest = self.rest_after(tag, text, argument.token, kind);
+            groups.entry((argument.slot.quoted, lead, before, rest)).or_default().push(at);
+        }
+        self.compose(id, place, groups)
+    }
+
+    /// What stands before a slot, with blanks where some are written.
+    fn lead_as_written(&self, tag: &Tag, text: &str, lead: &str, token: usize) -> String {
+        if lead.len() < 2 {
+            return lead.to_owned();
+        }
+        let word = lead.trim_end_matches(['=', ':', '>', ' ']);
+        let sign = lead[word.len()..].trim();
+        let start = tag.tokens[token].range.start;
+        let spaced = text[..start].ends_with(' ') && !sign.is_empty();
+        match (sign.is_empty(), spaced) {
+            (true, _) => format!("{word} "),
+            (false, true) if sign == ":" => format!("{word}: "),
+            (false, true) => format!("{word} {sign} "),
+            (false, false) => format!("{word}{sign}"),
+        }
+    }
+
+    /// What stands behind a slot, as a pattern.
+    fn rest_after(&self, tag: &Tag, text: &str, token: usize, kind: Kind) -> String {
+        let rest = &tag.tokens[token + 1..];
+        let region = matches!(kind, Kind::Slot | Kind::Fill | Kind::Block | Kind::Part);
+        match rest {
+            [] => String::new(),
+            [comma, second, more @ ..] if comma.kind == TokenKind::Sign(b',') && region => {
+                let word = token_text(text, second);
+                match (second.kind, more) {
+                    (TokenKind::Word, [sign, value, ..]) if matches!(sign.kind, TokenKind::Sign(b':' | b'=')) => {
+                        let sign = token_text(text, sign);
+                        let gap = if text[..value.range.start].ends_with(' ') { " " } else { "" };
+                        let value =
+                            if value.kind == TokenKind::Quoted { "\"<value>\"" } else { token_text(text, value) };
+                        format!(", {word}{sign}{gap}{value}")
+                    }
+                    _ => ", \"<value>\"".to_owned(),
+                }
+            }
+            [first, ..] if first.kind == TokenKind::Sign(b',') => ", <args>".to_owned(),
+            [first, ..] if first.kind == TokenKind::Sign(b';') => "; <args>".to_owned(),
+            _ if tag.call => ", <args>".to_owned(),
+            _ => " [<args>]".to_owned(),
+        }
+    }
+
+    fn compose(
+        &self,
+        id: usize,
+        place: &str,
+        groups: BTreeMap<(bool, String, bool, String), Vec<usize>>,
+    ) -> Vec<(String, Vec<usize>)> {
+        let code = self.notation(id).code;
+        let mut merged: BTreeMap<(bool, String, String), Vec<usize>> = BTreeMap::new();
+        let any_before = groups.keys().any(|key| key.2);
+        for ((quoted, lead, _, rest), tags) in &groups {
+            // With and without arguments behind it is one form, where they may be left out.
+            let optional = groups.keys().any(|key| key.0 == *quoted && key.3 == " [<args>]");
+            let rest = if optional && rest.is_empty() { " [<args>]" } else { rest.as_str() };
+            let spaced = groups.keys().any(|key| key.0 == *quoted && key.1.contains(' '));
+            let lead = if spaced && !lead.contains(' ') {
+                groups.keys().find(|key| key.1.contains(' ')).map_or(lead.clone(), |key| key.1.clone())
+            } else {
+                lead.clone()
+            };
+            merged.entry((*quoted, lead, rest.to_owned())).or_default().extend(tags);
+        }
+        let mut found: Vec<(String, Vec<usize>)> = merged
+            .into_iter()
+            .map(|((quoted, lead, rest), tags)| {
+                let quoted_place = if quoted { self.quotes(&tags, place) } else { place.to_owned() };
+                let call = tags.iter().any(|&at| self.tag(at).call);
+                let first = if any_before && !code {
+                    "[<args>] "
+                } else if code {
+                    "<args> "
+                } else {
+                    ""
+                };
+                let inner = format!("{first}{lead}{quoted_place}{rest}");
+                let body = if call {
+                    let gap = if tags.iter().any(|&at| self.text(at)[self.tag(at).word.end..].starts_with(' ')) {
+                        " "
+                    } else {
+                        ""
+                    };
+                    format!("{gap}({inner})")
+                } else if lead.starts_with('=') {
+                    inner
+                } else {
+                    format!(" {inner}")
+                };
+                (self.around(id, &body, &tags), tags)
+            })
+            .collect();
+        found.sort_by_key(|(_, tags)| std::cmp::Reverse(tags.len()));
+        found
+    }
+
+    /// The quotes that most of these tags are written with.
+    fn quotes(&self, tags: &[usize], place: &str) -> String {
+        let single = tags.iter().filter(|&&at| self.text(at)[self.tag(at).inner.clone()].contains('\'')).count();
+        if single * 2 > tags.len() { format!("'{place}'") } else { format!("\"{place}\"") }
+    }
+
+    /// The forms of a directive that names nothing.
+    fn plain(&self, id: usize, kind: Kind) -> Vec<(String, Vec<usize>)> {
+        let directive = self.directive(id);
+        let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        for &at in &directive.tags {
+            let tag = self.tag(at);
+            let rest = tag.tokens.len() > directive.taken;
+            let written = match (kind, tag.call, rest) {
+                (Kind::Set, _, _) => self.assignment(tag, self.text(at), directive.taken),
+                (_, true, true) => {
+                    if self.text(at)[tag.word.end..].starts_with(' ') {
+                        " (<expr>)"
+                    } else {
+                        "(<expr>)"
+                    }
+                }
+                (_, true, false) => "()",
+                (Kind::Comment, ..) => " <text>",
+                (_, _, true) => " <expr>",
+                (_, _, false) => "",
+            };
+            groups.entry(written).or_default().push(at);
+        }
+        if kind == Kind::Set && groups.len() > 1 {
+            groups.remove("");
+        }
+        groups.into_iter().map(|(body, tags)| (self.around(id, body, &tags), tags)).collect()
+    }
+
+    fn assignment(&self, tag: &Tag, text: &str, taken: usize) -> &'static str {
+        let Some(sign) = tag.tokens.get(taken + 1) else { return "" };
+        let colon = sign.kind == TokenKind::Sign(b':');
+        let tight = !text[..sign.range.start].ends_with(' ');
+        let quoted =
+            tag.tokens.get(taken + 2).is_some_and(|t| t.kind == TokenKind::Quoted) && tag.tokens.len() == taken + 3;
+        match (colon, tight, quoted) {
+            (true, ..) => " <name> := <expr>",
+            (false, true, true) => " <name>=\"<value>\"",
+            (false, true, false) => " <name>=<expr>",
+            (false, false, _) => " <name> = <expr>",
+        }
+    }
+
+    /// What no directive explains: outputs, comments, code, other tags.
+    fn leftovers(&self, shapes: &mut Vec<Shape>) {
+        let r = self.reasoner;
+        let meant = |notation: usize| {
+            self.found.of.iter().any(|(id, m)| self.directive(*id).notation == notation && m.trust > Trust::Asked)
+        };
+        let engine = !self.found.of.is_empty();
+        let mut outputs = 0;
+        let mut shared = Vec::new();
+        for (notation, known) in r.notations.iter().enumerate() {
+            let rest: Vec<usize> = (0..r.directives.len())
+                .filter(|&id| r.directives[id].notation == notation && !self.found.of.contains_key(&id))
+                .filter(|&id| !r.pairs.is_closer(id) && !r.pairs.is_branch(id))
+                .collect();
+            let used = meant(notation) || known.strong || engine && self.goes_with_strong(notation);
+            if !used || rest.is_empty() {
+                continue;
+            }
+            match known.style {
+                Style::Bracket if known.open.len() == 1 => self.lone_words(&rest, shapes),
+                Style::Bracket => {
+                    let rest = self.comments(notation, &rest, shapes);
+                    let tags: Vec<usize> = rest.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
+                    if tags.is_empty() {
+                        continue;
+                    }
+                    if known.code {
+                        shapes.push(Shape::new(
+                            Kind::Code,
+                            format!("{} <args> {}", escape(&known.open), escape(&known.close)),
+                            Trust::Likely,
+                            "statements",
+                            &tags,
+                        ));
+                    } else if meant(notation) {
+                        shared.push((notation, tags));
+                    } else {
+                        outputs += 1;
+                        let trust = if tags.len() >= 3 { Trust::Sure } else { Trust::Likely };
+                        shapes.push(Shape::new(
+                            Kind::Output,
+                            self.generic(notation, "<expr>"),
+                            trust,
+                            "expressions only",
+                            &tags,
+                        ));
+                    }
+                }
+                Style::Sigil => self.sigil_words(&rest, shapes),
+                _ => {}
+            }
+        }
+        for (notation, tags) in shared {
+            let kind = if outputs == 0 { Kind::Output } else { Kind::Other };
+            let why = if outputs == 0 { "expressions between other tags" } else { "tags that nothing explains" };
+            shapes.push(Shape::new(kind, self.generic(notation, "<expr>"), Trust::Likely, why, &tags));
+        }
+    }
+
+    /// A weak notation whose opening delimiter begins with one that means something.
+    fn goes_with_strong(&self, notation: usize) -> bool {
+        let r = self.reasoner;
+        let own = &r.notations[notation];
+        let first = own.open.chars().next();
+        own.style == Style::Bracket
+            && own.open.len() > 1
+            && !own.open.starts_with("<!--")
+            && self.found.of.keys().any(|id| r.notations[self.directive(*id).notation].open.chars().next() == first)
+    }
+
+    fn generic(&self, notation: usize, place: &str) -> String {
+        let known = &self.reasoner.notations[notation];
+        format!("{} {place} {}", escape(&known.open), escape(&known.close))
+    }
+
+    /// Takes marks and notations that hold prose or markup for comments; gives what is left.
+    fn comments(&self, notation: usize, rest: &[usize], shapes: &mut Vec<Shape>) -> Vec<usize> {
+        let r = self.reasoner;
+        let mut marks: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        rest.iter().for_each(|&id| marks.entry(r.directives[id].mark.as_str()).or_default().push(id));
+        let mut left = Vec::new();
+        for (mark, ids) in marks {
+            let tags: Vec<usize> = ids.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
+            let prose = tags.iter().filter(|&&at| is_prose(&self.text(at)[self.tag(at).inner.clone()])).count();
+            let known = &r.notations[notation];
+            let meant = mark.is_empty() && self.found.of.keys().any(|id| self.directive(*id).notation == notation);
+            let hinted = known.open.ends_with(['#', '*', '-', '!', ';', '/'])
+                || mark.starts_with(['#', '*', '!', '/'])
+                || mark.starts_with("--");
+            if !meant && (prose * 10 >= tags.len() * 6 || hinted && prose * 10 >= tags.len() * 3) {
+                let open = format!("{}{} <text> {}", escape(&known.open), escape(mark), escape(&known.close));
+                let trust = if prose >= 2 && hinted { Trust::Sure } else { Trust::Likely };
+                shapes.push(Shape::new(Kind::Comment, open, trust, "words and markup, no expressions", &tags));
+            } else {
+                left.extend(ids);
+            }
+        }
+        left
+    }
+
+    /// Words in single brackets: each is a form of its own.
+    fn lone_words(&self, rest: &[usize], shapes: &mut Vec<Shape>) {
+        let bound = self.bound_names();
+        for &id in rest {
+            let directive = self.directive(id);
+            let quiet = directive.tags.iter().filter(|&&at| self.tag(at).quiet).count();
+            let prose =
+                directive.tags.iter().filter(|&&at| is_prose(&self.text(at)[self.tag(at).inner.clone()])).count();
+            if !directive.mark.is_empty() && prose == directive.tags.len() {
+                let known = self.notation(id);
+                let open = format!(
+                    "{}{} <text> {}{}",
+                    escape(&known.open),
+                    escape(&directive.mark),
+                    mirrored(&directive.mark),
+                    escape(&known.close)
+                );
+                let all = directive
+                    .tags
+                    .iter()
+                    .all(|&at| self.text(at)[self.tag(at).inner.clone()].ends_with(&mirrored(&directive.mark)));
+                let open = if all {
+                    open
+                } else {
+                    format!("{}{} <text> {}", escape(&known.open), escape(&directive.mark), escape(&known.close))
+                };
+                shapes.push(Shape::new(Kind::Comment, open, Trust::Likely, "words, no expressions", &directive.tags));
+                continue;
+            }
+            if directive.words[0].is_empty()
+                || quiet == directive.tags.len()
+                || directive.tags.iter().any(|&at| self.tag(at).tokens.len() > directive.taken + 1)
+            {
+                continue;
+            }
+            let values: Vec<&str> = directive
+                .tags
+                .iter()
+                .filter_map(|&at| Some(token_text(self.text(at), self.tag(at).tokens.get(directive.taken)?)))
+                .collect();
+            if values.len() == directive.tags.len() && values.iter().any(|value| bound.contains(value)) {
+                let open = self.around(id, " <name>", &directive.tags);
+                shapes.push(Shape::new(
+                    Kind::Output,
+                    open,
+                    Trust::Likely,
+                    "prints names that are bound elsewhere",
+                    &directive.tags,
+                ));
+            }
+        }
+    }
+
+    /// Names that something in the site binds.
+    fn bound_names(&self) -> BTreeSet<&str> {
+        let mut names = BTreeSet::new();
+        for (id, meaning) in &self.found.of {
+            let directive = self.directive(*id);
+            for &at in &directive.tags {
+                let tokens = &self.tag(at).tokens;
+                for pair in tokens.windows(2) {
+                    let binds = pair[0].kind == TokenKind::Word && matches!(pair[1].kind, TokenKind::Sign(b'=' | b':'));
+                    if binds && matches!(meaning.kind, Kind::Set | Kind::Include | Kind::Wrap) {
+                        names.insert(token_text(self.text(at), &pair[0]));
+                    }
+                }
+            }
+        }
+        names
+    }
+
+    /// Words behind a sigil that mean nothing else: they print values, where enough of them do.
+    fn sigil_words(&self, rest: &[usize], shapes: &mut Vec<Shape>) {
+        let bare: Vec<usize> = rest
+            .iter()
+            .copied()
+            .filter(|&id| {
+                self.directive(id).tags.iter().all(|&at| self.tag(at).tokens.is_empty() && !self.tag(at).call)
+            })
+            .collect();
+        let tags: Vec<usize> = bare
+            .iter()
+            .flat_map(|&id| self.directive(id).tags.iter().copied())
+            .filter(|&at| !self.tag(at).quiet)
+            .collect();
+        let files: BTreeSet<usize> = tags.iter().map(|&at| self.tag(at).file).collect();
+        let others = self.reasoner.notations.iter().enumerate().any(|(id, n)| {
+            let own = &self.notation(rest[0]).open;
+            n.style == Style::Bracket
+                && n.strong
+                && n.open.starts_with(own.as_str())
+                && self.reasoner.tags.iter().any(|tag| tag.notation == id)
+        });
+        if bare.len() >= 3 && files.len() >= 2 && !others
+            || bare.len() >= 3 && self.notation(rest[0]).open.len() == 1 && files.len() >= 2 && self.braced(rest[0])
+        {
+            let open = format!("{}<name>", escape(&self.notation(rest[0]).open));
+            shapes.push(Shape::new(
+                Kind::Output,
+                open,
+                Trust::Likely,
+                "many words behind the sigil mean nothing else",
+                &tags,
+            ));
+        }
+    }
+
+    /// Whether the notation of a directive closes bodies with braces.
+    fn braced(&self, id: usize) -> bool {
+        let notation = self.directive(id).notation;
+        self.reasoner.tags.iter().any(|tag| tag.notation == notation && tag.brace)
+    }
+}
+
+fn mirrored(mark: &str) -> String {
+    mark.chars().rev().collect()
+}
+
+/// Whether a tag holds words for people, or markup.
+fn is_prose(inner: &str) -> bool {
+    let text = inner.trim();
+    let words: Vec<&str> = text.split_whitespace().collect();
+    let plain = |word: &&&str| word.bytes().all(|b| b.is_ascii_alphabetic() || b >= 0x80 || b",.':;!?-".contains(&b));
+    let run = words.windows(2).filter(|pair| pair.iter().all(|w| plain(&w))).count();
+    text.contains("</") || text.contains("/>") || run >= 1 && !text.contains(['=', '|', '(']) && words.len() >= 2
+}

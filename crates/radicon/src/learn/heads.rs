@@ -1,0 +1,164 @@
+//! Tags that begin with the same words, and the places of their arguments.
+
+use rustc_hash::FxHashMap;
+
+use super::corpus::Corpus;
+use super::tags::{Style, Tag, TokenKind, token_text};
+
+/// Where an argument stands: behind the first words, or behind a word and a sign of its own.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) struct Slot {
+    /// What stands right before it: nothing, `=`, `name=`, `from `.
+    pub lead: String,
+    pub quoted: bool,
+}
+
+/// All tags of one notation that begin with the same marks and words.
+#[derive(Clone, Debug)]
+pub(super) struct Directive {
+    pub notation: usize,
+    pub mark: String,
+    /// Its words, one or two.
+    pub words: Vec<String>,
+    /// Its tags, in order of files and places.
+    pub tags: Vec<usize>,
+    /// How many arguments its second word took: tokens that belong to the words.
+    pub taken: usize,
+    /// What its tags in quotes all have behind the argument: a second one, separated by a comma.
+    pub with_value: bool,
+}
+
+impl Directive {
+    pub fn label(&self) -> String {
+        format!("{}{}", self.mark, self.words.join(" "))
+    }
+}
+
+/// A token of a tag that may be a target or a name.
+#[derive(Clone, Debug)]
+pub(super) struct Argument {
+    pub slot: Slot,
+    /// Index of the token.
+    pub token: usize,
+    /// No operator follows: it is a complete literal.
+    pub complete: bool,
+}
+
+/// The arguments of a tag that may be a target or a name, in order.
+pub(super) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument> {
+    let mut found = Vec::new();
+    let tokens = &tag.tokens;
+    for (at, token) in tokens.iter().enumerate().skip(taken) {
+        if matches!(token.kind, TokenKind::Sign(_)) {
+            continue;
+        }
+        let quoted = token.kind == TokenKind::Quoted;
+        let signs = tokens[taken..at]
+            .iter()
+            .rev()
+            .take_while(|t| matches!(t.kind, TokenKind::Sign(b'=' | b':' | b'>')))
+            .count();
+        let before = at.checked_sub(signs + 1).filter(|&word| word >= taken).map(|word| &tokens[word]);
+        let lead = match before {
+            // Behind the words themselves.
+            None if signs == 0 && at == taken => String::new(),
+            None if at == taken + signs => "=".to_owned(),
+            Some(word) if signs > 0 && word.kind == TokenKind::Word => {
+                let last = &tokens[at - 1];
+                text[word.range.start..last.range.end].split_whitespace().collect::<String>()
+            }
+            Some(word) if signs == 0 && quoted && word.kind == TokenKind::Word => {
+                format!("{} ", token_text(text, word))
+            }
+            _ => continue,
+        };
+        let next = tokens.get(at + 1).map(|next| next.kind);
+        let assigned = matches!(next, Some(TokenKind::Sign(b'=' | b':'))) && !quoted;
+        let complete = !matches!(next, Some(TokenKind::Sign(b'~' | b'+' | b'.' | b'|' | b'&' | b'?' | b'%' | b'*')));
+        if !assigned {
+            found.push(Argument { slot: Slot { lead, quoted }, token: at, complete });
+        }
+    }
+    found
+}
+
+/// Whether a tag's arguments begin with a second one behind a comma.
+fn has_value(tag: &Tag, taken: usize) -> bool {
+    let kinds: Vec<TokenKind> = tag.tokens.iter().skip(taken).take(3).map(|token| token.kind).collect();
+    matches!(kinds[..], [TokenKind::Quoted, TokenKind::Sign(b','), _])
+}
+
+/// Groups tags by their words.
+pub(super) fn directives(corpus: &Corpus, tags: &[Tag], styles: &[Style]) -> Vec<Directive> {
+    let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
+    let mut groups: FxHashMap<(usize, &str, &str), Vec<usize>> = FxHashMap::default();
+    for (at, tag) in tags.iter().enumerate() {
+        let key = (tag.notation, &text(tag)[tag.mark.clone()], &text(tag)[tag.word.clone()]);
+        groups.entry(key).or_default().push(at);
+    }
+    let mut words: FxHashMap<(usize, &str), usize> = FxHashMap::default();
+    for (&(notation, _, word), tags) in &groups {
+        *words.entry((notation, word)).or_default() += tags.len();
+    }
+    let mut found = Vec::new();
+    let mut keys: Vec<_> = groups.keys().copied().collect();
+    keys.sort_unstable();
+    for key @ (notation, mark, word) in keys {
+        let group = &groups[&key];
+        // Tags whose second word says more: it is the word of other tags, or always the same.
+        let mut second: FxHashMap<&str, Vec<usize>> = FxHashMap::default();
+        for &at in group {
+            let tag = &tags[at];
+            let first = tag.tokens.first().filter(|token| token.kind == TokenKind::Word && !tag.call);
+            let next = tag.tokens.get(1).map(|token| token.kind);
+            let is_assigned = matches!(next, Some(TokenKind::Sign(_)));
+            if let Some(first) = first.filter(|_| !is_assigned && !word.is_empty()) {
+                second.entry(token_text(text(tag), first)).or_default().push(at);
+            }
+        }
+        let mut rest: Vec<usize> = group.clone();
+        let mut seconds: Vec<_> = second.into_iter().collect();
+        seconds.sort_unstable();
+        if styles[notation] == Style::Bracket || styles[notation] == Style::Line {
+            // `end word` ends many things; a condition on a value that is printed elsewhere is none of them.
+            let heads = seconds
+                .iter()
+                .filter(|(second, _)| words.contains_key(&(notation, *second)) && *second != word)
+                .count();
+            let mostly = heads * 10 >= seconds.len() * 8;
+            for (second, members) in seconds {
+                let length = |wanted: usize| members.iter().all(|&at| tags[at].tokens.len() == wanted);
+                let is_head = words.contains_key(&(notation, second)) && second != word;
+                let only = members.len() * 10 >= group.len() * 9;
+                let is_word = is_head && (length(1) && mostly || length(2) && only);
+                let constant = only && members.len() >= 3 && length(2);
+                if is_word || constant {
+                    rest.retain(|at| !members.contains(at));
+                    found.push(Directive {
+                        notation,
+                        mark: mark.to_owned(),
+                        words: vec![word.to_owned(), second.to_owned()],
+                        tags: members,
+                        taken: 1,
+                        with_value: false,
+                    });
+                }
+            }
+        }
+        let (valued, single): (Vec<usize>, Vec<usize>) =
+            rest.into_iter().partition(|&at| has_value(&tags[at], 0) && !tags[at].brace);
+        for (members, with_value) in [(single, false), (valued, true)] {
+            if !members.is_empty() {
+                found.push(Directive {
+                    notation,
+                    mark: mark.to_owned(),
+                    words: vec![word.to_owned()],
+                    tags: members,
+                    taken: 0,
+                    with_value,
+                });
+            }
+        }
+    }
+    found
+}

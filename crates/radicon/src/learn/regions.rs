@@ -1,0 +1,374 @@
+//! Blocks, slots and what fills them: names that recur between a file and what is above it.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rustc_hash::FxHashSet;
+
+use super::heads::Slot;
+use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Recurrence, Trust, plural};
+use super::pairs::between;
+use super::tags::{Style, TokenKind, token_text};
+use crate::dialect::Kind;
+
+impl Reasoner<'_> {
+    /// Names that recur between a file and what is above it.
+    pub(super) fn regions(&self, found: &mut Meanings) {
+        // What wraps gives its content to the file that it names.
+        let mut links: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for file in 0..self.corpus.texts.len() {
+            links.insert(file, Self::ancestors(&found.parents, file));
+        }
+        for reference in self.references.iter().filter(|r| self.is_wrap(r, found)) {
+            for (tag, file) in &reference.edges {
+                if let Some(target) = self.file_of(*file) {
+                    let mut all = vec![target];
+                    all.extend(links.get(&target).cloned().unwrap_or_default());
+                    links.entry(self.tags[*tag].file).or_default().extend(all);
+                }
+            }
+        }
+        // A wrapped file may wrap in turn.
+        for _ in 0..4 {
+            let snapshot = links.clone();
+            for list in links.values_mut() {
+                let more: Vec<usize> = list.iter().flat_map(|file| snapshot[file].clone()).collect();
+                list.extend(more);
+                list.sort_unstable();
+                list.dedup();
+            }
+        }
+        let targets: FxHashSet<usize> = self
+            .references
+            .iter()
+            .filter(|r| r.share() >= 0.5 && (r.strong || found.of.contains_key(&r.directive)))
+            .map(|r| r.directive)
+            .collect();
+        let mut given: BTreeMap<(usize, Slot), BTreeMap<usize, BTreeSet<&str>>> = BTreeMap::new();
+        let mut uses: BTreeMap<(usize, Slot), usize> = BTreeMap::new();
+        for at in 0..self.tags.len() {
+            let of = self.of[at];
+            if targets.contains(&of)
+                || self.pairs.is_closer(of)
+                || self.tags[at].quiet && !self.notations[self.tags[at].notation].strong
+            {
+                continue;
+            }
+            let plain = |name: &str, slot: &Slot| slot.quoted || !name.contains('.');
+            for (slot, name) in self.names_of(at).into_iter().take(2).filter(|(slot, name)| plain(name, slot)) {
+                given.entry((of, slot.clone())).or_default().entry(self.tags[at].file).or_default().insert(name);
+                *uses.entry((of, slot)).or_default() += 1;
+            }
+        }
+        let mut scored: Vec<Recurrence> = Vec::new();
+        for (child, by_file) in &given {
+            // Every tag of it has a name there.
+            if uses[child] * 10 < self.directives[child.0].tags.len() * 9 {
+                continue;
+            }
+            let total: usize =
+                by_file.iter().filter(|(file, _)| !links[file].is_empty()).map(|(_, names)| names.len()).sum();
+            for (parent, above) in &given {
+                if uses[parent] * 10 < self.directives[parent.0].tags.len() * 9
+                    || self.style(child.0) != self.style(parent.0)
+                        && self.directives[child.0].notation != self.directives[parent.0].notation
+                {
+                    continue;
+                }
+                let (mut matches, mut files) = (0, 0);
+                for (file, names) in by_file {
+                    let hits = names
+                        .iter()
+                        .filter(|name| {
+                            links[file].iter().any(|up| above.get(up).is_some_and(|there| there.contains(*name)))
+                        })
+                        .count();
+                    (matches, files) = (matches + hits, files + usize::from(hits > 0));
+                }
+                let cover = matches as f64 / total.max(1) as f64;
+                if matches > 0 && cover >= RECUR {
+                    scored.push((matches as f64 * cover, files, child.clone(), parent.clone()));
+                }
+            }
+        }
+        scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| (&a.2, &a.3).cmp(&(&b.2, &b.3))));
+        self.choose_regions(&scored, found, &links);
+    }
+
+    pub(super) fn choose_regions(
+        &self,
+        scored: &[Recurrence],
+        found: &mut Meanings,
+        links: &BTreeMap<usize, Vec<usize>>,
+    ) {
+        // The strongest pair decides which words are regions; weaker ones may add spellings.
+        let is_region = |id: usize| self.pairs.is_opener(id) || self.directives[id].with_value;
+        let best = scored.iter().find(|(_, _, child, _)| is_region(child.0)).map_or(0.0, |s| s.0);
+        let base = |id: usize| self.directives[id].tags.iter().any(|&at| links[&self.tags[at].file].is_empty());
+        for (score, files, child, parent) in scored {
+            let divided = self.pairs.branches.contains_key(&child.0) && *score < 0.5 * best;
+            let weak = *score < 0.08 * best || *score < 1.0 && *files < 2 && best > *score || divided;
+            if !is_region(child.0)
+                || weak
+                || found.of.contains_key(&child.0) && found.of[&child.0].kind != Kind::Fill && child.0 != parent.0
+            {
+                continue;
+            }
+            if self.is_assignment(child.0)
+                || self.is_assignment(parent.0)
+                || self.loops(child.0)
+                || self.loops(parent.0)
+            {
+                continue;
+            }
+            let trust = if *files >= 2 && *score >= 2.0 { Trust::Sure } else { Trust::Likely };
+            let matches = format!("its names recur between {} and what is above", plural(*files, "file"));
+            let meaning =
+                |kind: Kind, slot: &Slot| Meaning { kind, slot: Some(slot.clone()), trust, why: matches.clone() };
+            if child.0 == parent.0 {
+                if self.pairs.is_opener(child.0) {
+                    found.of.entry(child.0).or_insert(meaning(Kind::Block, &child.1));
+                }
+            } else {
+                let already = found.of.get(&child.0).is_some_and(|m| m.kind == Kind::Block);
+                let other =
+                    found.of.get(&parent.0).is_some_and(|m| m.kind == Kind::Fill) || self.is_conditional(parent.0);
+                if already && base(child.0) && is_region(parent.0) || other {
+                    continue;
+                }
+                found.of.entry(child.0).or_insert(meaning(Kind::Fill, &child.1));
+                if found.of.get(&child.0).is_some_and(|m| matches!(m.kind, Kind::Fill | Kind::Block)) {
+                    found.of.entry(parent.0).or_insert(meaning(Kind::Slot, &parent.1));
+                }
+            }
+        }
+        self.split_by_closer(found, links);
+        self.kin(found, best);
+    }
+
+    /// One opener with several closers may mean different things with each: what stands in a
+    /// base defines a block, what never does gives content to one.
+    pub(super) fn split_by_closer(&self, found: &mut Meanings, links: &BTreeMap<usize, Vec<usize>>) {
+        let split: Vec<usize> = found
+            .of
+            .iter()
+            .filter(|(id, m)| {
+                matches!(m.kind, Kind::Block | Kind::Fill) && self.pairs.closers.get(id).is_some_and(|c| c.len() > 1)
+            })
+            .map(|(id, _)| *id)
+            .collect();
+        let has_slots = found.of.values().any(|m| m.kind == Kind::Slot);
+        for id in split.into_iter().filter(|_| has_slots) {
+            for closer in &self.pairs.closers[&id] {
+                let ends =
+                    |at: &&usize| self.pairs.partner.get(at).is_some_and(|end| self.of[*end] == closer.directive);
+                let in_base =
+                    self.directives[id].tags.iter().filter(ends).any(|at| links[&self.tags[*at].file].is_empty());
+                found.closed_as.insert((id, closer.directive), if in_base { Kind::Block } else { Kind::Fill });
+            }
+        }
+    }
+
+    /// Other spellings: of a region's word with a value, or with a word before it.
+    pub(super) fn kin(&self, found: &mut Meanings, best: f64) {
+        let known: Vec<(usize, Meaning)> = found.of.iter().map(|(id, m)| (*id, m.clone())).collect();
+        for (id, directive) in self.directives.iter().enumerate() {
+            if found.of.contains_key(&id) || best == 0.0 {
+                continue;
+            }
+            let same = known.iter().find(|(other, m)| {
+                let known = &self.directives[*other];
+                known.notation == directive.notation
+                    && known.words == directive.words
+                    && known.mark == directive.mark
+                    && matches!(m.kind, Kind::Slot | Kind::Fill | Kind::Block)
+            });
+            let longer = known.iter().find(|(other, m)| {
+                let known = &self.directives[*other];
+                m.kind == Kind::Slot
+                    && known.notation == directive.notation
+                    && known.words.last() == directive.words.last()
+                    && known.words.len() != directive.words.len()
+            });
+            if let Some((_, m)) = same.filter(|_| directive.with_value).or(longer) {
+                let kind = if m.kind == Kind::Block { Kind::Fill } else { m.kind };
+                let why = "another spelling of a region".to_owned();
+                found.of.insert(id, Meaning { kind, trust: Trust::Likely, why, ..m.clone() });
+            }
+        }
+    }
+
+    /// `word name = value`: a name is bound.
+    pub(super) fn is_assignment(&self, id: usize) -> bool {
+        let directive = &self.directives[id];
+        if !matches!(self.style(id), Style::Bracket | Style::Line | Style::Sigil) || directive.words[0].is_empty() {
+            return false;
+        }
+        let binds = |at: &&usize| {
+            let tokens: Vec<TokenKind> =
+                self.tags[**at].tokens.iter().skip(directive.taken).take(2).map(|t| t.kind).collect();
+            matches!(tokens[..], [TokenKind::Word, TokenKind::Sign(b'=' | b':')])
+        };
+        let names: BTreeSet<&str> = directive
+            .tags
+            .iter()
+            .filter_map(|&at| Some(token_text(self.text(at), self.tags[at].tokens.get(directive.taken)?)))
+            .collect();
+        let all = directive.tags.iter().filter(binds).count();
+        // A word that always stands there is no name.
+        let spaced = |at: &&usize| {
+            self.tags[**at].tokens.get(directive.taken).is_some_and(|t| self.text(**at)[t.range.end..].starts_with(' '))
+        };
+        let loosely = directive.tags.iter().filter(spaced).count() == directive.tags.len();
+        all * 10 >= directive.tags.len() * 9 && (names.len() > 1 || directive.tags.len() == 1 || loosely)
+    }
+
+    /// Whether its arguments are more than a name: those of a loop or condition.
+    pub(super) fn loops(&self, id: usize) -> bool {
+        let directive = &self.directives[id];
+        let plain = |at: &&usize| {
+            let kinds: Vec<TokenKind> =
+                self.tags[**at].tokens.iter().skip(directive.taken).take(5).map(|t| t.kind).collect();
+            let is_value = |kind: TokenKind| matches!(kind, TokenKind::Quoted | TokenKind::Word);
+            let rest = match kinds[..] {
+                [TokenKind::Sign(b'='), value, ref rest @ ..] if is_value(value) => rest,
+                [TokenKind::Word, TokenKind::Sign(b'=' | b':'), value, ref rest @ ..] if is_value(value) => rest,
+                [value, ref rest @ ..] if is_value(value) => rest,
+                _ => return false,
+            };
+            matches!(
+                rest,
+                [] | [TokenKind::Sign(b','), ..]
+                    | [TokenKind::Word, TokenKind::Sign(b'=' | b':'), ..]
+                    | [TokenKind::Quoted, ..]
+            )
+        };
+        directive.tags.iter().filter(plain).count() * 20 < directive.tags.len() * 19
+    }
+
+    /// Whether it divides pairs that are no regions.
+    pub(super) fn divides(&self, id: usize, found: &Meanings) -> bool {
+        let region =
+            |open: &usize| found.of.get(open).is_some_and(|m| matches!(m.kind, Kind::Block | Kind::Fill | Kind::Slot));
+        self.pairs.branches.iter().any(|(open, list)| !region(open) && list.contains(&id))
+    }
+
+    pub(super) fn is_conditional(&self, id: usize) -> bool {
+        self.pairs.branches.contains_key(&id)
+    }
+
+    /// What stands only inside overrides of something that has content above.
+    pub(super) fn inherited(&self, found: &mut Meanings) {
+        let is_region =
+            |tag: &usize| found.of.get(&self.of[*tag]).is_some_and(|m| matches!(m.kind, Kind::Block | Kind::Fill));
+        let mut candidates: Vec<(usize, usize, usize, usize, usize)> = Vec::new();
+        for (id, directive) in self.directives.iter().enumerate() {
+            if found.of.contains_key(&id)
+                || directive.label().is_empty()
+                || self.pairs.is_closer(id)
+                || self.divides(id, found)
+            {
+                continue;
+            }
+            if self.pairs.is_opener(id) && self.style(id) != Style::Attribute
+                || directive.tags.iter().any(|&at| self.tags[at].tokens.len() > directive.taken)
+            {
+                continue;
+            }
+            let (mut inside, mut known, mut above, mut edge) = (0, 0, 0, 0);
+            let mut names: BTreeSet<&str> = BTreeSet::new();
+            for &at in &directive.tags {
+                let around = self.pairs.around.get(&at).map_or(&[][..], Vec::as_slice);
+                let Some(&opener) = around.iter().rev().find(|tag| is_region(tag)) else { continue };
+                let file = self.tags[at].file;
+                let Some(name) = self.region_name(opener, found) else { continue };
+                inside += 1;
+                names.insert(name);
+                // Where the layout is missing nothing is known of what stands above.
+                known += usize::from(found.parents.contains_key(&file));
+                above += usize::from(self.has_content_above(file, name, found));
+                let text = self.text(at);
+                let end = match self.pairs.brace_ends.get(&opener) {
+                    Some(&end) => end,
+                    None => self.tags[self.pairs.partner[&opener]].range.start,
+                };
+                let own = self.extent(at);
+                let before = between(text, self.extent(opener).0.max(self.tags[opener].range.end), own.0).trim();
+                let before = before.strip_prefix('>').unwrap_or(before);
+                let after = between(text, own.1, end).trim();
+                edge += usize::from(before.is_empty() || after.is_empty());
+            }
+            if inside * 10 >= directive.tags.len() * 9 && known > 0 {
+                candidates.push((id, known, above, edge, names.len()));
+            }
+        }
+        // Plain values are printed in many places by chance; a word of its own rarely is.
+        candidates.sort_by_key(|c| std::cmp::Reverse((c.2, c.4, c.1)));
+        let mut first = true;
+        for (id, inside, above, edge, names) in candidates {
+            let outputs = matches!(self.style(id), Style::Bracket | Style::Sigil)
+                && self.prints_values(self.directives[id].notation, found, id);
+            let called = self.directives[id].tags.iter().any(|&at| self.tags[at].call);
+            let all_above = above * 10 >= inside * 7;
+            let enough = inside >= 5 && names >= 3 && edge * 3 >= inside && all_above;
+            let some = all_above && (inside >= 2 && names >= 2 || inside >= 3) && (edge * 2 >= inside);
+            let trust = match (enough, some) {
+                (true, _) if !outputs || called => Trust::Sure,
+                (true, _) if inside >= 8 || names >= 4 => Trust::Likely,
+                (_, true) if !outputs || called => Trust::Likely,
+                // A value is rarely always the first or last thing where something is replaced.
+                _ if inside >= 3 && above == inside && edge >= inside => Trust::Likely,
+                _ if all_above && !outputs && above == inside => Trust::Asked,
+                _ => continue,
+            };
+            let why = format!(
+                "only inside overrides ({inside} of {}), {above} of them with content above",
+                self.directives[id].tags.len()
+            );
+            let trust = if first { trust } else { trust.min(Trust::Asked) };
+            first = first && trust < Trust::Likely;
+            found.of.insert(id, Meaning { kind: Kind::Inherited, slot: None, trust, why });
+        }
+    }
+
+    /// Whether a notation holds many different words that mean nothing else: it prints values.
+    pub(super) fn prints_values(&self, notation: usize, found: &Meanings, except: usize) -> bool {
+        let others = self.directives.iter().enumerate().filter(|(id, d)| {
+            d.notation == notation
+                && *id != except
+                && !found.of.contains_key(id)
+                && !self.pairs.is_opener(*id)
+                && !self.pairs.is_closer(*id)
+                && !self.pairs.is_branch(*id)
+        });
+        let bare = others.filter(|(_, d)| {
+            d.tags.iter().any(|&at| {
+                let first = self.tags[at].tokens.get(d.taken).map(|t| t.kind);
+                matches!(first, None | Some(TokenKind::Sign(b'.' | b'|')))
+            })
+        });
+        bare.count() >= 3
+    }
+
+    pub fn region_name(&self, opener: usize, found: &Meanings) -> Option<&str> {
+        let slot = found.of.get(&self.of[opener])?.slot.as_ref()?;
+        self.names_of(opener).into_iter().find(|(known, _)| known.lead == slot.lead).map(|(_, name)| name)
+    }
+
+    /// Whether a region of this name has content somewhere above a file.
+    pub(super) fn has_content_above(&self, file: usize, name: &str, found: &Meanings) -> bool {
+        let above = Self::ancestors(&found.parents, file);
+        above.iter().flat_map(|&file| self.tags_of(file)).any(|at| {
+            let kind = found.of.get(&self.of[at]).map(|m| m.kind);
+            if !matches!(kind, Some(Kind::Block | Kind::Fill | Kind::Slot)) || self.region_name(at, found) != Some(name)
+            {
+                return false;
+            }
+            let end = match (self.pairs.brace_ends.get(&at), self.pairs.partner.get(&at)) {
+                (Some(&end), _) => end,
+                (None, Some(&end)) => self.tags[end].range.start,
+                (None, None) => return self.directives[self.of[at]].with_value,
+            };
+            !between(self.text(at), self.tags[at].range.end, end).trim().is_empty()
+        })
+    }
+}

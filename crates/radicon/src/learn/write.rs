@@ -1,0 +1,342 @@
+//! The dialect file of what was learned, with the evidence as comments.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write as _;
+
+use super::forms::{Shape, Writer};
+use super::meaning::{Meanings, Reasoner};
+use super::tags::Style;
+use super::targets::Reference;
+use super::{Confidence, Learned, LearnedForm};
+use crate::dialect::{Dialect, Kind};
+use crate::site::folder;
+use crate::text::Place;
+
+pub(super) fn learned(reasoner: &Reasoner<'_>, found: &Meanings, suffix: &str) -> Learned {
+    let mut shapes = Writer { reasoner, found }.forms();
+    // A form that cannot be read is none.
+    shapes.retain(|shape| {
+        Dialect::parse(&format!("name = \"x\"\n[forms]\n{} = {}\n", shape.kind.word(), value(shape))).is_ok()
+    });
+    let forms: Vec<LearnedForm> = shapes.iter().map(|shape| form(reasoner, shape)).collect();
+    let name = name(suffix);
+    let files = vec![if suffix.is_empty() { "**/*".to_owned() } else { format!("**/*{suffix}") }];
+    let questions: Vec<String> =
+        forms.iter().filter(|form| form.confidence == Confidence::Asked).map(question).collect();
+    let mut text = String::new();
+    let _ = writeln!(
+        text,
+        "# Learned from {} files. What speaks for each form stands beside it.",
+        reasoner.corpus.texts.len()
+    );
+    let _ = writeln!(
+        text,
+        "name  = {}\nfiles = [{}]\n\n[forms]",
+        quote(&name),
+        files.iter().map(|f| quote(f)).collect::<Vec<_>>().join(", ")
+    );
+    for kind in Kind::ALL {
+        let of: Vec<(&Shape, &LearnedForm)> =
+            shapes.iter().zip(&forms).filter(|(shape, _)| shape.kind == kind).collect();
+        write_kind(&mut text, kind, &of);
+    }
+    let trims: BTreeSet<char> = reasoner.tags.iter().flat_map(|tag| tag.trimmed.iter().flatten().copied()).collect();
+    if !trims.is_empty() {
+        let list: Vec<String> = trims.iter().map(|c| quote(&c.to_string())).collect();
+        let _ = writeln!(text, "trim = [{}]", list.join(", "));
+    }
+    write_targets(&mut text, reasoner, found);
+    write_rules(&mut text, reasoner, found);
+    Learned { name, files, forms, questions, text, settings: settings(reasoner, found) }
+}
+
+fn name(suffix: &str) -> String {
+    let word: String = suffix.trim_start_matches('.').replace('.', "-");
+    let word: String = word.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').collect();
+    if word.is_empty() { "learned".into() } else { format!("learned-{word}") }
+}
+
+/// A text in TOML's quotes: literal ones where that can be.
+fn quote(text: &str) -> String {
+    if text.contains('\'') || text.chars().any(char::is_control) {
+        format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+    } else if text.contains(['\\', '"']) {
+        format!("'{text}'")
+    } else {
+        format!("\"{text}\"")
+    }
+}
+
+fn list(texts: &[String]) -> String {
+    match texts {
+        [one] => quote(one),
+        many => format!("[{}]", many.iter().map(|text| quote(text)).collect::<Vec<_>>().join(", ")),
+    }
+}
+
+/// A form as a value of the dialect file.
+fn value(shape: &Shape) -> String {
+    let plain = shape.close.is_empty() && !shape.balanced && !shape.line;
+    if plain {
+        return quote(&shape.open);
+    }
+    let mut parts = vec![format!("open = {}", quote(&shape.open))];
+    if !shape.branch.is_empty() {
+        parts.push(format!("branch = {}", list(&shape.branch)));
+    }
+    if !shape.close.is_empty() {
+        parts.push(format!("close = {}", list(&shape.close)));
+    }
+    if shape.balanced {
+        parts.push("balanced = \"{}\"".into());
+    }
+    if shape.line {
+        parts.push("line = true".into());
+    }
+    format!("{{ {} }}", parts.join(", "))
+}
+
+fn form(reasoner: &Reasoner<'_>, shape: &Shape) -> LearnedForm {
+    let place = |at: usize| {
+        let tag = &reasoner.tags[at];
+        let text = &reasoner.corpus.texts[tag.file];
+        Place { file: text.path.clone(), line: text.line(tag.range.start) as u32 }
+    };
+    LearnedForm {
+        kind: shape.kind,
+        form: value(shape),
+        uses: shape.uses,
+        evidence: shape.why.clone(),
+        confidence: shape.trust.into(),
+        example: shape.example.map(place),
+    }
+}
+
+fn question(form: &LearnedForm) -> String {
+    let at = form.example.as_ref().map_or(String::new(), |at| format!(" ({}:{})", at.file, at.line));
+    let other = match form.kind {
+        Kind::Inherited => "a value or a tag that is kept as it is",
+        Kind::Comment => "a condition whose content is printed",
+        _ => "a tag that is kept as it is",
+    };
+    format!("{}{at}: is it {}, or {other}? {}", form.form, article(form.kind), form.evidence)
+}
+
+fn article(kind: Kind) -> String {
+    match kind {
+        Kind::Inherited => "the content that an override replaces".into(),
+        Kind::Include | Kind::Import | Kind::Output | Kind::Other => format!("an {}", kind.word()),
+        kind => format!("a {}", kind.word()),
+    }
+}
+
+fn write_kind(text: &mut String, kind: Kind, forms: &[(&Shape, &LearnedForm)]) {
+    let comment = |form: &LearnedForm| {
+        let at = form.example.as_ref().map_or(String::new(), |at| format!(", {}:{}", at.file, at.line));
+        let sure = match form.confidence {
+            Confidence::Sure => "sure",
+            Confidence::Likely => "likely",
+            Confidence::Asked => "not decided",
+        };
+        let uses = if form.uses == 1 { "1 use".to_owned() } else { format!("{} uses", form.uses) };
+        format!("# {sure}: {}; {uses}{at}", form.evidence)
+    };
+    for (_, form) in forms.iter().filter(|(_, form)| form.confidence == Confidence::Asked) {
+        let _ = writeln!(text, "{}\n# {} = {}", comment(form), kind.word(), form.form);
+    }
+    let kept: Vec<&LearnedForm> =
+        forms.iter().map(|(_, form)| *form).filter(|form| form.confidence > Confidence::Asked).collect();
+    match kept[..] {
+        [] => {}
+        [one] => {
+            let _ = writeln!(text, "{}\n{} = {}", comment(one), kind.word(), one.form);
+        }
+        _ => {
+            let _ = writeln!(text, "{} = [", kind.word());
+            for form in kept {
+                let _ = writeln!(text, "  {}\n  {},", comment(form), form.form);
+            }
+            let _ = writeln!(text, "]");
+        }
+    }
+}
+
+/// How the names of one kind of construct become files.
+#[derive(Clone, PartialEq, Eq, Default)]
+struct Rule {
+    suffixes: Vec<String>,
+    separator: String,
+    prefix: String,
+    relative: bool,
+    bare: bool,
+}
+
+impl Rule {
+    fn lines(&self) -> String {
+        let mut out = String::new();
+        if self.suffixes != [""] {
+            let _ =
+                writeln!(out, "suffixes = [{}]", self.suffixes.iter().map(|s| quote(s)).collect::<Vec<_>>().join(", "));
+        }
+        if self.separator != "/" {
+            let _ = writeln!(out, "separator = {}", quote(&self.separator));
+        }
+        if !self.prefix.is_empty() {
+            let _ = writeln!(out, "prefix = {}", quote(&self.prefix));
+        }
+        if self.relative {
+            let _ = writeln!(out, "relative = true");
+        }
+        if self.bare {
+            let _ = writeln!(out, "bare = true");
+        }
+        out
+    }
+}
+
+fn write_targets(text: &mut String, reasoner: &Reasoner<'_>, found: &Meanings) {
+    let mut kinds: BTreeMap<&str, Vec<&Reference>> = BTreeMap::new();
+    let mut all: Vec<&Reference> = Vec::new();
+    for reference in reasoner.references {
+        let meaning = found
+            .of
+            .get(&reference.directive)
+            .filter(|m| m.kind.names_a_file() && m.slot.as_ref() == Some(&reference.slot));
+        if let Some(meaning) = meaning {
+            kinds.entry(meaning.kind.word()).or_default().push(reference);
+            all.push(reference);
+        }
+    }
+    if all.is_empty() {
+        return;
+    }
+    let common = rule(reasoner, &all);
+    let lines = common.lines();
+    if !lines.is_empty() {
+        let _ = writeln!(text, "\n[targets]\n{}", lines.trim_end());
+    }
+    for (kind, references) in kinds {
+        let own = rule(reasoner, &references);
+        let fits = references.iter().all(|r| {
+            r.naming.separator == common.separator
+                || r.edges.iter().all(|(tag, _)| !written(reasoner, r, *tag).contains(['.', '/', ':']))
+        }) && references.iter().all(|r| {
+            common.suffixes.contains(&r.naming.suffix)
+                && (r.naming.prefix == common.prefix || r.naming.prefix.is_empty())
+        });
+        if !fits && own != common {
+            let mut lines = own.lines();
+            // What differs must be said, also where it is the default.
+            for (key, own, usual, default) in
+                [("separator", &own.separator, &common.separator, "/"), ("prefix", &own.prefix, &common.prefix, "")]
+            {
+                if own == default && usual != default {
+                    let _ = writeln!(lines, "{key} = {}", quote(default));
+                }
+            }
+            if own.suffixes == [""] && common.suffixes != [""] {
+                let _ = writeln!(lines, "suffixes = [\"\"]");
+            }
+            let _ = writeln!(text, "\n[targets.{kind}]\n{}", lines.trim_end());
+        }
+    }
+}
+
+/// The name that a tag writes for a file.
+fn written<'r>(reasoner: &'r Reasoner<'_>, reference: &Reference, tag: usize) -> &'r str {
+    let directive = &reasoner.directives[reference.directive];
+    let text = &reasoner.corpus.texts[reasoner.tags[tag].file].text;
+    let arguments = super::heads::arguments_of(text, &reasoner.tags[tag], directive.taken);
+    let found = arguments.into_iter().find(|argument| argument.slot == reference.slot);
+    found.map_or("", |argument| super::tags::token_text(text, &reasoner.tags[tag].tokens[argument.token]))
+}
+
+fn rule(reasoner: &Reasoner<'_>, references: &[&Reference]) -> Rule {
+    let mut suffixes: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut separators: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut prefixes: BTreeMap<&str, usize> = BTreeMap::new();
+    for reference in references {
+        *suffixes.entry(&reference.naming.suffix).or_default() += reference.edges.len();
+        reference.suffixes.iter().for_each(|suffix| *suffixes.entry(suffix).or_default() += 1);
+        // Only names with folders show the separator.
+        *separators.entry(&reference.naming.separator).or_default() += reference.paths;
+        *prefixes.entry(&reference.naming.prefix).or_default() += reference.edges.len();
+    }
+    let most = |counts: &BTreeMap<&str, usize>| {
+        counts.iter().max_by_key(|(_, n)| **n).map_or(String::new(), |(text, _)| (*text).to_owned())
+    };
+    let mut ordered: Vec<(&str, usize)> = suffixes.into_iter().collect();
+    ordered.sort_by_key(|(suffix, uses)| (std::cmp::Reverse(*uses), *suffix));
+    let mut rule = Rule {
+        suffixes: ordered.into_iter().map(|(suffix, _)| suffix.to_owned()).collect(),
+        separator: most(&separators),
+        // A prefix that some names show is tried before the name itself.
+        prefix: prefixes.keys().copied().find(|prefix| !prefix.is_empty()).unwrap_or("").to_owned(),
+        ..Rule::default()
+    };
+    if rule.separator.is_empty() {
+        rule.separator = "/".into();
+    }
+    let (mut own, mut all, mut bare) = (0, 0, 0);
+    let mut roots: BTreeMap<String, BTreeSet<usize>> = BTreeMap::new();
+    for reference in references {
+        for &(tag, file) in &reference.edges {
+            let name = written(reasoner, reference, tag);
+            let path = reasoner.index.paths[file];
+            if name.starts_with("./") || name.starts_with("../") || name.starts_with('/') {
+                continue;
+            }
+            let folders = name.matches(reference.naming.separator.as_str()).count();
+            let folders = if name.contains('/') { name.matches('/').count() } else { folders };
+            // A name with its suffix has a dot that parts no folders.
+            let dots = reference.naming.separator == "." && reference.naming.suffix.is_empty();
+            let folders = if dots { 0 } else { folders };
+            let root = (0..=folders).fold(path, |path, _| folder(path));
+            let near = root == folder(&reasoner.corpus.texts[reasoner.tags[tag].file].path);
+            (own, all, bare) = (own + usize::from(near), all + 1, bare + usize::from(folders == 0));
+            roots.entry(root.to_owned()).or_default().insert(tag);
+        }
+    }
+    let single = roots.values().any(|tags| tags.len() * 20 >= all * 19);
+    rule.relative = !single && own * 20 >= all * 19 && all > 0;
+    rule.bare = !single && !rule.relative && bare * 10 >= all * 9 && roots.len() > 2 && roots.len() * 4 > all;
+    rule
+}
+
+fn write_rules(text: &mut String, reasoner: &Reasoner<'_>, found: &Meanings) {
+    let mut lines = String::new();
+    if found.bodies && !found.parents.is_empty() {
+        lines += "loose = \"body\"\n";
+    }
+    let attributes =
+        found.of.keys().any(|id| reasoner.notations[reasoner.directives[*id].notation].style == Style::Attribute);
+    let _ = attributes;
+    if !lines.is_empty() {
+        let _ = write!(text, "\n[rules]\n{lines}");
+    }
+}
+
+/// What belongs into `radicon.toml`.
+fn settings(reasoner: &Reasoner<'_>, found: &Meanings) -> String {
+    let mut out = String::new();
+    if let Some(marker) = &found.marker {
+        let _ = writeln!(out, "[[folder]]\nmarker = {}", quote(marker));
+    }
+    if let Some((name, path)) = &found.layout_file {
+        let _ = writeln!(out, "[[folder]]\npath = {}\nlayout-file = {}\nnested = true", quote(path), quote(name));
+    }
+    if let Some((before, after)) = &found.around {
+        let _ = writeln!(out, "[[folder]]\nbefore = [{}]\nafter = [{}]", quote(before), quote(after));
+        let whole: Vec<String> = reasoner
+            .corpus
+            .texts
+            .iter()
+            .filter(|t| t.has_skeleton() && t.path != *before && t.path != *after)
+            .map(|t| quote(&t.path))
+            .collect();
+        if !whole.is_empty() {
+            let _ = writeln!(out, "except = [{}]", whole.join(", "));
+        }
+    }
+    out
+}
