@@ -192,6 +192,17 @@ pub enum DialectCommand {
         /// Its name.
         name: String,
     },
+    /// Work out how the site's engine writes its constructs, from the site alone.
+    Learn {
+        /// The folder to learn from [default: the site].
+        dir: Option<PathBuf>,
+        /// Some pages as the engine renders them: they settle what templates alone cannot show.
+        #[arg(long, value_name = "DIR")]
+        rendered: Option<PathBuf>,
+        /// Keep what is learned: dialect files into `dialects/`, folder rules into radicon.toml.
+        #[arg(long)]
+        write: bool,
+    },
     /// How a file is read, construct by construct, and what is not understood.
     Try {
         /// The file.

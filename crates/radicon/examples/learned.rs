@@ -18,7 +18,7 @@ fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     let value = |name: &str| arguments.iter().position(|a| a == name).and_then(|at| arguments.get(at + 1));
     if let Some(folder) = value("--folder") {
-        for learned in learn(&files(Path::new(folder))) {
+        for learned in learn(&files(Path::new(folder)), radicon::dialect::builtin(), &[]) {
             println!("{}\n{}", learned.text, learned.settings);
         }
         return;

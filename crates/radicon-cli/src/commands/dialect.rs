@@ -7,7 +7,7 @@ use radicon::dialect::{Kind, Part};
 use radicon::disk::Loaded;
 use radicon::{Trial, TrialConstruct};
 
-use super::{find_dialect, find_page, is_json, json, load, out, site_folder};
+use super::{find_dialect, find_page, is_json, json, learn, load, out, site_folder};
 use crate::FINE;
 use crate::arguments::{Arguments, DialectCommand};
 use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, shorten};
@@ -16,6 +16,9 @@ pub fn run(arguments: &Arguments, command: &DialectCommand) -> Result<u8> {
     match command {
         DialectCommand::List => list(arguments),
         DialectCommand::Show { name } => show(arguments, name),
+        DialectCommand::Learn { dir, rendered, write } => {
+            learn::run(arguments, dir.as_deref(), rendered.as_deref(), *write)
+        }
         DialectCommand::Try { file, dialect } => try_file(arguments, file, dialect.as_deref()),
     }
 }

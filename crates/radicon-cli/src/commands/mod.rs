@@ -6,6 +6,7 @@ mod demo;
 mod dialect;
 mod explain;
 mod flatten;
+mod learn;
 mod propose;
 mod prove;
 mod repeats;
@@ -72,6 +73,7 @@ fn load(arguments: &Arguments) -> Result<Loaded> {
 /// Reads a site that must hold at least one template.
 fn load_folder(folder: &Path) -> Result<Loaded> {
     let loaded = disk::load(folder)?;
+    learn::notice(&loaded);
     if loaded.site.templates.is_empty() {
         let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
         let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };

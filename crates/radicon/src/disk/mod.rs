@@ -16,8 +16,9 @@ use serde::Serialize;
 
 use crate::config::ConfigError;
 use crate::dialect::{self, Dialect};
+use crate::learn::{Learned, learn};
 use crate::resolve::Resolver;
-use crate::site::{Problem, Settings, Site, SourceFile};
+use crate::site::{Change, Problem, Settings, Site, SourceFile};
 
 pub use adopt::{Adopted, adopt, undo};
 pub use journal::{Recovery, recover};
@@ -78,6 +79,8 @@ pub struct Loaded {
     pub settings: Settings,
     /// The dialects it may be written in.
     pub dialects: Vec<Arc<Dialect>>,
+    /// The dialects among them that were learned from the site itself.
+    pub learned: Vec<Learned>,
     /// What could not be read; the rest was.
     pub problems: Vec<Problem>,
 }
@@ -98,7 +101,23 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
     if !folder.is_dir() {
         return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
     }
-    let (settings, dialects) = configuration(folder)?;
+    let (mut settings, mut dialects) = configuration(folder)?;
+    let (files, problems) = read_files(folder, &settings, &dialects);
+    let learned = learn_unknown(&files, &dialects);
+    for learned in &learned {
+        if let Ok(dialect) = Dialect::parse(&learned.text) {
+            // One that extends another takes its place.
+            dialects.retain(|known| known.name != dialect.name);
+            dialects.insert(0, Arc::new(dialect));
+        }
+        settings.folders.extend(Settings::parse(&learned.settings).unwrap_or_default().folders);
+    }
+    let site = Site::read(files, &dialects, &settings);
+    Ok(Loaded { folder: folder.to_owned(), site, settings, dialects, learned, problems })
+}
+
+/// The files of a site that may be templates or application code, and what could not be read.
+fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> (Vec<SourceFile>, Vec<Problem>) {
     let mut problems = Vec::new();
     let mut files = Vec::new();
     let walk = WalkBuilder::new(folder).follow_links(false).require_git(false).sort_by_file_name(Ord::cmp).build();
@@ -113,7 +132,7 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
         let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
         let shown = relative.to_string_lossy().replace('\\', "/");
         let is_template = dialects.iter().any(|dialect| dialect.fits(&shown));
-        let is_read = is_template || (is_code(&entry, &shown) && !is_configuration(&settings, &shown));
+        let is_read = is_template || (is_code(&entry, &shown) && !is_configuration(settings, &shown));
         if settings.ignore.fit(&shown) || !is_read {
             continue;
         }
@@ -129,8 +148,79 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
             },
         }
     }
-    let site = Site::read(files, &dialects, &settings);
-    Ok(Loaded { folder: folder.to_owned(), site, settings, dialects, problems })
+    (files, problems)
+}
+
+/// The changes that keep what was learned: a dialect file for each, and the rules of folders
+/// at the end of `radicon.toml`.
+///
+/// # Errors
+/// If a file that is there already cannot be read.
+pub fn keep_learned(folder: &Path, learned: &[Learned]) -> Result<Vec<Change>, DiskError> {
+    let read = |path: &str| match fs::read(folder.join(path)) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(DiskError::io(folder.join(path))(error)),
+    };
+    let mut changes = Vec::new();
+    let mut rules = String::new();
+    for learned in learned {
+        let path = format!("{DIALECTS_FOLDER}/{}.toml", learned.name);
+        changes.push(Change { old: read(&path)?, path, new: Some(learned.text.clone().into_bytes()) });
+        rules += &learned.settings;
+    }
+    if !rules.is_empty() {
+        let old = read(SETTINGS_FILE)?;
+        let mut new = old.clone().unwrap_or_default();
+        if !new.is_empty() {
+            new.extend(b"\n");
+        }
+        new.extend(rules.bytes());
+        changes.push(Change { path: SETTINGS_FILE.into(), old, new: Some(new) });
+    }
+    Ok(changes)
+}
+
+/// The most files that are looked at to see whether there is anything to learn.
+const GLANCE: usize = 300;
+
+/// Learns the dialects of files that no known dialect explains. Of a large site some files are
+/// looked at first, spread evenly: most sites hold nothing unknown.
+fn learn_unknown(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Vec<Learned> {
+    let step = files.len().div_ceil(GLANCE).max(1);
+    if step > 1 && learn(&files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects, &[]).is_empty() {
+        return Vec::new();
+    }
+    learn(files, dialects, &[])
+}
+
+/// The files of a folder as they would be rendered: for [`learn`].
+///
+/// # Errors
+/// If the folder cannot be read.
+pub fn rendered_pages(folder: &Path) -> Result<Vec<SourceFile>, DiskError> {
+    if !folder.is_dir() {
+        return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
+    }
+    let mut files = Vec::new();
+    let walk = WalkBuilder::new(folder).standard_filters(false).sort_by_file_name(Ord::cmp).build();
+    for entry in walk.filter_map(Result::ok).filter(|entry| entry.path().is_file()) {
+        let bytes = fs::read(entry.path()).map_err(DiskError::io(entry.path()))?;
+        let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
+        files.push(SourceFile { path: relative.to_string_lossy().replace('\\', "/"), bytes });
+    }
+    Ok(files)
+}
+
+/// Learns what the dialects of a site do not explain, with the help of rendered pages if there are some.
+///
+/// # Errors
+/// As for [`load`].
+pub fn learn_site(folder: &Path, rendered: Option<&Path>) -> Result<Vec<Learned>, DiskError> {
+    let rendered = rendered.map(rendered_pages).transpose()?.unwrap_or_default();
+    let (settings, dialects) = configuration(folder)?;
+    let (files, _) = read_files(folder, &settings, &dialects);
+    Ok(learn(&files, &dialects, &rendered))
 }
 
 /// Whether a file tells how the site is read and is no part of it.

@@ -18,9 +18,8 @@ pub(super) struct Shape {
     pub line: bool,
     pub trust: Trust,
     pub why: String,
-    pub uses: usize,
-    /// A tag that shows it.
-    pub example: Option<usize>,
+    /// The tags that are written so.
+    pub tags: Vec<usize>,
 }
 
 impl Shape {
@@ -34,8 +33,7 @@ impl Shape {
             line: false,
             trust,
             why: why.to_owned(),
-            uses: tags.len(),
-            example: tags.first().copied(),
+            tags: tags.to_vec(),
         }
     }
 }
@@ -82,7 +80,7 @@ impl Writer<'_> {
         }
         self.leftovers(&mut shapes);
         shapes.sort_by_key(|shape| {
-            (Kind::ALL.iter().position(|kind| *kind == shape.kind), std::cmp::Reverse(shape.uses))
+            (Kind::ALL.iter().position(|kind| *kind == shape.kind), std::cmp::Reverse(shape.tags.len()))
         });
         let mut seen = BTreeSet::new();
         shapes.retain(|shape| seen.insert((shape.kind.word(), shape.open.clone(), shape.close.clone())));
@@ -478,6 +476,13 @@ impl Writer<'_> {
         let mut outputs = 0;
         let mut shared = Vec::new();
         for (notation, known) in r.notations.iter().enumerate() {
+            // Statements that name the layout among others are code where they do not.
+            if known.code && meant(notation) {
+                let tags: Vec<usize> = (0..r.tags.len()).filter(|&at| r.tags[at].notation == notation).collect();
+                let open = format!("{} <args> {}", escape(&known.open), escape(&known.close));
+                shapes.push(Shape::new(Kind::Code, open, Trust::Likely, "statements", &tags));
+                continue;
+            }
             let rest: Vec<usize> = (0..r.directives.len())
                 .filter(|&id| r.directives[id].notation == notation && !self.found.of.contains_key(&id))
                 .filter(|&id| !r.pairs.is_closer(id) && !r.pairs.is_branch(id))
@@ -553,7 +558,9 @@ impl Writer<'_> {
             let tags: Vec<usize> = ids.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
             let prose = tags.iter().filter(|&&at| is_prose(&self.text(at)[self.tag(at).inner.clone()])).count();
             let known = &r.notations[notation];
-            let meant = mark.is_empty() && self.found.of.keys().any(|id| self.directive(*id).notation == notation);
+            let means =
+                |(id, m): (&usize, &Meaning)| self.directive(*id).notation == notation && m.trust > Trust::Asked;
+            let meant = mark.is_empty() && self.found.of.iter().any(means);
             let hinted = known.open.ends_with(['#', '*', '-', '!', ';', '/'])
                 || mark.starts_with(['#', '*', '!', '/'])
                 || mark.starts_with("--");
@@ -687,7 +694,7 @@ fn mirrored(mark: &str) -> String {
 }
 
 /// Whether a tag holds words for people, or markup.
-fn is_prose(inner: &str) -> bool {
+pub(super) fn is_prose(inner: &str) -> bool {
     let text = inner.trim();
     let words: Vec<&str> = text.split_whitespace().collect();
     let plain = |word: &&&str| word.bytes().all(|b| b.is_ascii_alphabetic() || b >= 0x80 || b",.':;!?-".contains(&b));

@@ -74,7 +74,13 @@ pub(super) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument>
         };
         let next = tokens.get(at + 1).map(|next| next.kind);
         let assigned = matches!(next, Some(TokenKind::Sign(b'=' | b':'))) && !quoted;
-        let complete = !matches!(next, Some(TokenKind::Sign(b'~' | b'+' | b'.' | b'|' | b'&' | b'?' | b'%' | b'*')));
+        let operator = matches!(next, Some(TokenKind::Sign(b'~' | b'+' | b'.' | b'|' | b'&' | b'?' | b'%' | b'*')));
+        // A dot that ends the tag, or begins a name, is an argument of its own.
+        let dot = next == Some(TokenKind::Sign(b'.'))
+            && (at + 2 >= tokens.len()
+                || tokens[at + 1].range.end == tokens[at + 2].range.start
+                    && tokens[at].range.end < tokens[at + 1].range.start);
+        let complete = !operator || dot;
         if !assigned {
             found.push(Argument { slot: Slot { lead, quoted }, token: at, complete });
         }

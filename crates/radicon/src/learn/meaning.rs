@@ -177,13 +177,14 @@ impl Reasoner<'_> {
                 found.of.insert(part, Meaning { kind: Kind::Part, slot, trust: Trust::Likely, why });
             }
             // A link leads to whole pages; what is included is none.
+            let framed = self.framed(found);
             let files: BTreeSet<usize> = reference.edges.iter().filter_map(|(_, file)| self.file_of(*file)).collect();
             let whole = files
                 .iter()
                 .filter(|&&file| {
                     self.corpus.texts[file].has_skeleton()
                         && self.corpus.texts[file].text.to_ascii_lowercase().contains("</body")
-                        || found.parents.contains_key(&file)
+                        || framed.contains(&file)
                 })
                 .count();
             let wraps = self.is_wrap(reference, found);
@@ -206,6 +207,12 @@ impl Reasoner<'_> {
             let why = format!("{} of {} names are files", reference.edges.len(), reference.literals);
             found.of.insert(id, Meaning { kind, slot: Some(reference.slot.clone()), trust, why });
         }
+    }
+
+    /// Files that name a parent themselves.
+    fn framed(&self, found: &Meanings) -> FxHashSet<usize> {
+        let parents = found.of.iter().filter(|(_, m)| m.kind == Kind::Parent).map(|(id, _)| *id);
+        parents.flat_map(|id| self.directives[id].tags.iter().map(|&at| self.tags[at].file)).collect()
     }
 
     /// Whether a file holds nothing but pairs.

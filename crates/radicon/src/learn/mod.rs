@@ -14,15 +14,21 @@ mod notations;
 mod pairs;
 mod parents;
 mod regions;
+mod rendered;
 mod tags;
 mod targets;
 mod write;
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::dialect::Kind;
+use crate::dialect::{Dialect, Kind};
+use crate::markup::Constructs;
 use crate::site::SourceFile;
 use crate::text::Place;
 
@@ -66,37 +72,114 @@ pub struct Learned {
     pub name: String,
     /// Patterns of the files it was learned from.
     pub files: Vec<String>,
-    /// Its forms.
+    /// The known dialect that it extends, if it does.
+    pub extends: Option<String>,
+    /// The forms that were learned.
     pub forms: Vec<LearnedForm>,
     /// What could not be decided, as questions.
     pub questions: Vec<String>,
+    /// What rendered pages settled, in plain words.
+    pub settled: Vec<String>,
     /// The dialect file.
     pub text: String,
     /// What belongs into `radicon.toml`: rules of folders; empty if nothing does.
     pub settings: String,
+    /// Words behind the names of files that are not there: they may say that this is no mistake.
+    #[serde(skip)]
+    #[schemars(skip)]
+    trailing: Vec<String>,
+}
+
+/// Files that are looked at together.
+struct Group<'a> {
+    suffix: &'a str,
+    /// A pattern that fits them.
+    pattern: String,
+    /// The dialect that is known to explain most of them.
+    known: Option<Known>,
+}
+
+/// What a known dialect reads in the files of a group.
+struct Known {
+    dialect: Arc<Dialect>,
+    /// For each file the kinds of its constructs by their place.
+    kinds: Vec<FxHashMap<usize, Kind>>,
 }
 
 /// Learns the dialects that files are written in.
 ///
-/// Gives one for each kind of file in which constructs were found; none where
-/// nothing speaks for an engine.
-pub fn learn(files: &[SourceFile]) -> Vec<Learned> {
+/// Gives one for each kind of file in which constructs were found that no
+/// `known` dialect explains; none where nothing speaks for an engine. What a
+/// known dialect explains in part is learned on top of it. From `rendered`
+/// pages, if there are some, the rules are settled that templates alone cannot
+/// show: line ends after tags, loose content, blocks that stand twice.
+pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile]) -> Vec<Learned> {
     let index = Index::new(files);
-    let mut suffixes: std::collections::BTreeMap<&str, Vec<&SourceFile>> = std::collections::BTreeMap::new();
+    let mut suffixes: BTreeMap<&str, Vec<&SourceFile>> = BTreeMap::new();
     for file in files {
         let name = file.path.rsplit('/').next().unwrap_or(&file.path);
-        let suffix = name.find('.').map_or("", |at| &name[at..]);
-        suffixes.entry(suffix).or_default().push(file);
+        suffixes.entry(name.find('.').map_or("", |at| &name[at..])).or_default().push(file);
     }
     let mut found: Vec<Learned> = Vec::new();
     for (suffix, files) in suffixes {
-        let corpus = Corpus::new(files.iter().copied());
-        found.extend(learn_group(&corpus, &index, suffix));
+        if !is_markup(&files) {
+            continue;
+        }
+        // Files that a dialect explains already are looked at by themselves.
+        let mut by_dialect: BTreeMap<Option<&str>, Vec<&SourceFile>> = BTreeMap::new();
+        let mut dialects: FxHashMap<&str, &Arc<Dialect>> = FxHashMap::default();
+        for file in &files {
+            let dialect = crate::site::explaining(file, known);
+            by_dialect.entry(dialect.map(|dialect| dialect.name.as_str())).or_default().push(file);
+            dialects.extend(dialect.map(|dialect| (dialect.name.as_str(), dialect)));
+        }
+        for (name, own) in by_dialect {
+            let corpus = Corpus::new(own.iter().copied());
+            let pattern = pattern(suffix, &own, files.len());
+            let known = name.and_then(|name| dialects.get(name)).map(|dialect| Known::read(dialect, &own));
+            found.extend(learn_group(&corpus, &index, &Group { suffix, pattern, known }));
+        }
+    }
+    for learned in &mut found {
+        rendered::settle(learned, files, rendered);
     }
     found
 }
 
-fn learn_group(corpus: &Corpus, index: &Index<'_>, suffix: &str) -> Option<Learned> {
+/// Whether files hold markup, and are not program code, which is full of brackets.
+fn is_markup(files: &[&SourceFile]) -> bool {
+    let holds = |file: &&&SourceFile| memchr::memmem::find(&file.bytes, b"</").is_some();
+    let begins = |file: &&&SourceFile| {
+        let head = &file.bytes[..file.bytes.len().min(4096)];
+        head.iter().filter(|&&b| b == b'<').count() * 200 >= head.len()
+    };
+    files.len() > 1 && files.iter().filter(holds).filter(begins).count() * 3 >= files.len()
+}
+
+/// A pattern for some of the files of a suffix.
+fn pattern(suffix: &str, own: &[&SourceFile], all: usize) -> String {
+    let paths = own.iter().map(|file| crate::site::folder(&file.path));
+    let common = paths.reduce(|a, b| {
+        let same = a.split('/').zip(b.split('/')).take_while(|(a, b)| a == b).map(|(a, _)| a.len() + 1).sum::<usize>();
+        &a[..same.saturating_sub(1).min(a.len())]
+    });
+    match common.filter(|folder| own.len() < all && !folder.is_empty()) {
+        Some(folder) => format!("{folder}/**/*{suffix}"),
+        None => format!("**/*{suffix}"),
+    }
+}
+
+impl Known {
+    fn read(dialect: &Arc<Dialect>, files: &[&SourceFile]) -> Self {
+        let kinds = |file: &&SourceFile| {
+            let items = Constructs::read(&file.bytes, dialect).items;
+            items.into_iter().map(|item| (item.span.start as usize, item.kind)).collect()
+        };
+        Self { dialect: Arc::clone(dialect), kinds: files.par_iter().map(kinds).collect() }
+    }
+}
+
+fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Option<Learned> {
     let notations = notations::find(corpus);
     let tags = tags::read_all(&corpus.texts, &notations);
     let (notations, tags) = relevant(corpus, index, notations, tags);
@@ -110,8 +193,9 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, suffix: &str) -> Option<Learn
     // What stands once at the top of files opens nothing, unless nothing else comes out even.
     let single = meaning::on_top(corpus, &notations, &tags, &directives, &references);
     let (with, without) = (finder(&single), finder(&FxHashSet::default()));
+    let simpler = without.closers.len() < with.closers.len() && without.partner.len() >= with.partner.len();
     let others = |pairs: &pairs::Pairs| pairs.partner.keys().filter(|&&tag| !single.contains(&of[tag])).count();
-    let pairs = if others(&without) > others(&with) { without } else { with };
+    let pairs = if simpler || others(&without) > others(&with) { without } else { with };
     let starts: Vec<usize> = (0..=corpus.texts.len()).map(|file| tags.partition_point(|tag| tag.file < file)).collect();
     let reasoner = Reasoner {
         corpus,
@@ -140,7 +224,7 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, suffix: &str) -> Option<Learn
     if found.parents.is_empty() {
         found.around = meaning::halves(corpus, &named);
     }
-    Some(write::learned(&reasoner, &found, suffix))
+    write::learned(&reasoner, &found, group)
 }
 
 /// Leaves out notations whose tags mean nothing, so that their words confuse no others.

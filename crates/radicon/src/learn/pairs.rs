@@ -6,7 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::Corpus;
 use super::heads::{Directive, arguments_of};
-use super::tags::{Style, Tag, is_word, token_text};
+use super::tags::{Style, Tag, TokenKind, is_word, token_text};
 use crate::markup::elements::{self, Content};
 
 /// How a closer is written.
@@ -91,8 +91,7 @@ impl Finder<'_> {
     /// The first argument of a tag.
     pub fn first_argument(&self, tag: usize) -> Option<&str> {
         let taken = self.directives[self.of[tag]].taken;
-        let token =
-            self.tags[tag].tokens.iter().skip(taken).find(|t| !matches!(t.kind, super::tags::TokenKind::Sign(_)))?;
+        let token = self.tags[tag].tokens.iter().skip(taken).find(|t| !matches!(t.kind, TokenKind::Sign(_)))?;
         Some(token_text(self.text(tag), token))
     }
 
@@ -274,7 +273,8 @@ impl Finder<'_> {
             if pairs.is_opener(close) || self.single.contains(&close) || pairs.is_closer(close) {
                 continue;
             }
-            let mut openers: BTreeMap<usize, usize> = BTreeMap::new();
+            // By opener, and by whether its word or its name is repeated.
+            let mut openers: BTreeMap<(usize, bool), usize> = BTreeMap::new();
             let mut named = 0;
             for &at in &b.tags {
                 let alone = arguments_of(self.text(at), &self.tags[at], b.taken).len() == 1
@@ -283,24 +283,29 @@ impl Finder<'_> {
                 named += 1;
                 let file = self.tags[at].file;
                 let before = (0..at).rev().take_while(|&other| self.tags[other].file == file);
-                let opener = before.into_iter().find(|&other| {
-                    self.of[other] != close && self.tags[other].notation == b.notation && self.name(other) == Some(name)
-                });
-                if let Some(opener) = opener {
-                    *openers.entry(self.of[opener]).or_default() += 1;
+                let repeats = |other: &usize| {
+                    let of = &self.directives[self.of[*other]];
+                    let usual = self.of[*other] != close && of.notation == b.notation;
+                    usual && (self.name(*other) == Some(name) || of.words.len() == 1 && of.words[0] == name)
+                };
+                if let Some(opener) = before.into_iter().find(repeats) {
+                    let by_word = self.name(opener) != Some(name);
+                    *openers.entry((self.of[opener], by_word)).or_default() += 1;
                 }
             }
-            // Names that only end things: nearly each one repeats the name of something open.
+            // Names that only end things: nearly each one repeats the name or word of something open.
             let total: usize = openers.values().sum();
             if total * 10 < named * 9 || named < 2 {
                 continue;
             }
-            let uses = |open: &usize| self.directives[*open].tags.len();
-            openers.retain(|open, hits| {
-                *hits * 5 >= uses(open) && !self.single.contains(open) && self.nests_loosely(*open, close)
+            let uses = |open: usize| self.directives[open].tags.len();
+            openers.retain(|(open, by_word), hits| {
+                let enough = *hits * if *by_word { 2 } else { 5 } >= uses(*open);
+                enough && !self.single.contains(open) && self.nests_loosely(*open, close)
             });
-            for open in openers.into_keys() {
-                pairs.closers.entry(open).or_default().insert(0, Closer { directive: close, word: None });
+            for (open, by_word) in openers.into_keys() {
+                let word = by_word.then(|| self.directives[open].words[0].clone());
+                pairs.closers.entry(open).or_default().insert(0, Closer { directive: close, word });
             }
         }
     }
@@ -402,8 +407,31 @@ impl Finder<'_> {
             ends.sort_by_key(|(uses, closer)| (std::cmp::Reverse(*uses), *closer));
             let all: usize = ends.iter().map(|(uses, _)| uses).sum();
             let ends = ends.into_iter().filter(|(uses, _)| uses * 20 >= all);
-            pairs.closers.insert(opener, ends.map(|(_, directive)| Closer { directive, word: None }).collect());
+            let closers: Vec<Closer> = ends.map(|(_, directive)| Closer { directive, word: None }).collect();
+            // What is never closed opens nothing.
+            if !closers.is_empty() {
+                pairs.closers.insert(opener, closers);
+            }
         }
+    }
+
+    /// Whether its tags mostly hold words for people.
+    fn is_prose(&self, id: usize) -> bool {
+        let directive = &self.directives[id];
+        let prose = |at: &&usize| super::forms::is_prose(&self.text(**at)[self.tags[**at].inner.clone()]);
+        !directive.mark.is_empty() && directive.tags.iter().filter(prose).count() * 10 >= directive.tags.len() * 6
+    }
+
+    /// Whether its word is the start of an expression: a field or a filter follows.
+    fn is_value(&self, id: usize) -> bool {
+        let directive = &self.directives[id];
+        let continued = |at: &&usize| {
+            let first = self.tags[**at].tokens.get(directive.taken);
+            first.is_some_and(|t| {
+                matches!(t.kind, TokenKind::Sign(b'.' | b'|')) || self.text(**at)[t.range.clone()].starts_with('.')
+            })
+        };
+        directive.tags.iter().filter(continued).count() * 2 >= directive.tags.len()
     }
 
     /// Whether there are more closers than the openers that are known to use them.
@@ -448,6 +476,8 @@ impl Finder<'_> {
                 || taken.contains(&id)
                 || self.single.contains(&id)
                 || directive.label().is_empty()
+                || self.is_prose(id)
+                || self.is_value(id)
             {
                 continue;
             }

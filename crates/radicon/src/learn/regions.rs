@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::FxHashSet;
 
-use super::heads::Slot;
+use super::heads::{Directive, Slot};
 use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Recurrence, Trust, plural};
 use super::pairs::between;
 use super::tags::{Style, TokenKind, token_text};
@@ -105,7 +105,8 @@ impl Reasoner<'_> {
         let best = scored.iter().find(|(_, _, child, _)| is_region(child.0)).map_or(0.0, |s| s.0);
         let base = |id: usize| self.directives[id].tags.iter().any(|&at| links[&self.tags[at].file].is_empty());
         for (score, files, child, parent) in scored {
-            let divided = self.pairs.branches.contains_key(&child.0) && *score < 0.5 * best;
+            // Conditions on plain words that several files test look alike.
+            let divided = self.pairs.branches.contains_key(&child.0) && *score < 0.5 * best && !child.1.quoted;
             let weak = *score < 0.08 * best || *score < 1.0 && *files < 2 && best > *score || divided;
             if !is_region(child.0)
                 || weak
@@ -142,6 +143,7 @@ impl Reasoner<'_> {
             }
         }
         self.split_by_closer(found, links);
+        self.empty_regions(found, links);
         self.kin(found, best);
     }
 
@@ -164,6 +166,42 @@ impl Reasoner<'_> {
                 let in_base =
                     self.directives[id].tags.iter().filter(ends).any(|at| links[&self.tags[*at].file].is_empty());
                 found.closed_as.insert((id, closer.directive), if in_base { Kind::Block } else { Kind::Fill });
+            }
+        }
+    }
+
+    /// Single tags of layouts whose names are given from below, where other regions are blocks.
+    fn empty_regions(&self, found: &mut Meanings, links: &BTreeMap<usize, Vec<usize>>) {
+        let mut given: BTreeMap<&str, BTreeSet<usize>> = BTreeMap::new();
+        let notations: BTreeSet<usize> =
+            found.of.iter().filter(|(_, m)| m.kind.defines()).map(|(id, _)| self.directives[*id].notation).collect();
+        for at in 0..self.tags.len() {
+            if found.of.get(&self.of[at]).is_some_and(|m| m.kind.defines())
+                && let Some(name) = self.region_name(at, found)
+            {
+                given.entry(name).or_default().insert(self.tags[at].file);
+            }
+        }
+        for (id, directive) in self.directives.iter().enumerate() {
+            let pair = self.pairs.is_opener(id) && self.style(id) != Style::Attribute;
+            let known = found.of.contains_key(&id) || pair || self.pairs.is_closer(id);
+            if known || !notations.contains(&directive.notation) || self.is_assignment(id) || self.loops(id) {
+                continue;
+            }
+            let mut files: BTreeSet<usize> = BTreeSet::new();
+            let filled = directive.tags.iter().filter(|&&at| {
+                let Some((_, name)) = self.names_of(at).into_iter().next() else { return false };
+                let own = self.tags[at].file;
+                let below = given.get(name).into_iter().flatten().filter(|file| links[file].contains(&own));
+                let above = links[&own].iter().any(|up| given.get(name).is_some_and(|there| there.contains(up)));
+                let before = files.len();
+                files.extend(below.copied());
+                files.len() > before && !above && !given[name].contains(&own)
+            });
+            if filled.count() * 10 >= directive.tags.len() * 6 && files.len() >= 2 {
+                let slot = self.names_of(directive.tags[0]).into_iter().next().map(|(slot, _)| slot);
+                let why = format!("{} give content for its names", plural(files.len(), "file"));
+                found.of.insert(id, Meaning { kind: Kind::Slot, slot, trust: Trust::Likely, why });
             }
         }
     }
@@ -213,6 +251,12 @@ impl Reasoner<'_> {
             .iter()
             .filter_map(|&at| Some(token_text(self.text(at), self.tags[at].tokens.get(directive.taken)?)))
             .collect();
+        // A key that other tags begin with is no name either.
+        let key =
+            |word: &&str| self.directives.iter().any(|d| d.notation == directive.notation && d.words[0] == **word);
+        if names.len() == 1 && names.iter().any(|name| key(&name)) {
+            return false;
+        }
         let all = directive.tags.iter().filter(binds).count();
         // A word that always stands there is no name.
         let spaced = |at: &&usize| {
@@ -317,17 +361,28 @@ impl Reasoner<'_> {
                 (_, true) if !outputs || called => Trust::Likely,
                 // A value is rarely always the first or last thing where something is replaced.
                 _ if inside >= 3 && above == inside && edge >= inside => Trust::Likely,
-                _ if all_above && !outputs && above == inside => Trust::Asked,
+                _ if all_above && !outputs && above == inside && self.frames(self.directives[id].notation, found) => {
+                    Trust::Asked
+                }
                 _ => continue,
             };
             let why = format!(
                 "only inside overrides ({inside} of {}), {above} of them with content above",
                 self.directives[id].tags.len()
             );
+            if !first && !self.frames(self.directives[id].notation, found) {
+                continue;
+            }
             let trust = if first { trust } else { trust.min(Trust::Asked) };
             first = first && trust < Trust::Likely;
             found.of.insert(id, Meaning { kind: Kind::Inherited, slot: None, trust, why });
         }
+    }
+
+    /// Whether a notation frames: it holds parents, regions or their like.
+    fn frames(&self, notation: usize, found: &Meanings) -> bool {
+        let frames = |m: &Meaning| m.kind == Kind::Parent || m.kind.defines() || m.kind == Kind::Slot;
+        found.of.iter().any(|(id, m)| self.directives[*id].notation == notation && frames(m))
     }
 
     /// Whether a notation holds many different words that mean nothing else: it prints values.

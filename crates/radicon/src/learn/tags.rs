@@ -104,6 +104,8 @@ pub(super) fn read_all(texts: &[Text], notations: &[Notation]) -> Vec<Tag> {
     let reader = Reader::new(notations);
     let mut tags: Vec<Tag> =
         texts.par_iter().enumerate().flat_map_iter(|(file, text)| reader.read(file, text)).collect();
+    // Scripts and styles are full of what looks like a sigil or a single bracket.
+    tags.retain(|tag| notations[tag.notation].strong || !tag.quiet);
     // A word opens bodies in braces nearly always, or what follows it is something else.
     let word = |tag: &Tag| (tag.notation, texts[tag.file].text[tag.word.clone()].to_owned());
     let mut braces: FxHashMap<(usize, String), (usize, usize)> = FxHashMap::default();
@@ -307,7 +309,7 @@ fn path_length(bytes: &[u8]) -> usize {
 /// Whether a sigil begins a tag at a place: not in or behind a word, nor behind itself.
 fn begins(bytes: &[u8], at: usize, sigil: &[u8]) -> bool {
     let before = at.checked_sub(1).map(|at| bytes[at]);
-    !before.is_some_and(|b| is_word(b) || sigil.contains(&b) || matches!(b, b'<' | b'&' | b'/' | b'=' | b'-'))
+    !before.is_some_and(|b| is_word(b) || sigil.contains(&b) || matches!(b, b'<' | b'&'))
 }
 
 fn sigil_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &mut Vec<Tag>) {
@@ -317,7 +319,9 @@ fn sigil_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &m
     for start in memchr::memmem::find_iter(bytes, sigil) {
         let from = start + sigil.len();
         let length = head_word(&bytes[from..]);
-        if length == 0 || start < covered || !begins(bytes, start, sigil) {
+        // Right behind another tag it is one too.
+        let follows = start > 0 && start == covered;
+        if length == 0 || start < covered || !follows && !begins(bytes, start, sigil) {
             continue;
         }
         let word = from..from + length;

@@ -4,41 +4,94 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
 use super::forms::{Shape, Writer};
-use super::meaning::{Meanings, Reasoner};
-use super::tags::Style;
+use toml::de::DeTable;
+
+use super::meaning::{Meanings, Reasoner, Trust};
 use super::targets::Reference;
-use super::{Confidence, Learned, LearnedForm};
+use super::{Confidence, Group, Known, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
 use crate::site::folder;
 use crate::text::Place;
 
-pub(super) fn learned(reasoner: &Reasoner<'_>, found: &Meanings, suffix: &str) -> Learned {
+pub(super) fn learned(reasoner: &Reasoner<'_>, found: &Meanings, group: &Group<'_>) -> Option<Learned> {
     let mut shapes = Writer { reasoner, found }.forms();
     // A form that cannot be read is none.
     shapes.retain(|shape| {
-        Dialect::parse(&format!("name = \"x\"\n[forms]\n{} = {}\n", shape.kind.word(), value(shape))).is_ok()
+        // A parent that is no name is written beside one that is.
+        let beside = if shape.kind == Kind::Parent { ", '{% x \"<target>\" %}'" } else { "" };
+        Dialect::parse(&format!("name = \"x\"\n[forms]\n{} = [{}{beside}]\n", shape.kind.word(), value(shape))).is_ok()
     });
+    if let Some(known) = &group.known {
+        shapes.retain(|shape| !explains(known, reasoner, shape));
+        let adds =
+            |shape: &Shape| !matches!(shape.kind, Kind::Output | Kind::Other | Kind::Comment | Kind::Set | Kind::Code);
+        if !shapes.iter().any(|shape| adds(shape) && shape.trust > Trust::Asked) {
+            return None;
+        }
+    }
     let forms: Vec<LearnedForm> = shapes.iter().map(|shape| form(reasoner, shape)).collect();
-    let name = name(suffix);
-    let files = vec![if suffix.is_empty() { "**/*".to_owned() } else { format!("**/*{suffix}") }];
-    let questions: Vec<String> =
-        forms.iter().filter(|form| form.confidence == Confidence::Asked).map(question).collect();
+    let by_kind: Vec<(Kind, Vec<&LearnedForm>)> =
+        Kind::ALL.into_iter().map(|kind| (kind, forms.iter().filter(|form| form.kind == kind).collect())).collect();
+    let text = match &group.known {
+        Some(known) => extended(&known.dialect.text, &by_kind),
+        None => fresh(reasoner, found, group, &by_kind),
+    };
+    let questions = forms.iter().filter(|form| form.confidence == Confidence::Asked).map(question).collect();
+    let dialect = Dialect::parse(&text).ok()?;
+    Some(Learned {
+        name: dialect.name,
+        files: dialect.files.patterns().to_vec(),
+        extends: group.known.as_ref().map(|known| known.dialect.name.clone()),
+        forms,
+        questions,
+        settled: Vec::new(),
+        text,
+        settings: settings(reasoner, found),
+        trailing: trailing(reasoner, found),
+    })
+}
+
+/// Words behind the names of files that are not there.
+fn trailing(reasoner: &Reasoner<'_>, found: &Meanings) -> Vec<String> {
+    let mut words = BTreeSet::new();
+    for reference in reasoner.references {
+        if found.of.get(&reference.directive).is_none_or(|m| m.kind != Kind::Include) {
+            continue;
+        }
+        for at in &reasoner.directives[reference.directive].tags {
+            let tag = &reasoner.tags[*at];
+            let resolved = reference.edges.iter().any(|(known, _)| known == at);
+            let text = &reasoner.corpus.texts[tag.file].text;
+            if let Some(first) = tag.tokens.first().filter(|_| !resolved && !tag.call) {
+                let rest = text[first.range.end..tag.inner.end].trim();
+                if !rest.is_empty() && rest.bytes().all(|b| b.is_ascii_alphabetic() || b == b' ') {
+                    words.insert(rest.to_owned());
+                }
+            }
+        }
+    }
+    words.into_iter().collect()
+}
+
+/// Whether a dialect that is known reads most of a form's tags as what they are.
+fn explains(known: &Known, reasoner: &Reasoner<'_>, shape: &Shape) -> bool {
+    let read = |at: &&usize| {
+        let tag = &reasoner.tags[**at];
+        let kind = known.kinds[tag.file].get(&tag.range.start);
+        // A tag that it only passes over is not explained.
+        kind.is_some_and(|kind| *kind != Kind::Other || shape.kind == Kind::Other)
+    };
+    shape.tags.iter().filter(read).count() * 2 >= shape.tags.len()
+}
+
+/// A dialect file with all that was learned.
+fn fresh(reasoner: &Reasoner<'_>, found: &Meanings, group: &Group<'_>, forms: &[(Kind, Vec<&LearnedForm>)]) -> String {
     let mut text = String::new();
-    let _ = writeln!(
-        text,
-        "# Learned from {} files. What speaks for each form stands beside it.",
-        reasoner.corpus.texts.len()
-    );
-    let _ = writeln!(
-        text,
-        "name  = {}\nfiles = [{}]\n\n[forms]",
-        quote(&name),
-        files.iter().map(|f| quote(f)).collect::<Vec<_>>().join(", ")
-    );
-    for kind in Kind::ALL {
-        let of: Vec<(&Shape, &LearnedForm)> =
-            shapes.iter().zip(&forms).filter(|(shape, _)| shape.kind == kind).collect();
-        write_kind(&mut text, kind, &of);
+    let count = reasoner.corpus.texts.len();
+    let _ = writeln!(text, "# Learned from {count} files. What speaks for each form stands above it.");
+    let _ = writeln!(text, "name  = {}\nfiles = [{}]\n\n[forms]", quote(&name(group)), quote(&group.pattern));
+    for (kind, forms) in forms {
+        write_kind(&mut text, *kind, forms);
     }
     let trims: BTreeSet<char> = reasoner.tags.iter().flat_map(|tag| tag.trimmed.iter().flatten().copied()).collect();
     if !trims.is_empty() {
@@ -46,14 +99,65 @@ pub(super) fn learned(reasoner: &Reasoner<'_>, found: &Meanings, suffix: &str) -
         let _ = writeln!(text, "trim = [{}]", list.join(", "));
     }
     write_targets(&mut text, reasoner, found);
-    write_rules(&mut text, reasoner, found);
-    Learned { name, files, forms, questions, text, settings: settings(reasoner, found) }
+    write_rules(&mut text, found);
+    text
 }
 
-fn name(suffix: &str) -> String {
-    let word: String = suffix.trim_start_matches('.').replace('.', "-");
-    let word: String = word.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').collect();
-    if word.is_empty() { "learned".into() } else { format!("learned-{word}") }
+/// The text of a dialect file with more forms in it; everything else stays as it is written.
+fn extended(text: &str, forms: &[(Kind, Vec<&LearnedForm>)]) -> String {
+    let Ok(table) = DeTable::parse(text) else { return text.to_owned() };
+    let known = table
+        .get_ref()
+        .iter()
+        .find(|(key, _)| key.get_ref().as_ref() == "forms")
+        .and_then(|(_, value)| value.get_ref().as_table());
+    let last = known.into_iter().flatten().map(|(_, value)| value.span().end).max();
+    let mut edits: Vec<(usize, String)> = Vec::new();
+    for (kind, forms) in forms {
+        let added: Vec<&LearnedForm> =
+            forms.iter().copied().filter(|form| form.confidence > Confidence::Asked).collect();
+        if added.is_empty() {
+            continue;
+        }
+        let lines: String = added.iter().map(|form| format!("  {}\n  {},\n", comment(form), form.form)).collect();
+        let value =
+            known.into_iter().flatten().find(|(key, _)| key.get_ref().as_ref() == kind.word()).map(|(_, value)| value);
+        match value {
+            Some(value) if value.get_ref().is_array() => {
+                let end = value.span().end - 1;
+                let inner = text[value.span().start + 1..end].trim_end();
+                let comma = if inner.is_empty() || inner.ends_with(',') { "" } else { "," };
+                edits.push((end, format!("{comma}\n{lines}")));
+            }
+            Some(value) => {
+                edits.push((value.span().start, "[".into()));
+                edits.push((value.span().end, format!(",\n{lines}]")));
+            }
+            None => {
+                let at = last.unwrap_or(text.len());
+                let header = if last.is_some() { "\n" } else { "\n[forms]\n" };
+                edits.push((at, format!("{header}{} = [\n{lines}]", kind.word())));
+            }
+        }
+    }
+    edits.sort_by_key(|(at, _)| *at);
+    let mut out = String::new();
+    let mut at = 0;
+    for (place, added) in edits {
+        out += &text[at..place];
+        out += &added;
+        at = place;
+    }
+    out + &text[at..]
+}
+
+/// What a dialect is called: by its files' suffix, and by their folder if that tells it apart.
+fn name(group: &Group<'_>) -> String {
+    let folder = group.pattern.split_once("/**").map_or("", |(folder, _)| folder);
+    let folder = if folder == "**" || folder.starts_with('*') { "" } else { folder };
+    let words = [folder, group.suffix].join(".");
+    let words: Vec<&str> = words.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
+    if words.is_empty() { "learned".into() } else { format!("learned-{}", words.join("-")) }
 }
 
 /// A text in TOML's quotes: literal ones where that can be.
@@ -105,14 +209,14 @@ fn form(reasoner: &Reasoner<'_>, shape: &Shape) -> LearnedForm {
     LearnedForm {
         kind: shape.kind,
         form: value(shape),
-        uses: shape.uses,
+        uses: shape.tags.len(),
         evidence: shape.why.clone(),
         confidence: shape.trust.into(),
-        example: shape.example.map(place),
+        example: shape.tags.first().map(|&at| place(at)),
     }
 }
 
-fn question(form: &LearnedForm) -> String {
+pub(super) fn question(form: &LearnedForm) -> String {
     let at = form.example.as_ref().map_or(String::new(), |at| format!(" ({}:{})", at.file, at.line));
     let other = match form.kind {
         Kind::Inherited => "a value or a tag that is kept as it is",
@@ -130,22 +234,22 @@ fn article(kind: Kind) -> String {
     }
 }
 
-fn write_kind(text: &mut String, kind: Kind, forms: &[(&Shape, &LearnedForm)]) {
-    let comment = |form: &LearnedForm| {
-        let at = form.example.as_ref().map_or(String::new(), |at| format!(", {}:{}", at.file, at.line));
-        let sure = match form.confidence {
-            Confidence::Sure => "sure",
-            Confidence::Likely => "likely",
-            Confidence::Asked => "not decided",
-        };
-        let uses = if form.uses == 1 { "1 use".to_owned() } else { format!("{} uses", form.uses) };
-        format!("# {sure}: {}; {uses}{at}", form.evidence)
+fn comment(form: &LearnedForm) -> String {
+    let at = form.example.as_ref().map_or(String::new(), |at| format!(", {}:{}", at.file, at.line));
+    let sure = match form.confidence {
+        Confidence::Sure => "sure",
+        Confidence::Likely => "likely",
+        Confidence::Asked => "not decided",
     };
-    for (_, form) in forms.iter().filter(|(_, form)| form.confidence == Confidence::Asked) {
+    let uses = if form.uses == 1 { "1 use".to_owned() } else { format!("{} uses", form.uses) };
+    format!("# {sure}: {}; {uses}{at}", form.evidence)
+}
+
+fn write_kind(text: &mut String, kind: Kind, forms: &[&LearnedForm]) {
+    for form in forms.iter().filter(|form| form.confidence == Confidence::Asked) {
         let _ = writeln!(text, "{}\n# {} = {}", comment(form), kind.word(), form.form);
     }
-    let kept: Vec<&LearnedForm> =
-        forms.iter().map(|(_, form)| *form).filter(|form| form.confidence > Confidence::Asked).collect();
+    let kept: Vec<&LearnedForm> = forms.iter().copied().filter(|form| form.confidence > Confidence::Asked).collect();
     match kept[..] {
         [] => {}
         [one] => {
@@ -303,14 +407,11 @@ fn rule(reasoner: &Reasoner<'_>, references: &[&Reference]) -> Rule {
     rule
 }
 
-fn write_rules(text: &mut String, reasoner: &Reasoner<'_>, found: &Meanings) {
+fn write_rules(text: &mut String, found: &Meanings) {
     let mut lines = String::new();
     if found.bodies && !found.parents.is_empty() {
         lines += "loose = \"body\"\n";
     }
-    let attributes =
-        found.of.keys().any(|id| reasoner.notations[reasoner.directives[*id].notation].style == Style::Attribute);
-    let _ = attributes;
     if !lines.is_empty() {
         let _ = write!(text, "\n[rules]\n{lines}");
     }

@@ -269,6 +269,14 @@ fn evidence(constructs: &Constructs) -> usize {
     constructs.items.iter().map(weight).sum()
 }
 
+/// The dialect that explains a file best, if one explains anything in it.
+pub(crate) fn explaining<'d>(file: &SourceFile, dialects: &'d [Arc<Dialect>]) -> Option<&'d Arc<Dialect>> {
+    let fitting = dialects.iter().filter(|dialect| dialect.fits(&file.path) && !dialect.forms.is_empty());
+    let scored: Vec<_> = fitting.map(|dialect| (evidence(&Constructs::read(&file.bytes, dialect)), dialect)).collect();
+    let best = scored.into_iter().rev().max_by_key(|(score, _)| *score);
+    best.filter(|(score, _)| *score > 0 && unreadable(&file.bytes).is_none()).map(|(_, dialect)| dialect)
+}
+
 /// Why the bytes cannot be read as HTML in an encoding that contains ASCII.
 fn unreadable(bytes: &[u8]) -> Option<&'static str> {
     let head = &bytes[..bytes.len().min(64 * 1024)];

@@ -69,7 +69,7 @@ fn meaning(kind: Kind) -> &'static str {
 }
 
 pub fn outcome(engine: &Engine, files: &[SourceFile], verbose: bool) -> Outcome {
-    let learned = learn(files);
+    let learned = learn(files, &[], &[]);
     let mut found = Outcome::default();
     let learned = learned.into_iter().max_by_key(|learned| learned.forms.len());
     let (text, settings) = learned

@@ -1,0 +1,122 @@
+//! `dialect learn`: how a site's engine writes its constructs, worked out from the site.
+
+use std::io::Write;
+use std::path::Path;
+
+use anyhow::Result;
+use radicon::disk::{self, Loaded};
+use radicon::{Confidence, Learned};
+
+use super::{is_json, json, out, site_folder};
+use crate::FINE;
+use crate::arguments::Arguments;
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, shorten};
+
+pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, write: bool) -> Result<u8> {
+    let folder = match dir {
+        Some(dir) => dir.to_owned(),
+        None => site_folder(arguments)?,
+    };
+    let learned = disk::learn_site(&folder, rendered)?;
+    if write && !learned.is_empty() {
+        disk::adopt(&folder, &disk::keep_learned(&folder, &learned)?)?;
+    }
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &learned)?;
+        return Ok(FINE);
+    }
+    if learned.is_empty() {
+        headline(&mut out, "Nothing to learn: the known dialects explain every file, or no engine shows")?;
+        next(&mut out, "radicon dialect list, to see what is read in which dialect")?;
+        return Ok(FINE);
+    }
+    for learned in &learned {
+        print(learned, &mut out)?;
+    }
+    match write {
+        true => {
+            for learned in &learned {
+                writeln!(out, "\n{GOOD}Kept{PLAIN} in dialects/{}.toml", learned.name)?;
+            }
+            next(&mut out, "radicon survey; radicon dialect try FILE, to see how a file is read now")?;
+        }
+        false => {
+            writeln!(out, "\n  {FAINT}--format json shows the dialect files{PLAIN}")?;
+            let more = if rendered.is_none() {
+                "; with --rendered DIR line ends and loose content are settled too"
+            } else {
+                ""
+            };
+            next(&mut out, &format!("radicon dialect learn --write, to keep them{more}"))?;
+        }
+    }
+    Ok(FINE)
+}
+
+fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
+    let files = learned.files.join(" ");
+    let what = match &learned.extends {
+        Some(known) => format!("{known}, and {} more", count(learned.forms.len(), "form")),
+        None => format!("{}: {}", learned.name, count(learned.forms.len(), "form")),
+    };
+    headline(out, &format!("{what}, learned from {files}"))?;
+    writeln!(out)?;
+    let columns = [
+        ("construct", Align::Left),
+        ("written", Align::Left),
+        ("uses", Align::Right),
+        ("", Align::Left),
+        ("what speaks for it", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for form in &learned.forms {
+        let sure = match form.confidence {
+            Confidence::Sure => "sure",
+            Confidence::Likely => "likely",
+            Confidence::Asked => "?",
+        };
+        let row = [
+            form.kind.word().to_owned(),
+            shorten(&form.form, 54),
+            form.uses.to_string(),
+            sure.into(),
+            shorten(&form.evidence, 58),
+        ];
+        table.row(row);
+    }
+    table.print(out)?;
+    for settled in &learned.settled {
+        writeln!(out, "  {GOOD}settled{PLAIN} {settled}")?;
+    }
+    if !learned.settings.is_empty() {
+        writeln!(out, "\n  for radicon.toml:")?;
+        for line in learned.settings.lines() {
+            writeln!(out, "    {line}")?;
+        }
+    }
+    if !learned.questions.is_empty() {
+        writeln!(out, "\n{BAD}Not decided{PLAIN}, and left out until you say so in the dialect file:")?;
+        for question in &learned.questions {
+            writeln!(out, "  {question}")?;
+        }
+    }
+    Ok(())
+}
+
+/// Says that a site is read in dialects that nobody wrote.
+pub fn notice(loaded: &Loaded) {
+    for learned in &loaded.learned {
+        let doubts = learned.forms.iter().filter(|form| form.confidence != Confidence::Sure).count();
+        let files = learned.files.join(" ");
+        let what = match &learned.extends {
+            Some(known) => format!("{files} hold tags that {known} does not describe; they were learned"),
+            None => format!("no dialect describes {files}; one was learned"),
+        };
+        let doubts = if doubts == 0 { String::new() } else { format!(", {doubts} of them not sure") };
+        anstream::eprintln!(
+            "{FAINT}note: {what}: {}{doubts}. To look at it: radicon dialect learn; to keep it: radicon dialect learn --write{PLAIN}",
+            count(learned.forms.len(), "form")
+        );
+    }
+}
