@@ -95,6 +95,17 @@ pub enum Command {
         #[arg(long)]
         uncommitted: bool,
     },
+    /// Write templates in another dialect, and list each place that a person must look at.
+    Translate {
+        /// The templates [default: all of the site].
+        files: Vec<String>,
+        /// The dialect to write.
+        #[arg(long, value_name = "DIALECT")]
+        to: String,
+        /// Write the translated files into a new folder.
+        #[arg(long, value_name = "DIR")]
+        into: Option<PathBuf>,
+    },
     /// Write the demo site into a new folder and run the whole job on it.
     Demo {
         /// A folder that does not exist yet, or is empty.

@@ -2,7 +2,7 @@
 //! get the right meaning and of sites that flatten as with the true dialect.
 //!
 //! `cargo run --release --example learned -- [ENGINES] [--first SEED] [--shape NAME] [--show SEED]`,
-//! or `-- --folder DIR` for what is learned from a folder.
+//! or `-- --folder DIR` for what is learned from a folder, `-- --speed` for how long it takes.
 
 #[path = "../tests/common/mod.rs"]
 mod common;
@@ -21,6 +21,10 @@ fn main() {
         for learned in learn(&files(Path::new(folder)), radicon::dialect::builtin(), &[]) {
             println!("{}\n{}", learned.text, learned.settings);
         }
+        return;
+    }
+    if arguments.iter().any(|argument| argument == "--speed") {
+        speed();
         return;
     }
     let count: u64 = arguments.first().and_then(|text| text.parse().ok()).unwrap_or(500);
@@ -59,6 +63,33 @@ fn main() {
     println!("{:18} {all}", "all");
     for (kind, (right, total)) in &all.kinds {
         println!("  {kind:10} {right} of {total}");
+    }
+}
+
+/// How long it takes to learn from sites of many templates.
+fn speed() {
+    for templates in [100, 1_000, 4_000] {
+        let mut slowest = (0.0_f64, "");
+        let mut total = 0.0;
+        for seed in 0..9 {
+            let mut random = Random(seed * 31 + 5);
+            let engine = common::engines::engine_of(&mut random, common::engines::SHAPES[seed as usize]);
+            let made = common::written::site(&mut random, &engine, templates);
+            let start = std::time::Instant::now();
+            let learned = learn(&made.files, radicon::dialect::builtin(), &[]);
+            let seconds = start.elapsed().as_secs_f64();
+            assert!(!learned.is_empty() || engine.shape == "comments", "{}", engine.shape);
+            total += seconds;
+            if seconds > slowest.0 {
+                slowest = (seconds, engine.shape);
+            }
+        }
+        println!(
+            "{templates:5} templates: {:.2} s on average, {:.2} s at most ({})",
+            total / 9.0,
+            slowest.0,
+            slowest.1
+        );
     }
 }
 

@@ -60,6 +60,7 @@ mod repeats;
 mod resolve;
 mod site;
 pub mod text;
+mod translate;
 
 pub use config::{ConfigError, Globs};
 pub use learn::{Confidence, Learned, LearnedForm, learn};
@@ -82,3 +83,4 @@ pub use site::{
     Root, Selector, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct,
     TrialPlace, TrialTag, UnknownTag,
 };
+pub use translate::{TranslateError, Translation, translate};

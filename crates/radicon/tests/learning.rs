@@ -54,3 +54,119 @@ fn the_fixture_engines_are_learned_from_their_sites() {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
+
+/// Made-up engines with random sites. The figures of many stand in the example `learned`.
+#[test]
+fn made_up_engines_are_learned() {
+    let first = seed("made-up engines");
+    let mut all = Outcome::default();
+    for case in 0..cases(60, 600) {
+        let mut random = Random((first + case) * 7_919);
+        let engine = common::engines::engine(&mut random);
+        let templates = 10 + random.below(40);
+        let made = common::written::site(&mut random, &engine, templates);
+        let found = outcome(&engine, &made.files, false);
+        assert_eq!(found.wrong_sure, 0, "seed {}: {:?}", first + case, found.notes);
+        all.add(&found);
+    }
+    println!("{all}");
+    assert!(all.right * 1000 >= all.constructs * 980, "{all}");
+    assert!(all.exact * 100 >= all.sites * 85, "{all}");
+    assert!(all.sure > 3 * all.sites, "{all}");
+}
+
+fn files(list: &[(&str, &str)]) -> Vec<SourceFile> {
+    list.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect()
+}
+
+/// What a dialect does not explain is learned on top of it; its own file stays as it is written.
+#[test]
+fn a_known_dialect_is_extended() {
+    let mut pages = vec![
+        ("base.html".to_owned(), "<html><title>{% block title %}Ferries{% endblock %}</title>{% hook contact %}{% block main %}{% endblock %}</html>".to_owned()),
+    ];
+    for name in ["pier", "quay", "cove", "mole"] {
+        pages.push((
+            format!("{name}.html"),
+            format!("{{% extends 'base.html' %}}{{% block title %}}{name}{{% endblock %}}{{% block contact %}}Tel. 7{{% endblock %}}{{% block main %}}{{% cached 60 %}}<p>{name}</p>{{% endcached %}}{{% endblock %}}"),
+        ));
+    }
+    let list: Vec<(&str, &str)> = pages.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let found = learn(&files(&list), dialect::builtin(), &[]);
+    let [learned] = &found[..] else { panic!("{} dialects", found.len()) };
+    assert_eq!(learned.extends.as_deref(), Some("brace-percent"));
+    let kinds: Vec<_> = learned.forms.iter().map(|form| (form.kind, form.form.as_str())).collect();
+    assert!(kinds.contains(&(Kind::Slot, "\"{% hook <name> %}\"")), "{kinds:?}");
+    assert!(kinds.iter().any(|(kind, form)| *kind == Kind::Control && form.contains("endcached")), "{kinds:?}");
+    let known = dialect::builtin_named("brace-percent").expect("a dialect");
+    for line in known
+        .text
+        .lines()
+        .filter(|line| line.starts_with("block") || line.starts_with("parent") || line.starts_with("#"))
+    {
+        assert!(learned.text.contains(line), "{line}\n{}", learned.text);
+    }
+}
+
+/// No engine is a possible answer: plain pages, scripts and mail addresses are none.
+#[test]
+fn where_there_is_no_engine_nothing_is_learned() {
+    let page = |n: usize| {
+        format!(
+            "<!DOCTYPE html><html><head><style>@media print {{ a {{ b: c }} }}</style><script>let a = {{ b: [1], c: `${{d}}` }};</script></head><body><p>crew@sea.example (see [{n}]) {{not}} 50%! <a href=\"page-{n}.html\">{n}</a></p><!-- menu --></body></html>"
+        )
+    };
+    let pages: Vec<SourceFile> = (0..40).map(|n| SourceFile::new(format!("page-{n}.html"), page(n))).collect();
+    assert!(learn(&pages, dialect::builtin(), &[]).is_empty());
+    for book in ["nomicon", "book"] {
+        let Some(folder) = common::book(book) else { continue };
+        let files: Vec<SourceFile> = common::pages(&folder)
+            .iter()
+            .map(|path| {
+                SourceFile::new(
+                    path.file_name().expect("a name").to_string_lossy(),
+                    std::fs::read(path).expect("a file"),
+                )
+            })
+            .collect();
+        let found = learn(&files, dialect::builtin(), &[]);
+        assert!(found.is_empty(), "{book}: {}", found[0].text);
+    }
+}
+
+/// Rules that templates alone cannot show are settled from rendered pages, or said to be open.
+#[test]
+fn rendered_pages_settle_what_templates_cannot_show() {
+    let own: Vec<SourceFile> = fixture("lantern", "site").into_iter().chain(fixture("lantern", "more")).collect();
+    let alone = learn(&own, dialect::builtin(), &[]);
+    assert!(!alone[0].text.contains("newline") && alone[0].settled.is_empty(), "{}", alone[0].text);
+    let settled = learn(&own, dialect::builtin(), &fixture("lantern", "expected"));
+    assert!(settled[0].text.contains("newline = \"eaten\""), "{}", settled[0].text);
+    assert!(settled[0].settled.iter().any(|line| line.starts_with("newline")), "{:?}", settled[0].settled);
+}
+
+/// Few uses are not enough to be sure: the form is asked for, and left out.
+#[test]
+fn what_cannot_be_decided_is_asked() {
+    let mut pages = vec![(
+        "base.html",
+        "<html><title>(~ lamp title ~)Ferries(~ out ~)</title>(~ lamp main ~)<p>x</p>(~ out ~)</html>".to_owned(),
+    )];
+    for name in ["a.html", "b.html", "c.html", "d.html"] {
+        let before = if name == "a.html" { "(~ before ~)" } else { "" };
+        pages.push((
+            name,
+            format!(
+                "(~ hangs \"base.html\" ~)(~ lamp title ~){name}(~ out ~)(~ lamp main ~){before}<p>{name}</p>(~ out ~)"
+            ),
+        ));
+    }
+    let list: Vec<(&str, &str)> = pages.iter().map(|(path, text)| (*path, text.as_str())).collect();
+    let found = learn(&files(&list), dialect::builtin(), &[]);
+    let asked: Vec<_> = found[0].forms.iter().filter(|form| form.confidence == Confidence::Asked).collect();
+    assert_eq!(asked.len(), 1, "{}", found[0].text);
+    assert_eq!((asked[0].kind, asked[0].uses), (Kind::Inherited, 1));
+    assert!(found[0].questions[0].contains("a.html:1"), "{:?}", found[0].questions);
+    let dialect = Dialect::parse(&found[0].text).expect("a dialect");
+    assert!(dialect.form(Kind::Inherited).is_none() && dialect.has_layouts());
+}

@@ -5,13 +5,16 @@
 use std::path::Path;
 
 use radicon::disk::{Adopted, Composed};
-use radicon::{BlockReport, ChainReport, DialectUse, Explanation, FlatReport, Proof, Proposal, Repeats, Survey, Trial};
+use radicon::{
+    BlockReport, ChainReport, DialectUse, Explanation, FlatReport, Learned, Proof, Proposal, Repeats, Survey,
+    Translation, Trial,
+};
 use schemars::{Schema, schema_for};
 
 #[test]
 fn the_schemas_are_those_of_the_types() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
-    let schemas: [(&str, Schema); 13] = [
+    let schemas: [(&str, Schema); 15] = [
         ("survey", schema_for!(Survey)),
         ("chain", schema_for!(ChainReport)),
         ("block", schema_for!(BlockReport)),
@@ -19,6 +22,8 @@ fn the_schemas_are_those_of_the_types() {
         ("dialect-list", schema_for!(Vec<DialectUse>)),
         ("dialect-show", schema_for!(DialectUse)),
         ("dialect-try", schema_for!(Trial)),
+        ("dialect-learn", schema_for!(Vec<Learned>)),
+        ("translate", schema_for!(Translation)),
         ("repeats", schema_for!(Repeats)),
         ("flatten", schema_for!(FlatReport)),
         ("propose", schema_for!(Proposal)),

@@ -11,6 +11,7 @@ mod propose;
 mod prove;
 mod repeats;
 mod survey;
+mod translate;
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -41,6 +42,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
         Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),
+        Command::Translate { files, to, into } => translate::run(arguments, files, to, into.as_deref()),
         Command::Demo { dir } => demo::run(arguments, dir),
     }
 }

@@ -408,6 +408,14 @@ impl Dialect {
         self.forms.iter().find(is_meant)
     }
 
+    /// The same, also where a bracket closes it.
+    pub(crate) fn block_form_or_balanced(&self, outside: bool) -> Option<&Form> {
+        let other = if outside { Kind::Slot } else { Kind::Fill };
+        let is_meant =
+            |form: &&Form| (form.kind == Kind::Block || form.kind == other) && form.is_pair() && !form.is_attribute();
+        self.forms.iter().find(is_meant)
+    }
+
     /// The tags of that pair for a block of this name.
     pub(crate) fn block_tags(&self, name: &str, outside: bool) -> Option<(String, String)> {
         let form = self.block_form(outside)?;

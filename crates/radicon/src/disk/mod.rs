@@ -194,6 +194,23 @@ fn learn_unknown(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Vec<Learned
     learn(files, dialects, &[])
 }
 
+/// Writes files into a new folder.
+///
+/// # Errors
+/// If the folder is there and not empty, or cannot be written.
+pub fn write_files(files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
+    if fs::read_dir(into).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(DiskError::Refused(format!("{}: is not empty; name a new folder", into.display())));
+    }
+    for file in files {
+        let path = into.join(&file.path);
+        let parent = path.parent().unwrap_or(into);
+        fs::create_dir_all(parent).map_err(DiskError::io(parent))?;
+        fs::write(&path, &file.bytes).map_err(DiskError::io(&path))?;
+    }
+    Ok(())
+}
+
 /// The files of a folder as they would be rendered: for [`learn`].
 ///
 /// # Errors

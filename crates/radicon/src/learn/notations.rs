@@ -240,7 +240,8 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
     for (long, notation) in notations.iter().enumerate() {
         let Some(last) = notation.open.chars().next_back().filter(|c| "-+~_".contains(*c)) else { continue };
         let shorter = &notation.open[..notation.open.len() - 1];
-        let Some(short) = notations.iter().position(|other| other.open == shorter) else { continue };
+        let known = |other: &Notation| other.open == shorter && shorter.len() > 1;
+        let Some(short) = notations.iter().position(known) else { continue };
         let words = |id: usize| -> FxHashSet<&str> {
             let own = tags.iter().filter(|tag| tag.notation == id);
             own.map(|tag| &corpus.texts[tag.file].text[tag.word.clone()]).collect()

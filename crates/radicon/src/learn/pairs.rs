@@ -6,7 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::Corpus;
 use super::heads::{Directive, arguments_of};
-use super::tags::{Style, Tag, TokenKind, is_word, token_text};
+use super::tags::{Style, Tag, Token, TokenKind, is_word, token_text};
 use crate::markup::elements::{self, Content};
 
 /// How a closer is written.
@@ -180,7 +180,7 @@ impl Finder<'_> {
                     other.split_once(word.as_str()).filter(|(before, after)| before.is_empty() != after.is_empty());
                 if let Some((before, after)) = affixes {
                     let closing = format!("{}{before}", b.mark);
-                    if closing.len() <= 7 && after.len() <= 5 {
+                    if closing.len() <= 12 && after.len() <= 8 {
                         add(&closing, after, None);
                     }
                 } else if other == word && a.mark != b.mark && !b.mark.is_empty() {
@@ -426,10 +426,10 @@ impl Finder<'_> {
     fn is_value(&self, id: usize) -> bool {
         let directive = &self.directives[id];
         let continued = |at: &&usize| {
-            let first = self.tags[**at].tokens.get(directive.taken);
-            first.is_some_and(|t| {
-                matches!(t.kind, TokenKind::Sign(b'.' | b'|')) || self.text(**at)[t.range.clone()].starts_with('.')
-            })
+            let tag = &self.tags[**at];
+            let first = tag.tokens.get(directive.taken);
+            let dot = |t: &Token| t.range.start == tag.word.end && self.text(**at)[t.range.clone()].starts_with('.');
+            first.is_some_and(|t| t.kind == TokenKind::Sign(b'|') || dot(t))
         };
         directive.tags.iter().filter(continued).count() * 2 >= directive.tags.len()
     }

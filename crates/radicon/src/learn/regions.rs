@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::FxHashSet;
 
-use super::heads::{Directive, Slot};
+use super::heads::Slot;
 use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Recurrence, Trust, plural};
 use super::pairs::between;
 use super::tags::{Style, TokenKind, token_text};
@@ -254,7 +254,7 @@ impl Reasoner<'_> {
         // A key that other tags begin with is no name either.
         let key =
             |word: &&str| self.directives.iter().any(|d| d.notation == directive.notation && d.words[0] == **word);
-        if names.len() == 1 && names.iter().any(|name| key(&name)) {
+        if names.len() == 1 && names.iter().any(key) {
             return false;
         }
         let all = directive.tags.iter().filter(binds).count();

@@ -28,7 +28,7 @@ pub struct Naming {
     pub root: &'static str,
 }
 
-const SHAPES: [&str; 9] = [
+pub const SHAPES: [&str; 9] = [
     "brackets",
     "one bracket",
     "sigil",

@@ -1,0 +1,92 @@
+//! Templates written in another dialect come out as the same pages.
+
+mod common;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use common::{Random, cases, seed};
+use radicon::dialect::{self, Dialect};
+use radicon::{Settings, Site, SourceFile, Translation, disk, translate};
+
+#[track_caller]
+fn translated(site: &Site, to: &Arc<Dialect>) -> Translation {
+    let all: Vec<_> = site.templates.iter().map(|template| site.find(&template.path).expect("its own path")).collect();
+    translate(site, &all, to).expect("a translation")
+}
+
+#[test]
+fn a_fixture_is_written_in_the_tags_that_many_share() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures/lantern/site");
+    let loaded = disk::load(&folder).expect("a site");
+    let to = dialect::builtin_named("brace-percent").expect("a dialect");
+    let done = translated(&loaded.site, &to);
+    // `quay` holds a tag that no form describes, and an include of a file that is not there.
+    assert_eq!((done.same, done.different.as_slice()), (1, &["lamps/quay.html".to_owned()][..]));
+    let pier = done.sources.iter().find(|file| file.path == "lamps/pier.html").expect("the page");
+    let text = String::from_utf8_lossy(&pier.bytes);
+    assert!(
+        text.contains("{% extends \"section.html\" %}{% block title %}Old Pier | {{ super() }}{% endblock %}"),
+        "{text}"
+    );
+    let places: Vec<String> = done.places.iter().map(ToString::to_string).collect();
+    for wanted in [
+        "lamps/quay.html:5:50: kept as it was",
+        "lamps/section.html:2:1: binds `area`",
+        "lamps/quay.html:5:17: `parts.gone` is no file",
+    ] {
+        assert!(places.iter().any(|place| place.starts_with(wanted)), "{wanted}: {places:#?}");
+    }
+}
+
+#[test]
+fn what_cannot_be_written_is_refused_or_said() {
+    let files = vec![
+        SourceFile::new("base.html", "{% block a %}x{% endblock %}{{ y }}"),
+        SourceFile::new(
+            "page.html",
+            "{% extends 'base.html' %}{% block a %}{{ super() }}{% if z %}1{% endif %}{% endblock %}",
+        ),
+    ];
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let attributes = Arc::new(
+        Dialect::parse("name = 'x'\nfiles = ['**/*.htm']\n[forms]\nblock = '<* data-b=\"<name>\">'")
+            .expect("a dialect"),
+    );
+    let all: Vec<_> = site.templates.iter().filter_map(|template| site.find(&template.path)).collect();
+    assert!(translate(&site, &all, &attributes).is_err_and(|error| error.to_string().contains("attributes")));
+    assert!(translate(&site, &all, &dialect::plain()).is_err());
+    // Radicon's own notation prints nothing: values and conditions stay as they are, and are listed.
+    let margin = dialect::builtin_named("margin").expect("a dialect");
+    let done = translated(&site, &margin);
+    assert!(done.places.iter().any(|place| place.message.contains("margin has no")), "{:?}", done.places);
+    let page = String::from_utf8_lossy(&done.sources[1].bytes).into_owned();
+    assert!(
+        page.contains("<!--: layout base.html -->")
+            && page.contains("<!--: inherited -->")
+            && page.contains("{% if z %}"),
+        "{page}"
+    );
+}
+
+/// Sites of made-up engines, written in the tags that many share.
+#[test]
+fn sites_of_made_up_engines_flatten_to_the_same() {
+    let first = seed("translation");
+    let to = dialect::builtin_named("brace-percent").expect("a dialect");
+    let (mut same, mut pages, mut sites) = (0, 0, 0);
+    for case in 0..cases(60, 600) {
+        let mut random = Random((first + case) * 104_729);
+        let engine = common::engines::engine(&mut random);
+        // Where loose content is the body of a layout there is no form for it.
+        if engine.dialect.form(dialect::Kind::Body).is_some() {
+            continue;
+        }
+        let made = common::written::site(&mut random, &engine, 12);
+        let site = Site::read(made.files, &[Arc::clone(&engine.dialect)], &Settings::default());
+        let done = translated(&site, &to);
+        (same, pages, sites) = (same + done.same, pages + done.same + done.different.len(), sites + 1);
+    }
+    println!("{same} of {pages} pages of {sites} sites");
+    assert!(sites > 20 && same * 100 >= pages * 80, "{same} of {pages}");
+}
