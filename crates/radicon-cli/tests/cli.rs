@@ -581,3 +581,46 @@ fn a_repeat_shows_its_copies_side_by_side() {
     assert!(usual.contains("tel:01700553100") && here.contains("tel:01700553001"), "{line}");
     assert!(ran.out.contains("harbours/gull-point.html:40"), "{}", ran.out);
 }
+
+/// A site in an engine that nobody described: learned on load, kept on demand, translated.
+#[test]
+fn an_unknown_engine_is_learned_kept_and_translated() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let site = dir.path().join("site");
+    let fixture = Path::new(env!("CARGO_MANIFEST_DIR")).join("../radicon/tests/fixtures/lantern");
+    copy(&fixture.join("site"), &site);
+    copy(&fixture.join("more"), &site);
+    fs::remove_dir_all(site.join("dialects")).expect("its dialect goes");
+    fs::remove_file(site.join("radicon.toml")).expect("its settings go");
+    let survey = radicon(&site, &["survey"]);
+    assert!(survey.err.contains("no dialect describes **/*.html; one was learned"), "{}", survey.err);
+    assert!(
+        survey.err.contains("radicon dialect learn --write") && survey.out.contains("learned-html"),
+        "{}",
+        survey.out
+    );
+    let rendered = fixture.join("expected").to_string_lossy().into_owned();
+    let ran = radicon(&site, &["dialect", "learn", "--rendered", &rendered]);
+    assert!(ran.code == 0 && ran.out.contains("hangs") && ran.out.contains("newline = \"eaten\""), "{}", ran.out);
+    assert!(!site.join("dialects").exists(), "nothing is written unasked");
+    let learned = json(&site, "dialect-learn", &["dialect", "learn", "--rendered", &rendered, "--write"]);
+    assert_eq!(learned[0]["forms"][0]["confidence"], "sure");
+    let kept = fs::read_to_string(site.join("dialects/learned-html.toml")).expect("the dialect");
+    assert!(kept.contains("# sure:") && kept.contains("lamp <name>"), "{kept}");
+    let again = radicon(&site, &["survey"]);
+    assert!(again.err.is_empty() && again.out.contains("learned-html"), "{}", again.err);
+    assert!(radicon(&site, &["dialect", "learn"]).out.starts_with("Nothing to learn"));
+    let flat = radicon(&site, &["flatten", "lamps/pier.html"]);
+    assert_eq!(flat.out, fs::read_to_string(fixture.join("expected/lamps/pier.html")).expect("the page"));
+
+    let value = json(&site, "translate", &["translate", "--to", "brace-percent", "--into", "../new"]);
+    assert!(
+        value["same"].as_u64() >= Some(7) && value["places"].as_array().is_some_and(|places| !places.is_empty()),
+        "{value}"
+    );
+    let page = fs::read_to_string(dir.path().join("new/lamps/pier.html")).expect("the page");
+    assert!(page.contains("{% extends \"section.html\" %}"), "{page}");
+    let one = radicon(&site, &["translate", "lamps/cove.html", "--to", "brace-percent"]);
+    assert!(one.out.contains("{{ super() }}"), "{}", one.out);
+    assert_eq!(radicon(&site, &["translate", "--to", "brace-percent", "--into", "../new"]).code, 2, "not empty");
+}

@@ -311,9 +311,9 @@ impl Writer<'_> {
         let (from, to) = (controls(&own), controls(self.to));
         let place = from.iter().position(|at| *at == opener.form as usize).unwrap_or(0);
         let divided = !own.forms[opener.form as usize].branch.is_empty();
-        // One that may be divided is a condition, whatever its place.
-        let fits = |at: &&usize| self.to.forms[**at].branch.is_empty() != divided;
-        let Some(&at) = to.iter().filter(fits).nth(0).or_else(|| to.get(place)).or_else(|| to.first()) else {
+        // One that may be divided needs a form that may be, too.
+        let fits = |at: &&usize| !divided || !self.to.forms[**at].branch.is_empty();
+        let Some(&at) = to.get(place).filter(fits).or_else(|| to.iter().find(fits)).or_else(|| to.first()) else {
             self.look(item.span.start, format!("{} has no conditions; kept as it was", self.to.name));
             return false;
         };
@@ -394,7 +394,7 @@ fn neutral(flat: &[u8], dialect: &Dialect, to: &Dialect) -> Vec<u8> {
         if matches!(item.kind, Kind::Comment) || item.span.is_empty() {
             continue;
         }
-        let said = if item.expr.is_empty() { item.name } else { item.expr };
+        let said = [item.target, item.expr, item.name].into_iter().find(|span| !span.is_empty()).unwrap_or_default();
         let part = if item.part == Part::Single { Part::Open } else { item.part };
         let close = item.part == Part::Close;
         out.extend_from_slice(

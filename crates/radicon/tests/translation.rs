@@ -88,5 +88,5 @@ fn sites_of_made_up_engines_flatten_to_the_same() {
         (same, pages, sites) = (same + done.same, pages + done.same + done.different.len(), sites + 1);
     }
     println!("{same} of {pages} pages of {sites} sites");
-    assert!(sites > 20 && same * 100 >= pages * 80, "{same} of {pages}");
+    assert!(sites > 20 && same * 100 >= pages * 70, "{same} of {pages}");
 }
