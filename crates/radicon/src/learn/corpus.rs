@@ -140,3 +140,38 @@ impl Corpus {
         Self { texts, by_path }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_name_may_end_the_path_of_a_file() {
+        let files: Vec<SourceFile> = ["views/parts/_nav.sail.html", "views/base.sail.html", "other/base.html"]
+            .iter()
+            .map(|path| SourceFile::new(*path, ""))
+            .collect();
+        let index = Index::new(&files);
+        let read = |written: &str| {
+            let found = index.readings(written, &["/", "."]);
+            found
+                .into_iter()
+                .map(|(n, id)| format!("{}|{}|{} {id}", n.separator, n.prefix, n.suffix))
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(read("parts.nav"), [".|_|.sail.html 0"]);
+        assert_eq!(read("../parts/nav"), ["/|_|.sail.html 0"]);
+        assert_eq!(read("base"), ["/||.sail.html 1", "/||.html 2"]);
+        assert_eq!(read("other/base.html"), ["/|| 2"]);
+        assert!(read("gone").is_empty() && read("a//b").is_empty() && read("").is_empty());
+    }
+
+    #[test]
+    fn scripts_and_styles_are_quiet() {
+        let file = SourceFile::new("a.html", "\u{feff}<script x>a</script><style>b</style>c");
+        let text = Text::new(&file);
+        let quiet = |what: &str| text.is_quiet(text.text.find(what).expect(what));
+        assert!(quiet("a<") && quiet("b<") && !quiet("c") && !quiet("<script"));
+        assert!(text.text.starts_with("   <"), "a byte-order mark is white space");
+    }
+}

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::heads::{Directive, Slot, arguments_of};
 use super::meaning::{Meaning, Meanings, Reasoner, Trust};
+use super::pieces::is_prose;
 use super::tags::{Notation, Style, Tag, TokenKind, token_text};
 use crate::dialect::Kind;
 
@@ -691,13 +692,4 @@ impl Writer<'_> {
 
 fn mirrored(mark: &str) -> String {
     mark.chars().rev().collect()
-}
-
-/// Whether a tag holds words for people, or markup.
-pub(super) fn is_prose(inner: &str) -> bool {
-    let text = inner.trim();
-    let words: Vec<&str> = text.split_whitespace().collect();
-    let plain = |word: &&&str| word.bytes().all(|b| b.is_ascii_alphabetic() || b >= 0x80 || b",.':;!?-".contains(&b));
-    let run = words.windows(2).filter(|pair| pair.iter().all(|w| plain(&w))).count();
-    text.contains("</") || text.contains("/>") || run >= 1 && !text.contains(['=', '|', '(']) && words.len() >= 2
 }

@@ -6,7 +6,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::{Corpus, Index};
 use super::heads::{Directive, Slot, arguments_of};
-use super::pairs::{Pairs, between, is_balanced};
+use super::pairs::Pairs;
+use super::pieces::{between, is_balanced};
 use super::tags::{Notation, Style, Tag, token_text};
 use super::targets::Reference;
 use crate::dialect::Kind;

@@ -13,6 +13,7 @@ mod meaning;
 mod notations;
 mod pairs;
 mod parents;
+mod pieces;
 mod regions;
 mod rendered;
 mod tags;

@@ -321,3 +321,43 @@ fn sigils(corpus: &Corpus) -> Vec<Notation> {
     found.extend(comments);
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::site::SourceFile;
+
+    #[track_caller]
+    fn check(texts: &[&str], strong: &[(&str, &str)]) -> Vec<Notation> {
+        let files: Vec<SourceFile> =
+            texts.iter().enumerate().map(|(n, text)| SourceFile::new(format!("{n}.html"), *text)).collect();
+        let found = find(&Corpus::new(&files));
+        let known: Vec<(&str, &str)> =
+            found.iter().filter(|n| n.strong).map(|n| (n.open.as_str(), n.close.as_str())).collect();
+        assert_eq!(known, strong);
+        found
+    }
+
+    #[test]
+    fn delimiters_are_found_by_how_they_are_closed() {
+        let tags = "[~ a b ~]x[= c =]y[~ d ~][= e.f =]<p>[1] (see below)</p>";
+        check(&[tags, tags, tags], &[("[=", "=]"), ("[~", "~]")]);
+        let plain =
+            "<p>crew@sea.example, 50% (see [1])</p><style>a { b: c }</style><!-- x --><script>f({ a: [[1]] })</script>";
+        check(&[plain, plain, plain], &[]);
+    }
+
+    #[test]
+    fn a_mark_that_words_stand_without_trims() {
+        let tags = "{? if a ?}{?- if b -?}{? end ?}{? end -?}";
+        let found = check(&[tags, tags, tags], &[("{?", "?}")]);
+        assert_eq!(found[0].trims, ['-']);
+    }
+
+    #[test]
+    fn mirrors_and_comments_close() {
+        assert_eq!(mirror("{[%"), "%]}");
+        assert_eq!(closers("~!{"), ["}!~", "}"]);
+        assert_eq!(closers("<!--:"), [":-->", "-->"]);
+    }
+}

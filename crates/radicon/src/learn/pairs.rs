@@ -6,8 +6,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::Corpus;
 use super::heads::{Directive, arguments_of};
+use super::pieces::{between, element_end, is_balanced, is_prose};
 use super::tags::{Style, Tag, Token, TokenKind, is_word, token_text};
-use crate::markup::elements::{self, Content};
 
 /// How a closer is written.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -382,7 +382,11 @@ impl Finder<'_> {
         }
         let Some((score, openers, set)) = best else { return };
         pairs.doubtful |= second > 0.95 * score;
-        // Which of the closers ends which opener shows when they are nested.
+        self.assign(&openers, &set, &known, pairs);
+    }
+
+    /// Gives each opener those of some general closers that end it when they are nested.
+    fn assign(&self, openers: &[usize], set: &[usize], known: &FxHashSet<usize>, pairs: &mut Pairs) {
         let mut found: BTreeMap<(usize, usize), usize> = BTreeMap::new();
         let mut open: Vec<usize> = Vec::new();
         let mut file = usize::MAX;
@@ -401,7 +405,7 @@ impl Finder<'_> {
                 *found.entry((opener, id)).or_default() += 1;
             }
         }
-        for &opener in &openers {
+        for &opener in openers {
             let mut ends: Vec<(usize, usize)> =
                 found.iter().filter(|((o, _), _)| *o == opener).map(|((_, c), uses)| (*uses, *c)).collect();
             ends.sort_by_key(|(uses, closer)| (std::cmp::Reverse(*uses), *closer));
@@ -418,7 +422,7 @@ impl Finder<'_> {
     /// Whether its tags mostly hold words for people.
     fn is_prose(&self, id: usize) -> bool {
         let directive = &self.directives[id];
-        let prose = |at: &&usize| super::forms::is_prose(&self.text(**at)[self.tags[**at].inner.clone()]);
+        let prose = |at: &&usize| is_prose(&self.text(**at)[self.tags[**at].inner.clone()]);
         !directive.mark.is_empty() && directive.tags.iter().filter(prose).count() * 10 >= directive.tags.len() * 6
     }
 
@@ -671,56 +675,4 @@ fn search(
     chosen.pop();
     sums.iter_mut().zip(&rows[at]).for_each(|(sum, n)| *sum += n);
     search(rows, sums, at + 1, chosen, visit);
-}
-
-/// What stands between two places; nothing if they are out of order.
-pub(super) fn between(text: &str, from: usize, to: usize) -> &str {
-    text.get(from..to).unwrap_or("")
-}
-
-/// Where the content of the element ends that carries an attribute.
-fn element_end(text: &str, attribute: std::ops::Range<usize>) -> Option<usize> {
-    let start = text[..attribute.start].rfind('<')?;
-    let length = text[start + 1..].bytes().take_while(u8::is_ascii_alphanumeric).count();
-    let (open, close) = (&text[start..start + 1 + length], format!("</{}", &text[start + 1..start + 1 + length]));
-    let (mut at, mut depth) = (attribute.end, 0_usize);
-    loop {
-        let closes = at + text[at..].find(&close)?;
-        depth += text[at..closes].matches(open).count();
-        if depth == 0 {
-            return Some(closes);
-        }
-        (depth, at) = (depth - 1, closes + close.len());
-    }
-}
-
-/// Whether every element that a piece of markup opens is closed in it, and the other way round.
-pub(super) fn is_balanced(markup: &str) -> bool {
-    let bytes = markup.as_bytes();
-    let mut open: Vec<&str> = Vec::new();
-    let mut at = 0;
-    while let Some(found) = memchr::memchr(b'<', &bytes[at..]).map(|found| found + at) {
-        let closes = bytes.get(found + 1) == Some(&b'/');
-        let start = found + 1 + usize::from(closes);
-        let length = bytes[start..].iter().take_while(|b| b.is_ascii_alphanumeric()).count();
-        at = start + length;
-        let name = &markup[start..at];
-        if length == 0 || !name.as_bytes()[0].is_ascii_alphabetic() {
-            continue;
-        }
-        let end = memchr::memchr(b'>', &bytes[at..]).map_or(bytes.len(), |end| at + end);
-        let kind = elements::element(name.to_ascii_lowercase().as_bytes());
-        if kind.content == Content::Void || markup[..end].ends_with('/') {
-            continue;
-        }
-        if !closes {
-            open.push(name);
-        } else if open.last().is_some_and(|last| last.eq_ignore_ascii_case(name)) {
-            open.pop();
-        } else {
-            return false;
-        }
-        at = end;
-    }
-    open.is_empty()
 }

@@ -6,7 +6,7 @@ use rustc_hash::FxHashSet;
 
 use super::heads::{Slot, arguments_of};
 use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Trust, on_top, plural};
-use super::pairs::between;
+use super::pieces::between;
 use super::tags::{Style, token_text};
 use super::targets::Reference;
 use crate::dialect::Kind;

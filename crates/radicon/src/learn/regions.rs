@@ -6,7 +6,7 @@ use rustc_hash::FxHashSet;
 
 use super::heads::Slot;
 use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Recurrence, Trust, plural};
-use super::pairs::between;
+use super::pieces::between;
 use super::tags::{Style, TokenKind, token_text};
 use crate::dialect::Kind;
 

@@ -267,3 +267,50 @@ fn with_rule(text: &str, rule: &str, value: &str) -> String {
         (None, false) => format!("{}\n\n[rules]\n{line}\n", text.trim_end()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::builtin_named;
+
+    #[track_caller]
+    fn check(flat: &str, page: &str, whole: bool) {
+        let dialect = builtin_named("brace-percent").expect("a dialect");
+        let score = compare(flat.as_bytes(), &dialect, page.as_bytes());
+        assert_eq!(score.whole == 1, whole, "{flat} and {page}: {score:?}");
+    }
+
+    #[test]
+    fn outputs_stand_for_anything_and_conditions_may_be_missing() {
+        check("<p>{{ x }}</p>", "<p>7</p>", true);
+        check("<p>{{ x }}</p>", "<p>7</p>\n", false);
+        check("<p>a</p>", "<p>a</p>", true);
+        check("<p>a</p>", "<p>ab</p>", false);
+        check("<ul>{% for a in b %}<li>{{ a }}</li>{% endfor %}</ul>", "<ul><li>1</li><li>2</li></ul>", true);
+        check("a{% if x %}b{% else %}c{% endif %}d", "ad", true);
+        check("a{% if x %}b{% endif %}d", "a e", false);
+        check("{% include 'gone.html' %}", "", true);
+    }
+
+    #[test]
+    fn a_page_is_that_of_a_template_by_its_path() {
+        for (template, page, same) in [
+            ("views/fares.sail.html", "fares.html", true),
+            ("fares.tpl", "out/fares.html", true),
+            ("fares.tpl", "fares/index.html", true),
+            ("fares.tpl", "winter-fares.html", false),
+            ("a/fares.tpl", "b/fares.html", false),
+        ] {
+            assert_eq!(fits(template, page), same, "{template} {page}");
+        }
+    }
+
+    #[test]
+    fn rules_are_set_in_place() {
+        let text = "name = \"x\"\n\n[rules]\nloose = \"body\"\n";
+        assert!(with_rule(text, "loose", "before").ends_with("[rules]\nloose = \"before\"\n"));
+        assert!(with_rule(text, "twice", "last").contains("[rules]\ntwice = \"last\"\nloose"));
+        assert!(with_rule("name = \"x\"\n", "twice", "last").ends_with("\n[rules]\ntwice = \"last\"\n"));
+        assert!(with_list(text, "optional", "if there").contains("optional = [\"if there\"]"));
+    }
+}

@@ -17,7 +17,7 @@ pub(super) struct Reference {
     /// Other suffixes that names leave out.
     pub suffixes: Vec<String>,
     /// For each tag that names a file: the tag and the file.
-    pub edges: Vec<(usize, usize)>,
+    pub edges: Edges,
     /// How many tags have a complete literal there.
     pub literals: usize,
     /// How many different names are written.
@@ -36,6 +36,9 @@ impl Reference {
 
 /// By prefix and suffix: tags, files, and what parts the folders of the name.
 type Votes = FxHashMap<(String, String), Vec<(usize, usize, String)>>;
+
+/// Tags, and the files that they name.
+type Edges = Vec<(usize, usize)>;
 
 const SEPARATORS: [&str; 5] = ["/", ".", "::", ":", "\\"];
 
@@ -122,29 +125,7 @@ fn candidate(
             with_folder.insert(written);
         }
     }
-    // A name may be written with and without its suffix; the most frequent way counts.
-    let (naming, found) = votes.iter().max_by(|a, b| a.1.len().cmp(&b.1.len()).then_with(|| b.0.cmp(a.0)))?;
-    let mut separators: BTreeMap<&str, usize> = BTreeMap::new();
-    found
-        .iter()
-        .filter(|(_, _, separator)| separator != "/")
-        .for_each(|(_, _, s)| *separators.entry(s).or_default() += 1);
-    let separator =
-        separators.into_iter().max_by_key(|(_, uses)| *uses).map_or("/", |(separator, _)| separator).to_owned();
-    let mut edges: Vec<(usize, usize)> = found.iter().map(|(tag, file, _)| (*tag, *file)).collect();
-    let mut suffixes = Vec::new();
-    let mut others: Vec<_> = votes.iter().filter(|(other, _)| other.0 == naming.0 && *other != naming).collect();
-    others.sort();
-    for (other, more) in others {
-        let known: FxHashSet<usize> = edges.iter().map(|(tag, _)| *tag).collect();
-        let more: Vec<_> =
-            more.iter().map(|(tag, file, _)| (*tag, *file)).filter(|(tag, _)| !known.contains(tag)).collect();
-        if more.len() >= 2 {
-            suffixes.push(other.1.clone());
-            edges.extend(more);
-        }
-    }
-    let naming = Naming { separator, prefix: naming.0.clone(), suffix: naming.1.clone() };
+    let (naming, suffixes, mut edges) = usual(&votes)?;
     edges.sort_unstable();
     let share = edges.len() as f64 / literals as f64;
     let known: FxHashSet<&str> = names.iter().copied().collect();
@@ -164,4 +145,32 @@ fn candidate(
         paths: with_folder.len(),
         strong,
     })
+}
+
+/// The way in which most names are written: separator, prefix and suffix, other suffixes, and who names what.
+fn usual(votes: &Votes) -> Option<(Naming, Vec<String>, Edges)> {
+    // A name may be written with and without its suffix; the most frequent way counts.
+    let (naming, found) = votes.iter().max_by(|a, b| a.1.len().cmp(&b.1.len()).then_with(|| b.0.cmp(a.0)))?;
+    let mut separators: BTreeMap<&str, usize> = BTreeMap::new();
+    found
+        .iter()
+        .filter(|(_, _, separator)| separator != "/")
+        .for_each(|(_, _, s)| *separators.entry(s).or_default() += 1);
+    let separator =
+        separators.into_iter().max_by_key(|(_, uses)| *uses).map_or("/", |(separator, _)| separator).to_owned();
+    let mut edges: Edges = found.iter().map(|(tag, file, _)| (*tag, *file)).collect();
+    let mut suffixes = Vec::new();
+    let mut others: Vec<_> = votes.iter().filter(|(other, _)| other.0 == naming.0 && *other != naming).collect();
+    others.sort();
+    for (other, more) in others {
+        let known: FxHashSet<usize> = edges.iter().map(|(tag, _)| *tag).collect();
+        let more: Vec<_> =
+            more.iter().map(|(tag, file, _)| (*tag, *file)).filter(|(tag, _)| !known.contains(tag)).collect();
+        if more.len() >= 2 {
+            suffixes.push(other.1.clone());
+            edges.extend(more);
+        }
+    }
+    let naming = Naming { separator, prefix: naming.0.clone(), suffix: naming.1.clone() };
+    Some((naming, suffixes, edges))
 }

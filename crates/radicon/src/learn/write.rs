@@ -441,3 +441,44 @@ fn settings(reasoner: &Reasoner<'_>, found: &Meanings) -> String {
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn forms_are_put_into_a_file_that_stays_as_it_is() {
+        let form = |kind: Kind, form: &str| LearnedForm {
+            kind,
+            form: form.to_owned(),
+            uses: 1,
+            evidence: "seen".into(),
+            confidence: Confidence::Likely,
+            example: None,
+        };
+        let (slot, set, block) = (
+            form(Kind::Slot, "'{% hook <name> %}'"),
+            form(Kind::Set, "'{% let <name> = <expr> %}'"),
+            form(Kind::Block, "{ open = '{% b <name> %}', close = '{% e %}' }"),
+        );
+        let known = "# mine\nname = 'x' # and this\n[forms]\nblock = { open = '{% block <name> %}', close = '{% end %}' }\nset = ['{% set <name> = <expr> %}']\n\n[rules]\ntwice = 'last'\n";
+        let text = extended(known, &[(Kind::Block, vec![&block]), (Kind::Slot, vec![&slot]), (Kind::Set, vec![&set])]);
+        let dialect = Dialect::parse(&text).unwrap_or_else(|error| panic!("{error}\n{text}"));
+        let count = |kind: Kind| dialect.forms.iter().filter(|form| form.kind == kind).count();
+        assert_eq!((count(Kind::Block), count(Kind::Slot), count(Kind::Set)), (2, 1, 2), "{text}");
+        assert!(
+            text.starts_with("# mine\nname = 'x' # and this\n") && text.ends_with("[rules]\ntwice = 'last'\n"),
+            "{text}"
+        );
+        assert!(Dialect::parse(&extended("name = 'y'\n", &[(Kind::Slot, vec![&slot])])).is_ok());
+    }
+
+    #[test]
+    fn texts_are_quoted_so_that_they_come_back() {
+        for text in ["a", "a\"b", "a'b", "a\\b", "it's \"so\" \\[x"] {
+            let read: toml::Value =
+                toml::from_str::<toml::Table>(&format!("x = {}", quote(text))).expect("TOML")["x"].clone();
+            assert_eq!(read.as_str(), Some(text));
+        }
+    }
+}

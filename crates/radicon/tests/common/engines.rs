@@ -255,7 +255,8 @@ pub fn engine_of(random: &mut Random, shape: &'static str) -> Engine {
         _ => ("end".to_owned(), String::new()),
     };
     let ender = if random.once_in(2) { "end".to_owned() } else { word(random, &mut used) };
-    let text = dialect_text(random, &look, closing, &affix, &ender, &naming, &suffix, &mut used);
+    let writing = Writing { look: &look, closing, affix: &affix, ender: &ender };
+    let text = dialect_text(random, &writing, &naming, &suffix, &mut used);
     let dialect = Dialect::parse(&text).unwrap_or_else(|error| panic!("{shape}: {error}\n{text}"));
     let delimiters = [(look.open, look.close), look.output];
     Engine { shape, dialect: Arc::new(dialect), suffix, naming, delimiters }
@@ -269,38 +270,40 @@ fn quote(text: &str) -> String {
     }
 }
 
-#[allow(clippy::too_many_arguments)]
-fn dialect_text(
-    random: &mut Random,
-    look: &Look,
+/// The forms of each kind, as values of a dialect file.
+type Forms = Vec<(&'static str, Vec<String>)>;
+
+/// How an engine writes its tags and closes its pairs.
+struct Writing<'a> {
+    look: &'a Look,
     closing: Closing,
-    affix: &(String, String),
-    ender: &str,
-    naming: &Naming,
-    suffix: &str,
-    used: &mut Vec<String>,
-) -> String {
-    let shape = look.shape;
-    let line = if shape == "lines" { ", line = true" } else { "" };
-    let prefix =
-        if shape == "elements" { format!("{}{}", word(random, used), random.pick(&["-", ":"])) } else { String::new() };
-    let mut new = |random: &mut Random| format!("{prefix}{}", word(random, used));
-    let pair = |open: String, word: &str, named: bool, branch: &str| {
-        let close = match closing {
+    affix: &'a (String, String),
+    ender: &'a str,
+}
+
+impl Writing<'_> {
+    fn line(&self) -> &'static str {
+        if self.look.shape == "lines" { ", line = true" } else { "" }
+    }
+
+    fn single(&self, open: String) -> String {
+        if self.line().is_empty() { quote(&open) } else { format!("{{ open = {}{} }}", quote(&open), self.line()) }
+    }
+
+    fn pair(&self, open: String, word: &str, named: bool, branch: &str) -> String {
+        let (look, ender) = (self.look, self.ender);
+        let close = match self.closing {
             Closing::Brace => {
                 let branch = if branch.is_empty() { String::new() } else { format!(", branch = '}} {branch} {{'") };
                 return format!("{{ open = {}, balanced = \"{{}}\"{branch} }}", quote(&format!("{open} {{")));
             }
-            Closing::Affix => vec![look.tag(&format!("{}{word}{}", affix.0, affix.1), "")],
+            Closing::Affix => vec![look.tag(&format!("{}{word}{}", self.affix.0, self.affix.1), "")],
             Closing::Argument => vec![look.tag(&format!("{ender} {word}"), "")],
             Closing::General => vec![look.tag(ender, "")],
             Closing::Name if named => {
-                let name = if look.bare_names { "<name>".to_owned() } else { "\"<name>\"".to_owned() };
-                let name = if let Some(key) = look.key.as_ref().filter(|key| !key.is_empty()) {
-                    format!("{key}={name}")
-                } else {
-                    name
-                };
+                let name = if look.bare_names { "<name>" } else { "\"<name>\"" };
+                let key = look.key.as_ref().filter(|key| !key.is_empty());
+                let name = key.map_or(name.to_owned(), |key| format!("{key}={name}"));
                 vec![look.tag(ender, &name), look.tag(ender, "")]
             }
             Closing::Name => vec![look.tag(&format!("{ender}{word}"), "")],
@@ -308,69 +311,89 @@ fn dialect_text(
         let close: Vec<String> = close.iter().map(|close| quote(close)).collect();
         let branch =
             if branch.is_empty() { String::new() } else { format!(", branch = {}", quote(&look.tag(branch, ""))) };
-        format!("{{ open = {}, close = [{}]{branch}{line} }}", quote(&open), close.join(", "))
-    };
-    let single =
-        |open: String| if line.is_empty() { quote(&open) } else { format!("{{ open = {}{line} }}", quote(&open)) };
-    let more = if look.call { ", <args>" } else { " [<args>]" };
-    let mut forms: Vec<(&str, Vec<String>)> = Vec::new();
-    if shape == "attributes" {
-        let mut attribute = |random: &mut Random, place: &str| {
-            let word = new(random);
-            if place.is_empty() { format!("'<* data-{word}>'") } else { format!("'<* data-{word}=\"{place}\">'") }
-        };
-        forms.push(("parent", vec![attribute(random, "<target>")]));
-        forms.push(("block", vec![attribute(random, "<name>")]));
-        forms.push(("include", vec![attribute(random, "<target>")]));
-        if random.once_in(2) {
-            forms.push(("inherited", vec![attribute(random, "")]));
-        }
-    } else {
-        let words: Vec<String> = (0..12).map(|_| new(random)).collect();
-        forms.push(("parent", vec![single(look.named(&words[0], "<target>", look.bare_targets, ""))]));
+        format!("{{ open = {}, close = [{}]{branch}{} }}", quote(&open), close.join(", "), self.line())
+    }
+
+    /// Parents, regions, includes and the rest, with these words.
+    fn tag_forms(&self, random: &mut Random, words: &[String]) -> Forms {
+        let (look, shape) = (self.look, self.look.shape);
+        let mut forms: Forms = Vec::new();
+        forms.push(("parent", vec![self.single(look.named(&words[0], "<target>", look.bare_targets, ""))]));
         let split = shape == "sigil with braces" || random.once_in(3);
         let name = |word: &str| look.named(word, "<name>", look.bare_names, "");
         if split {
             let slot = if random.once_in(2) || shape == "sigil with braces" {
-                single(name(&words[1]))
+                self.single(name(&words[1]))
             } else {
-                pair(name(&words[1]), &words[1], true, "")
+                self.pair(name(&words[1]), &words[1], true, "")
             };
             forms.push(("slot", vec![slot]));
-            forms.push(("fill", vec![pair(name(&words[2]), &words[2], true, "")]));
+            forms.push(("fill", vec![self.pair(name(&words[2]), &words[2], true, "")]));
         } else {
-            forms.push(("block", vec![pair(name(&words[2]), &words[2], true, "")]));
+            forms.push(("block", vec![self.pair(name(&words[2]), &words[2], true, "")]));
         }
-        let mut includes = vec![single(look.named(&words[3], "<target>", look.bare_targets, ""))];
+        let more = if look.call { ", <args>" } else { " [<args>]" };
+        let mut includes = vec![self.single(look.named(&words[3], "<target>", look.bare_targets, ""))];
         if random.once_in(2) && shape != "lines" && shape != "elements" {
-            let rich = single(look.named(&words[3], "<target>", look.bare_targets, more));
+            let rich = self.single(look.named(&words[3], "<target>", look.bare_targets, more));
             if look.call { includes.push(rich) } else { includes = vec![rich] }
         }
         forms.push(("include", includes));
         if random.once_in(2) {
-            forms.push(("inherited", vec![single(look.tag(&words[4], ""))]));
+            forms.push(("inherited", vec![self.single(look.tag(&words[4], ""))]));
         }
         if random.once_in(4) {
-            forms.push(("body", vec![single(look.tag(&words[5], if look.call { "()" } else { "" }))]));
+            forms.push(("body", vec![self.single(look.tag(&words[5], if look.call { "()" } else { "" }))]));
         }
         let condition = if look.call || matches!(shape, "sigil" | "sigil with braces") { "(<expr>)" } else { "<expr>" };
         if !matches!(shape, "single brackets" | "elements" | "comments") {
-            let otherwise = words[6].clone();
-            forms.push((
-                "control",
-                vec![
-                    pair(look.tag(&words[7], condition), &words[7], false, &otherwise),
-                    pair(look.tag(&words[8], condition), &words[8], false, ""),
-                ],
-            ));
+            let choice = self.pair(look.tag(&words[7], condition), &words[7], false, &words[6]);
+            forms.push(("control", vec![choice, self.pair(look.tag(&words[8], condition), &words[8], false, "")]));
             if random.once_in(2) && !matches!(shape, "sigil" | "sigil with braces") {
-                forms.push(("set", vec![single(look.tag(&words[9], "<name> = <expr>"))]));
+                forms.push(("set", vec![self.single(look.tag(&words[9], "<name> = <expr>"))]));
             }
         }
         if matches!(shape, "brackets") {
             forms.push(("other", vec![quote(&look.tag("<expr>", ""))]));
         }
+        forms
     }
+}
+
+fn attribute_forms(random: &mut Random, mut new: impl FnMut(&mut Random) -> String) -> Forms {
+    let mut attribute = |random: &mut Random, place: &str| {
+        let word = new(random);
+        if place.is_empty() { format!("'<* data-{word}>'") } else { format!("'<* data-{word}=\"{place}\">'") }
+    };
+    let mut forms: Forms = vec![
+        ("parent", vec![attribute(random, "<target>")]),
+        ("block", vec![attribute(random, "<name>")]),
+        ("include", vec![attribute(random, "<target>")]),
+    ];
+    if random.once_in(2) {
+        forms.push(("inherited", vec![attribute(random, "")]));
+    }
+    forms
+}
+
+fn dialect_text(
+    random: &mut Random,
+    writing: &Writing<'_>,
+    naming: &Naming,
+    suffix: &str,
+    used: &mut Vec<String>,
+) -> String {
+    let look = writing.look;
+    let shape = look.shape;
+    let prefix =
+        if shape == "elements" { format!("{}{}", word(random, used), random.pick(&["-", ":"])) } else { String::new() };
+    let mut new = |random: &mut Random| format!("{prefix}{}", word(random, used));
+    let mut forms = if shape == "attributes" {
+        attribute_forms(random, new)
+    } else {
+        let words: Vec<String> = (0..12).map(|_| new(random)).collect();
+        writing.tag_forms(random, &words)
+    };
     let (open, close) = &look.output;
     forms.push(("output", vec![quote(&format!("{}{}<expr>{}{}", esc(open), look.space, look.space, esc(close)))]));
     let (open, close) = &look.comment;
