@@ -170,3 +170,71 @@ fn what_cannot_be_decided_is_asked() {
     let dialect = Dialect::parse(&found[0].text).expect("a dialect");
     assert!(dialect.form(Kind::Inherited).is_none() && dialect.has_layouts());
 }
+
+/// Two engines in one tree, told apart by their suffixes; each gets its own file.
+#[test]
+fn two_engines_are_told_apart() {
+    let mut all: Vec<SourceFile> = Vec::new();
+    for engine in ["lantern", "signal"] {
+        all.extend(fixture(engine, "site"));
+        all.extend(fixture(engine, "more"));
+    }
+    all.sort_by(|a, b| a.path.cmp(&b.path));
+    let found = learn(&all, dialect::builtin(), &[]);
+    let names: Vec<_> = found.iter().map(|learned| (learned.name.as_str(), learned.files[0].as_str())).collect();
+    assert_eq!(names, [("learned-html", "**/*.html"), ("learned-sail-html", "**/*.sail.html")]);
+    assert!(found[0].text.contains("lamp <name>") && !found[0].text.contains("moor"), "{}", found[0].text);
+    assert!(found[1].text.contains("~moor(\"<name>\")") && !found[1].text.contains("lamp"), "{}", found[1].text);
+}
+
+/// An unknown engine beside files of a known one, with the same suffix.
+#[test]
+fn an_unknown_engine_stands_beside_a_known_one() {
+    let mut all: Vec<SourceFile> = fixture("lantern", "site").into_iter().chain(fixture("lantern", "more")).collect();
+    all.push(SourceFile::new("shop/base.html", "<html>{% block a %}{% endblock %}</html>"));
+    for n in 0..4 {
+        let text = format!("{{% extends 'shop/base.html' %}}{{% block a %}}{n}{{% endblock %}}");
+        all.push(SourceFile::new(format!("shop/{n}.html"), text));
+    }
+    let found = learn(&all, dialect::builtin(), &[]);
+    let [learned] = &found[..] else { panic!("{} dialects", found.len()) };
+    assert!(learned.extends.is_none() && learned.text.contains("lamp <name>"), "{}", learned.text);
+    assert_eq!((learned.name.as_str(), learned.files[0].as_str()), ("learned-lamps-html", "lamps/**/*.html"));
+}
+
+/// What is learned holds whatever the order of the files and the number of threads.
+#[test]
+fn learning_is_deterministic() {
+    let mut all: Vec<SourceFile> = fixture("signal", "site").into_iter().chain(fixture("signal", "more")).collect();
+    let once = learn(&all, dialect::builtin(), &[]);
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(1).build().expect("a pool");
+    let alone = pool.install(|| learn(&all, dialect::builtin(), &[]));
+    assert_eq!(once[0].text, alone[0].text);
+    all.sort_by(|a, b| b.path.cmp(&a.path));
+    let turned = learn(&all, dialect::builtin(), &[]);
+    let forms = |learned: &Learned| {
+        let mut forms: Vec<_> = learned.forms.iter().map(|form| (form.kind, form.form.clone())).collect();
+        forms.sort();
+        forms
+    };
+    assert_eq!(forms(&once[0]), forms(&turned[0]));
+}
+
+/// Bad input: nothing panics, and what can be learned is.
+#[test]
+fn broken_files_do_no_harm() {
+    let mut all: Vec<SourceFile> = fixture("lantern", "site").into_iter().chain(fixture("lantern", "more")).collect();
+    all.push(SourceFile::new("lamps/latin.html", &b"[~ hangs \"base\" ~][~ lamp main ~]caf\xe9[~ out ~]"[..]));
+    all.push(SourceFile::new("lamps/torn.html", "[~ hangs \"base\" [~ lamp main ~] [~ out"));
+    all.push(SourceFile::new("lamps/empty.html", ""));
+    all.push(SourceFile::new("lamps/[odd] na\"me'.html", "<p>x</p>"));
+    let found = learn(&all, dialect::builtin(), &[SourceFile::new("gone.html", "<p>"), SourceFile::new("", "")]);
+    assert!(found[0].text.contains("lamp <name>"), "{}", found[0].text);
+    // One file with thousands of pairs that nothing closes makes doubts, but no harm.
+    all.push(SourceFile::new("lamps/deep.html", "[~ lamp a ~]".repeat(3_000)));
+    assert!(learn(&all, dialect::builtin(), &[])[0].text.contains("hangs"));
+    for text in ["", "<", "{%", "[~ [~ [~", "\u{feff}", "^{ a = \"", "@@@@ @a( @b{", "<x-", "<a b-c='"] {
+        let files: Vec<SourceFile> = (0..3).map(|n| SourceFile::new(format!("{n}.html"), text.repeat(5))).collect();
+        assert!(learn(&files, &[], &[]).is_empty(), "{text}");
+    }
+}

@@ -90,3 +90,31 @@ fn sites_of_made_up_engines_flatten_to_the_same() {
     println!("{same} of {pages} pages of {sites} sites");
     assert!(sites > 20 && same * 100 >= pages * 70, "{same} of {pages}");
 }
+
+/// Region and override in one word here, in two there; names by other rules.
+#[test]
+fn regions_and_names_follow_the_other_dialect() {
+    let to = "name = 'two'\nfiles = ['**/*.dock']\n[forms]\nparent = '(| hull \"<target>\" |)'\nslot = { open = '(| berth <name> |)', close = '(| end |)' }\nfill = { open = '(| moor <name> |)', close = '(| cast <name> |)' }\ninclude = '(| tow \"<target>\" |)'\ninherited = '(| above |)'\noutput = '(| <expr> |)'\n[targets]\nsuffixes = ['.dock']\nseparator = '.'\nprefix = '_'\n";
+    let to = Arc::new(Dialect::parse(to).expect("a dialect"));
+    let files = vec![
+        SourceFile::new(
+            "views/frames/_base.html",
+            "<title>{% block t %}Ferries{% endblock %}</title>{% include 'parts/nav.html' %}",
+        ),
+        SourceFile::new(
+            "views/page.html",
+            "{% extends 'frames/_base.html' %}{% block t %}{{ super() }}: {{ name }}{% endblock t %}",
+        ),
+        SourceFile::new("views/parts/nav.html", "<nav>{{ here }}</nav>"),
+    ];
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let done = translated(&site, &to);
+    let text = |path: &str| {
+        let file =
+            done.sources.iter().find(|file| file.path == path).unwrap_or_else(|| panic!("{path}: {:?}", done.files));
+        String::from_utf8_lossy(&file.bytes).into_owned()
+    };
+    assert_eq!(text("views/frames/_base.dock"), "<title>(| berth t |)Ferries(| end |)</title>(| tow \"parts.nav\" |)");
+    assert_eq!(text("views/page.dock"), "(| hull \"frames.base\" |)(| moor t |)(| above |): (| name |)(| cast t |)");
+    assert_eq!((done.same, done.different.len()), (1, 0));
+}

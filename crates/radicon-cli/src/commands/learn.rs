@@ -42,7 +42,7 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
             next(&mut out, "radicon survey; radicon dialect try FILE, to see how a file is read now")?;
         }
         false => {
-            writeln!(out, "\n  {FAINT}--format json shows the dialect files{PLAIN}")?;
+            writeln!(out, "\n  {FAINT}--format json shows the dialect file, with each form and its evidence{PLAIN}")?;
             let more = if rendered.is_none() {
                 "; with --rendered DIR line ends and loose content are settled too"
             } else {
@@ -64,7 +64,7 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
     writeln!(out)?;
     let columns = [
         ("construct", Align::Left),
-        ("written", Align::Left),
+        ("such as", Align::Left),
         ("uses", Align::Right),
         ("", Align::Left),
         ("what speaks for it", Align::Left),
@@ -78,14 +78,17 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         };
         let row = [
             form.kind.word().to_owned(),
-            shorten(&form.form, 54),
+            shorten(&form.written, 30),
             form.uses.to_string(),
             sure.into(),
-            shorten(&form.evidence, 58),
+            shorten(&form.evidence, 46),
         ];
         table.row(row);
     }
     table.print(out)?;
+    if !learned.settled.is_empty() {
+        writeln!(out)?;
+    }
     for settled in &learned.settled {
         writeln!(out, "  {GOOD}settled{PLAIN} {settled}")?;
     }

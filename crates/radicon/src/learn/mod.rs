@@ -62,7 +62,9 @@ pub struct LearnedForm {
     pub evidence: String,
     /// How sure it is.
     pub confidence: Confidence,
-    /// A tag that shows it.
+    /// A tag that is written so, as it stands in the site.
+    pub written: String,
+    /// Where it stands.
     pub example: Option<Place>,
 }
 

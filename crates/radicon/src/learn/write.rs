@@ -212,8 +212,16 @@ fn form(reasoner: &Reasoner<'_>, shape: &Shape) -> LearnedForm {
         uses: shape.tags.len(),
         evidence: shape.why.clone(),
         confidence: shape.trust.into(),
+        written: shape.tags.first().map(|&at| written_tag(reasoner, at)).unwrap_or_default(),
         example: shape.tags.first().map(|&at| place(at)),
     }
+}
+
+/// A tag as it stands in its file, in one line.
+fn written_tag(reasoner: &Reasoner<'_>, at: usize) -> String {
+    let tag = &reasoner.tags[at];
+    let text = &reasoner.corpus.texts[tag.file].text[tag.range.clone()];
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 pub(super) fn question(form: &LearnedForm) -> String {
@@ -454,6 +462,7 @@ mod tests {
             uses: 1,
             evidence: "seen".into(),
             confidence: Confidence::Likely,
+            written: String::new(),
             example: None,
         };
         let (slot, set, block) = (
