@@ -181,13 +181,15 @@ pub fn keep_learned(folder: &Path, learned: &[Learned]) -> Result<Vec<Change>, D
     Ok(changes)
 }
 
-/// The most files that are looked at to see whether there is anything to learn.
+/// The most files, and bytes of them, that are looked at to see whether there is anything to learn.
 const GLANCE: usize = 300;
+const GLANCE_BYTES: usize = 4 << 20;
 
 /// Learns the dialects of files that no known dialect explains. Of a large site some files are
 /// looked at first, spread evenly: most sites hold nothing unknown.
 fn learn_unknown(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Vec<Learned> {
-    let step = files.len().div_ceil(GLANCE).max(1);
+    let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
+    let step = files.len().div_ceil(GLANCE).max(bytes.div_ceil(GLANCE_BYTES)).max(1);
     if step > 1 && learn(&files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects, &[]).is_empty() {
         return Vec::new();
     }

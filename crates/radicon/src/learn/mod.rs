@@ -118,11 +118,7 @@ struct Known {
 /// show: line ends after tags, loose content, blocks that stand twice.
 pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile]) -> Vec<Learned> {
     let index = Index::new(files);
-    let mut suffixes: BTreeMap<&str, Vec<&SourceFile>> = BTreeMap::new();
-    for file in files {
-        let name = file.path.rsplit('/').next().unwrap_or(&file.path);
-        suffixes.entry(name.find('.').map_or("", |at| &name[at..])).or_default().push(file);
-    }
+    let suffixes = by_suffix(files);
     let mut found: Vec<Learned> = Vec::new();
     for (suffix, files) in suffixes {
         if !is_markup(&files) {
@@ -147,6 +143,28 @@ pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFil
         rendered::settle(learned, files, rendered);
     }
     found
+}
+
+/// Files by their suffix. A suffix of several parts is one where many files have it: `a.b.html`
+/// may be a name with a dot, too.
+fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<&SourceFile>> {
+    let name = |file: &'_ SourceFile| file.path.rfind('/').map_or(0, |at| at + 1);
+    let long = |file: &SourceFile| file.path[name(file)..].find('.').map_or(file.path.len(), |at| name(file) + at);
+    let short = |file: &SourceFile| file.path[name(file)..].rfind('.').map_or(file.path.len(), |at| name(file) + at);
+    let mut counts: FxHashMap<&str, usize> = FxHashMap::default();
+    for file in files {
+        *counts.entry(&file.path[short(file)..]).or_default() += 1;
+        if long(file) < short(file) {
+            *counts.entry(&file.path[long(file)..]).or_default() += 1;
+        }
+    }
+    let mut suffixes: BTreeMap<&str, Vec<&SourceFile>> = BTreeMap::new();
+    for file in files {
+        let (long, short) = (&file.path[long(file)..], &file.path[short(file)..]);
+        let suffix = if counts[long] * 10 >= counts[short] * 3 { long } else { short };
+        suffixes.entry(suffix).or_default().push(file);
+    }
+    suffixes
 }
 
 /// Whether files hold markup, and are not program code, which is full of brackets.
@@ -278,5 +296,29 @@ impl From<Trust> for Confidence {
             Trust::Likely => Confidence::Likely,
             Trust::Sure => Confidence::Sure,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_suffix_of_several_parts_is_one_that_many_files_have() {
+        let paths = ["a.sail.html", "x/b.sail.html", "c.html", "struct.Vec.html", "noext", "d.tpl"];
+        let files: Vec<SourceFile> = paths.iter().map(|path| SourceFile::new(*path, "")).collect();
+        let found: Vec<(&str, usize)> =
+            by_suffix(&files).into_iter().map(|(suffix, files)| (suffix, files.len())).collect();
+        assert_eq!(found, [("", 1), (".html", 2), (".sail.html", 2), (".tpl", 1)]);
+    }
+
+    #[test]
+    fn a_pattern_names_the_folder_where_others_share_the_suffix() {
+        let files: Vec<SourceFile> =
+            ["a/b/x.html", "a/c/y.html"].iter().map(|path| SourceFile::new(*path, "")).collect();
+        let own: Vec<&SourceFile> = files.iter().collect();
+        assert_eq!(pattern(".html", &own, 2), "**/*.html");
+        assert_eq!(pattern(".html", &own, 9), "a/**/*.html");
+        assert_eq!(pattern(".html", &own[..1], 9), "a/b/**/*.html");
     }
 }
