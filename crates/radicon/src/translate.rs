@@ -186,7 +186,7 @@ impl Writer<'_> {
                     offset,
                 )
             }
-            (Kind::Control, _) => self.control(item, &expr),
+            (Kind::Control, _) => self.control(index, item, &expr),
             (Kind::Verbatim, part) => self.verbatim(part),
             _ => {
                 self.look(offset, "kept as it was");
@@ -291,14 +291,15 @@ impl Writer<'_> {
     }
 
     /// A condition or a loop, by the place of its form among those of its dialect.
-    fn control(&mut self, item: &Construct, expr: &str) -> bool {
+    fn control(&mut self, index: u32, item: &Construct, expr: &str) -> bool {
         let own = Arc::clone(&self.site.get(self.id).dialect);
-        let opener = match item.part {
-            Part::Close | Part::Branch if item.partner != ALONE => {
-                self.site.get(self.id).constructs.items[item.partner as usize]
-            }
-            _ => *item,
+        let items = &self.site.get(self.id).constructs.items;
+        let at = match item.part {
+            Part::Close | Part::Branch if item.partner != ALONE => item.partner,
+            _ => index,
         };
+        let opener = items[at as usize];
+        let divided = items.iter().any(|other| other.part == Part::Branch && other.partner == at);
         let controls = |dialect: &Dialect| {
             dialect
                 .forms
@@ -310,7 +311,6 @@ impl Writer<'_> {
         };
         let (from, to) = (controls(&own), controls(self.to));
         let place = from.iter().position(|at| *at == opener.form as usize).unwrap_or(0);
-        let divided = !own.forms[opener.form as usize].branch.is_empty();
         // One that may be divided needs a form that may be, too.
         let fits = |at: &&usize| !divided || !self.to.forms[**at].branch.is_empty();
         let Some(&at) = to.get(place).filter(fits).or_else(|| to.iter().find(fits)).or_else(|| to.first()) else {

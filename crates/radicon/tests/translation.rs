@@ -118,3 +118,38 @@ fn regions_and_names_follow_the_other_dialect() {
     assert_eq!(text("views/page.dock"), "(| hull \"frames.base\" |)(| moor t |)(| above |): (| name |)(| cast t |)");
     assert_eq!((done.same, done.different.len()), (1, 0));
 }
+
+/// What one tag becomes, in a page of its own beneath a layout.
+#[track_caller]
+fn check(source: &str, expected: &str) {
+    let to = "name = 'two'\nfiles = ['**/*.html']\n[forms]\nparent = '[~ hangs \"<target>\" ~]'\nblock = { open = '[~ lamp <name> ~]', close = '[~ out ~]' }\ninclude = '[~ fetch \"<target>\" [<args>] ~]'\ninherited = '[~ before ~]'\noutput = '[= <expr> =]'\ncomment = '[# <text> #]'\nverbatim = { open = '[~ asis ~]', close = '[~ out asis ~]' }\ncontrol = [{ open = '[~ when <expr> ~]', branch = ['[~ or when <expr> ~]', '[~ or ~]'], close = '[~ out when ~]' }, { open = '[~ each <expr> ~]', close = '[~ out each ~]' }]\nset = '[~ let <name> = <expr> ~]'\n";
+    let to = to.replace("'[", "'\\[").replace("~]", "~\\]").replace("#]", "#\\]").replace("=]", "=\\]");
+    let to = Arc::new(Dialect::parse(&to).unwrap_or_else(|error| panic!("{error}\n{to}")));
+    let files = vec![
+        SourceFile::new("base.html", "{% block a %}{% endblock %}{% block b %}x{% endblock %}"),
+        SourceFile::new("nav.html", "<nav></nav>"),
+        SourceFile::new("page.html", format!("{{% extends 'base.html' %}}{source}")),
+    ];
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let page = site.find("page.html").expect("the page");
+    let done = translate(&site, &[page], &to).expect("a translation");
+    let found = String::from_utf8_lossy(&done.sources[0].bytes).into_owned();
+    assert_eq!(found, format!("[~ hangs \"base.html\" ~]{expected}"), "{source}");
+}
+
+#[test]
+fn each_construct_is_written_by_its_form() {
+    check("{% block a %}1{% endblock a %}", "[~ lamp a ~]1[~ out ~]");
+    check("{% block b %}{{ super() }}{% endblock %}", "[~ lamp b ~][~ before ~][~ out ~]");
+    check("{{ x | f('}}') }}", "[= x | f('}}') =]");
+    check("{# why #}", "[# why #]");
+    check("{% include \"nav.html\" %}", "[~ fetch \"nav.html\" ~]");
+    check("{% include 'nav.html' with a=1 %}", "[~ fetch \"nav.html\" with a=1 ~]");
+    check("{% include 'gone.html' %}", "[~ fetch \"gone.html\" ~]");
+    check("{% if a %}1{% elif b %}2{% else %}3{% endif %}", "[~ when a ~]1[~ or when b ~]2[~ or ~]3[~ out when ~]");
+    check("{% for a in b %}{{ a }}{% endfor %}", "[~ each a in b ~][= a =][~ out each ~]");
+    check("{% set a = 1 %}", "[~ let a = 1 ~]");
+    check("{% raw %}{{ y }}{% endraw %}", "[~ asis ~]{{ y }}[~ out asis ~]");
+    check("{% ferry 3 %}", "{% ferry 3 %}");
+    check("a {%- if b -%} c {%- endif %} d", "a[~ when b ~]c[~ out when ~] d");
+}
