@@ -24,6 +24,9 @@ pub struct Translation {
     pub same: usize,
     /// The pages that do not.
     pub different: Vec<String>,
+    /// The pages that cannot be put together, here or there: their layout is not in the site, or
+    /// chosen when they are rendered.
+    pub open: Vec<String>,
     /// The translated files.
     #[serde(skip)]
     #[schemars(skip)]
@@ -63,6 +66,7 @@ pub fn translate(site: &Site, templates: &[SourceId], to: &Arc<Dialect>) -> Resu
         places: Vec::new(),
         same: 0,
         different: Vec::new(),
+        open: Vec::new(),
         sources: Vec::new(),
     };
     for &id in templates {
@@ -123,7 +127,10 @@ impl Writer<'_> {
         }
         let mut at = 0;
         for (index, item) in (0..).zip(&template.constructs.items) {
-            let (start, end) = (item.reach.start as usize, item.reach.end as usize);
+            // What is decided when the page is rendered keeps its line.
+            let kept = item.dynamic && item.marks.iter().all(|mark| mark.is_empty());
+            let place = if kept { item.span } else { item.reach };
+            let (start, end) = (place.start as usize, place.end as usize);
             self.out.extend_from_slice(&template.source[at.min(start)..start]);
             self.construct(index, item);
             at = end.max(at);
@@ -188,6 +195,10 @@ impl Writer<'_> {
             }
             (Kind::Control, _) => self.control(index, item, &expr),
             (Kind::Verbatim, part) => self.verbatim(part),
+            (Kind::Other, _) if self.to.form(Kind::Other).is_some() => {
+                self.look(offset, "is there such a tag?");
+                self.tag(Kind::Other, &values, offset)
+            }
             _ => {
                 self.look(offset, "kept as it was");
                 false
@@ -366,6 +377,11 @@ fn compare(site: &Site, to: &Arc<Dialect>, translation: &mut Translation) {
     for (old_path, new_path) in &translation.files {
         let pair = site.find(old_path).filter(|id| site.get(*id).rendered).zip(new.find(new_path));
         let Some((old_id, new_id)) = pair else { continue };
+        let open = |id: &SourceId| matches!(site.links(*id).parent, Parent::Missing(_) | Parent::Dynamic);
+        if before.chain(old_id).levels.iter().any(open) {
+            translation.open.push(old_path.clone());
+            continue;
+        }
         let flat = before.flatten(old_id).ok().zip(after.flatten(new_id).ok());
         let same = flat.is_some_and(|(old, new)| {
             neutral(&old.bytes, &site.get(old_id).dialect, to) == neutral(&new.bytes, to, to)

@@ -31,12 +31,27 @@ fn a_fixture_is_written_in_the_tags_that_many_share() {
     );
     let places: Vec<String> = done.places.iter().map(ToString::to_string).collect();
     for wanted in [
-        "lamps/quay.html:5:50: kept as it was",
+        "lamps/quay.html:5:50: is there such a tag?",
         "lamps/section.html:2:1: binds `area`",
         "lamps/quay.html:5:17: `parts.gone` is no file",
     ] {
         assert!(places.iter().any(|place| place.starts_with(wanted)), "{wanted}: {places:#?}");
     }
+}
+
+/// A page whose layout somebody else has cannot be put together, and so not be compared.
+#[test]
+fn pages_without_their_layout_are_not_compared() {
+    let files = vec![
+        SourceFile::new("base.html", "<title>{% block t %}{% endblock %}</title>"),
+        SourceFile::new("page.html", "{% extends 'base.html' %}{% block t %}1{% endblock %}"),
+        SourceFile::new("gone.html", "{% extends 'vendor/frame.html' %}{% block t %}2{% endblock %}"),
+        SourceFile::new("either.html", "{% extends which | 'base.html' %}{% block t %}3{% endblock %}"),
+    ];
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let done = translated(&site, &dialect::builtin_named("margin").expect("a dialect"));
+    assert_eq!((done.same, done.different.len()), (1, 0), "{done:?}");
+    assert_eq!(done.open, ["either.html", "gone.html"]);
 }
 
 #[test]
@@ -88,7 +103,7 @@ fn sites_of_made_up_engines_flatten_to_the_same() {
         (same, pages, sites) = (same + done.same, pages + done.same + done.different.len(), sites + 1);
     }
     println!("{same} of {pages} pages of {sites} sites");
-    assert!(sites > 20 && same * 100 >= pages * 70, "{same} of {pages}");
+    assert!(sites > 20 && same * 1000 >= pages * 995, "{same} of {pages}");
 }
 
 /// Region and override in one word here, in two there; names by other rules.

@@ -55,6 +55,10 @@ fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -
     for page in translation.different.iter().take(SHOWN) {
         writeln!(out, "  {BAD}different{PLAIN} {page}")?;
     }
+    if !translation.open.is_empty() {
+        let pages = count(translation.open.len(), "page");
+        writeln!(out, "  not compared: {pages} whose layout is not in the site, or chosen when rendered")?;
+    }
     if !translation.places.is_empty() {
         writeln!(out, "\nTo look at: {}", count(translation.places.len(), "place"))?;
         for place in translation.places.iter().take(SHOWN) {

@@ -1,7 +1,7 @@
 //! Patterns: a form written as an example, compiled to read and to write it.
 
 use super::reader::Reader;
-use crate::text::{Span, did_you_mean, is_blank};
+use crate::text::{BYTE_ORDER_MARK, Span, did_you_mean, is_blank, line_start};
 
 /// The places of a pattern that stand for something else.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -218,10 +218,13 @@ impl Pattern {
 
     /// Reads the pattern at `at`; gives the end of the match and what it captured.
     pub(crate) fn read(&self, source: &[u8], at: usize, marks: &Marks) -> Option<(usize, Captures)> {
-        if self.line && !source[..at].iter().rev().take_while(|&&b| b != b'\n').all(|&b| is_blank(b)) {
+        let before = &source[line_start(source, at)..at];
+        if self.line && !before.iter().all(|&b| is_blank(b)) {
             return None;
         }
-        if self.is_sigil() && at > 0 && (is_word(source[at - 1]) || self.lead.contains(&source[at - 1])) {
+        // A partial may have brought a byte-order mark along.
+        let before = if before.ends_with(BYTE_ORDER_MARK) { &[][..] } else { before };
+        if self.is_sigil() && before.last().is_some_and(|b| is_word(*b) || self.lead.contains(b)) {
             return None;
         }
         let mut reader = Reader { source, marks, tail: &self.tail, line: self.line, captures: Captures::default() };
@@ -314,8 +317,10 @@ fn starts_with_word(bytes: &[u8]) -> bool {
 
 /// Puts the places for marks behind the opening and before the closing delimiter.
 fn insert_marks(pieces: &mut Vec<Piece>, lead: usize, tail: usize) {
+    // A single piece that is a delimiter alone opens, and closes nothing.
+    let single = matches!(&pieces[..], [Piece::Literal(bytes)] if bytes.len() <= lead + tail);
     if tail > 0
-        && pieces.len() > 1
+        && !single
         && let Some(Piece::Literal(bytes)) = pieces.pop()
     {
         let (word, close) = bytes.split_at(bytes.len() - tail);
@@ -503,6 +508,12 @@ mod tests {
         check("{% set <name> = <expr> %}", "{% set a = b ~ '%}' %}", Some(("", "a", "b ~ '%}'")));
         check("{% include \"<target>\" [<args>] %}", "{% include 'x' with a=1 %}", Some(("x", "", "with a=1")));
         check("{% include \"<target>\" [<args>] %}", "{% include 'x' %}", Some(("x", "", "")));
+        for dynamic in ["'x' ~ y", "'x'~y", "'x' + y", "'x' . y", "'x'.y", "'x' | f"] {
+            check("{% include \"<target>\" [<args>] %}", &format!("{{% include {dynamic} %}}"), None);
+        }
+        check("{% include \"<target>\" [<args>] %}", "{% include 'x' .y %}", Some(("x", "", ".y")));
+        check("{% include \"<target>\" [<args>] %}", "{% include 'x' . %}", Some(("x", "", ".")));
+        check("{%out%}", "{%- out -%}", Some(("", "", "")));
         check("<!--: layout <target> -->", "<!--: layout a.html -->", Some(("a.html", "", "")));
         check("<!--: layout <target> -->", "<!--:layout a.html-->", Some(("a.html", "", "")));
         check("<!--: end -->", "<!--:= end -->", Some(("", "", "")));
@@ -515,6 +526,24 @@ mod tests {
         {
             let (offset, message) = Pattern::parse(text).expect_err(text);
             assert!(offset == at && message.contains(word), "{text}: {offset} {message}");
+        }
+    }
+
+    #[test]
+    fn a_sigil_stands_behind_a_byte_order_mark_but_no_word() {
+        let pattern = Pattern::parse("~moor(\"<target>\")").expect("a pattern");
+        for (before, read) in [
+            ("\u{feff}", true),
+            ("x\u{feff}", true),
+            ("", true),
+            (" ", true),
+            ("\u{e9}", false),
+            ("a", false),
+            ("~", false),
+        ] {
+            let source = format!("{before}~moor(\"a\")");
+            let found = pattern.read(source.as_bytes(), before.len(), &Marks::default());
+            assert_eq!(found.is_some(), read, "{source}");
         }
     }
 

@@ -92,7 +92,30 @@ impl Reader<'_> {
                 self.capture(place, at..end);
                 self.read(pieces, rest, end, quote)
             }
+            (Place::Args, None) if self.goes_on(at) => None,
             _ => self.expression(place, pieces, rest, at, quote),
+        }
+    }
+
+    /// Whether an operator follows the target in quotes that was just read: then it is no
+    /// complete literal, but the start of an expression.
+    fn goes_on(&self, at: usize) -> bool {
+        let end = self.captures.target.end as usize;
+        let rest = &self.source[at..];
+        let follows = end > 0
+            && matches!(self.source.get(end), Some(b'"' | b'\''))
+            && trim_blanks(&self.source[(end + 1).min(at)..at]).is_empty();
+        let Some(&sign) = rest.first().filter(|_| follows) else { return false };
+        match sign {
+            b'~' | b'+' | b'|' | b'&' | b'?' | b'%' | b'*' => true,
+            // A dot that begins a name, or ends the tag, is an argument of its own.
+            b'.' => {
+                let after = &rest[1..];
+                let blanks = after.iter().take_while(|&&b| is_blank(b)).count();
+                end + 1 == at
+                    || blanks > 0 && after.get(blanks).is_some_and(|b| is_word(*b) || matches!(b, b'"' | b'\''))
+            }
+            _ => false,
         }
     }
 

@@ -2,6 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use rustc_hash::FxHashSet;
+
+use super::corpus::Corpus;
 use super::heads::{Directive, Slot, arguments_of};
 use super::meaning::{Meaning, Meanings, Reasoner, Trust};
 use super::pieces::is_prose;
@@ -489,13 +492,17 @@ impl Writer<'_> {
                 .filter(|&id| !r.pairs.is_closer(id) && !r.pairs.is_branch(id))
                 .collect();
             let used = meant(notation) || known.strong || engine && self.goes_with_strong(notation);
+            if !used && engine && hints_comment(&known.open, "") && known.close.len() == known.open.len() {
+                // Delimiters of their own that nothing else is written in, though they are rare.
+                self.comments(notation, &rest, true, shapes);
+            }
             if !used || rest.is_empty() {
                 continue;
             }
             match known.style {
                 Style::Bracket if known.open.len() == 1 => self.lone_words(&rest, shapes),
                 Style::Bracket => {
-                    let rest = self.comments(notation, &rest, shapes);
+                    let rest = self.comments(notation, &rest, false, shapes);
                     let tags: Vec<usize> = rest.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
                     if tags.is_empty() {
                         continue;
@@ -549,8 +556,9 @@ impl Writer<'_> {
         format!("{} {place} {}", escape(&known.open), escape(&known.close))
     }
 
-    /// Takes marks and notations that hold prose or markup for comments; gives what is left.
-    fn comments(&self, notation: usize, rest: &[usize], shapes: &mut Vec<Shape>) -> Vec<usize> {
+    /// Takes marks and notations that hold prose or markup for comments, where they are `rare` only
+    /// if that is all they hold; gives what is left.
+    fn comments(&self, notation: usize, rest: &[usize], rare: bool, shapes: &mut Vec<Shape>) -> Vec<usize> {
         let r = self.reasoner;
         let mut marks: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         rest.iter().for_each(|&id| marks.entry(r.directives[id].mark.as_str()).or_default().push(id));
@@ -562,12 +570,11 @@ impl Writer<'_> {
             let means =
                 |(id, m): (&usize, &Meaning)| self.directive(*id).notation == notation && m.trust > Trust::Asked;
             let meant = mark.is_empty() && self.found.of.iter().any(means);
-            let hinted = known.open.ends_with(['#', '*', '-', '!', ';', '/'])
-                || mark.starts_with(['#', '*', '!', '/'])
-                || mark.starts_with("--");
-            if !meant && (prose * 10 >= tags.len() * 6 || hinted && prose * 10 >= tags.len() * 3) {
+            let hinted = hints_comment(&known.open, mark);
+            let all = prose == tags.len() || !rare;
+            if !meant && all && (prose * 10 >= tags.len() * 6 || hinted && prose * 10 >= tags.len() * 3) {
                 let open = format!("{}{} <text> {}", escape(&known.open), escape(mark), escape(&known.close));
-                let trust = if prose >= 2 && hinted { Trust::Sure } else { Trust::Likely };
+                let trust = if prose >= 2 && hinted && !rare { Trust::Sure } else { Trust::Likely };
                 shapes.push(Shape::new(Kind::Comment, open, trust, "words and markup, no expressions", &tags));
             } else {
                 left.extend(ids);
@@ -688,6 +695,31 @@ impl Writer<'_> {
         let notation = self.directive(id).notation;
         self.reasoner.tags.iter().any(|tag| tag.notation == notation && tag.brace)
     }
+}
+
+/// The directives of notations that hold nothing but words for people.
+pub(super) fn comment_directives(
+    corpus: &Corpus,
+    notations: &[Notation],
+    tags: &[Tag],
+    directives: &[Directive],
+) -> FxHashSet<usize> {
+    let mut counts = vec![(0, 0); notations.len()];
+    for tag in tags {
+        let prose = is_prose(&corpus.texts[tag.file].text[tag.inner.clone()]);
+        let (words, all) = &mut counts[tag.notation];
+        (*words, *all) = (*words + usize::from(prose), *all + 1);
+    }
+    let is_comment = |notation: usize| {
+        let (prose, all) = counts[notation];
+        all >= 3 && prose * 10 >= all * 9 && hints_comment(&notations[notation].open, "")
+    };
+    (0..directives.len()).filter(|&id| is_comment(directives[id].notation)).collect()
+}
+
+/// Whether a delimiter or mark looks as those of comments do.
+fn hints_comment(open: &str, mark: &str) -> bool {
+    open.ends_with(['#', '*', '-', '!', ';', '/']) || mark.starts_with(['#', '*', '!', '/']) || mark.starts_with("--")
 }
 
 fn mirrored(mark: &str) -> String {

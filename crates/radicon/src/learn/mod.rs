@@ -212,8 +212,10 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Option<
         pairs::Finder { corpus, tags: &tags, directives: &directives, of: &of, styles: &styles, single }.find()
     };
     // What stands once at the top of files opens nothing, unless nothing else comes out even.
-    let single = meaning::on_top(corpus, &notations, &tags, &directives, &references);
-    let (with, without) = (finder(&single), finder(&FxHashSet::default()));
+    let comments = forms::comment_directives(corpus, &notations, &tags, &directives);
+    let mut single = meaning::on_top(corpus, &notations, &tags, &directives, &references);
+    single.extend(&comments);
+    let (with, without) = (finder(&single), finder(&comments));
     let simpler = without.closers.len() < with.closers.len() && without.partner.len() >= with.partner.len();
     let others = |pairs: &pairs::Pairs| pairs.partner.keys().filter(|&&tag| !single.contains(&of[tag])).count();
     let pairs = if simpler || others(&without) > others(&with) { without } else { with };

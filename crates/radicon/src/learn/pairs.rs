@@ -63,7 +63,7 @@ pub(super) struct Finder<'a> {
     /// The directive of each tag.
     pub of: &'a [usize],
     pub styles: &'a [Style],
-    /// Directives that name the parent: they open nothing.
+    /// Directives that open nothing: those that name the parent, and comments.
     pub single: &'a FxHashSet<usize>,
 }
 

@@ -10,6 +10,23 @@ use super::pieces::between;
 use super::tags::{Style, TokenKind, token_text};
 use crate::dialect::Kind;
 
+/// A tag that may stand for the content that an override replaces.
+struct Replaced {
+    id: usize,
+    /// How often it stands in an override.
+    inside: usize,
+    /// How often it stands elsewhere.
+    strays: usize,
+    /// How often there is content above.
+    above: usize,
+    /// How often it is the first or the last thing there.
+    edge: usize,
+    /// In how many regions.
+    names: usize,
+    /// In how many files.
+    files: usize,
+}
+
 impl Reasoner<'_> {
     /// Names that recur between a file and what is above it.
     pub(super) fn regions(&self, found: &mut Meanings) {
@@ -304,7 +321,7 @@ impl Reasoner<'_> {
     pub(super) fn inherited(&self, found: &mut Meanings) {
         let is_region =
             |tag: &usize| found.of.get(&self.of[*tag]).is_some_and(|m| matches!(m.kind, Kind::Block | Kind::Fill));
-        let mut candidates: Vec<(usize, usize, usize, usize, usize)> = Vec::new();
+        let mut candidates: Vec<Replaced> = Vec::new();
         for (id, directive) in self.directives.iter().enumerate() {
             if found.of.contains_key(&id)
                 || directive.label().is_empty()
@@ -319,7 +336,7 @@ impl Reasoner<'_> {
                 continue;
             }
             let (mut inside, mut known, mut above, mut edge) = (0, 0, 0, 0);
-            let mut names: BTreeSet<&str> = BTreeSet::new();
+            let (mut names, mut files) = (BTreeSet::new(), BTreeSet::new());
             for &at in &directive.tags {
                 let around = self.pairs.around.get(&at).map_or(&[][..], Vec::as_slice);
                 let Some(&opener) = around.iter().rev().find(|tag| is_region(tag)) else { continue };
@@ -327,6 +344,7 @@ impl Reasoner<'_> {
                 let Some(name) = self.region_name(opener, found) else { continue };
                 inside += 1;
                 names.insert(name);
+                files.insert(file);
                 // Where the layout is missing nothing is known of what stands above.
                 known += usize::from(found.parents.contains_key(&file));
                 above += usize::from(self.has_content_above(file, name, found));
@@ -341,22 +359,28 @@ impl Reasoner<'_> {
                 let after = between(text, own.1, end).trim();
                 edge += usize::from(before.is_empty() || after.is_empty());
             }
-            if inside * 10 >= directive.tags.len() * 9 && known > 0 {
-                candidates.push((id, known, above, edge, names.len()));
+            let strays = directive.tags.len() - inside;
+            // A few may stand in a region that is not understood.
+            let clear = inside >= 3 && above == inside && edge == inside && strays * 3 <= inside;
+            if (strays * 10 <= directive.tags.len() || clear) && known > 0 {
+                let (names, files) = (names.len(), files.len());
+                candidates.push(Replaced { id, inside: known, strays, above, edge, names, files });
             }
         }
         // Plain values are printed in many places by chance; a word of its own rarely is.
-        candidates.sort_by_key(|c| std::cmp::Reverse((c.2, c.4, c.1)));
+        candidates.sort_by_key(|c| std::cmp::Reverse((c.above, c.names, c.inside)));
         let mut first = true;
-        for (id, inside, above, edge, names) in candidates {
+        for Replaced { id, inside, strays, above, edge, names, files } in candidates {
             let outputs = matches!(self.style(id), Style::Bracket | Style::Sigil)
                 && self.prints_values(self.directives[id].notation, found, id);
             let called = self.directives[id].tags.iter().any(|&at| self.tags[at].call);
             let all_above = above * 10 >= inside * 7;
             let enough = inside >= 5 && names >= 3 && edge * 3 >= inside && all_above;
-            let some = all_above && (inside >= 2 && names >= 2 || inside >= 3) && (edge * 2 >= inside);
+            let some = all_above && (inside >= 2 && names >= 2 || inside >= 3) && (edge * 2 >= inside)
+                // Twice is enough where nothing speaks against it.
+                || inside >= 2 && files >= 2 && above == inside && edge == inside;
             let trust = match (enough, some) {
-                (true, _) if !outputs || called => Trust::Sure,
+                (true, _) if (!outputs || called) && strays * 10 <= inside => Trust::Sure,
                 (true, _) if inside >= 8 || names >= 4 => Trust::Likely,
                 (_, true) if !outputs || called => Trust::Likely,
                 // A value is rarely always the first or last thing where something is replaced.

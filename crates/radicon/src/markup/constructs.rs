@@ -4,7 +4,7 @@ use memchr::memmem;
 
 use super::attributes;
 use crate::dialect::{Captures, Dialect, Form, Kind, Marks, Newline, Part, Values};
-use crate::text::{Span, is_blank};
+use crate::text::{Span, is_blank, line_start};
 
 /// No partner: a single tag, or a pair's tag that lacks the other half.
 pub const ALONE: u32 = u32::MAX;
@@ -423,7 +423,7 @@ pub(super) fn bare(span: Span) -> Construct {
 
 /// A place with all of its line, the line end included.
 fn whole_line(source: &[u8], span: Span) -> Span {
-    let start = memchr::memrchr(b'\n', &source[..span.start as usize]).map_or(0, |at| at + 1);
+    let start = line_start(source, span.start as usize);
     let end = memchr::memchr(b'\n', &source[span.end as usize..]);
     Span::from_range(start..end.map_or(source.len(), |at| span.end as usize + at + 1))
 }
@@ -453,7 +453,7 @@ fn trim(source: &[u8], construct: &mut Construct) {
 fn whole_lines(source: &[u8], items: &mut [Construct], tags: &[Tag<'_>]) {
     let mut first = 0;
     while first < items.len() {
-        let start = source[..items[first].span.start as usize].iter().rposition(|&b| b == b'\n').map_or(0, |at| at + 1);
+        let start = line_start(source, items[first].span.start as usize);
         let mut alone = source[start..items[first].span.start as usize].iter().all(|&b| is_blank(b));
         let mut next = first;
         let mut end = items[first].span.end as usize;
@@ -545,6 +545,7 @@ mod tests {
         check_reach("margin", "  <!--: block x -->y\n", "  y\n");
         check_reach("margin", "a\n  <!--:= partial x -->\nb", "a\n  \nb");
         check_reach("margin", "<!--: partial x -->", "");
+        check_reach("margin", "\u{feff}<!--: layout x -->\ny", "\u{feff}y");
         check_reach("brace-percent", "a \n{%- block x -%} \n y{% endblock %}\n", "ay\n");
     }
 
