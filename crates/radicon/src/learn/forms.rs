@@ -502,6 +502,7 @@ impl Writer<'_> {
             match known.style {
                 Style::Bracket if known.open.len() == 1 => self.lone_words(&rest, shapes),
                 Style::Bracket => {
+                    let rest = if meant(notation) { self.notes(&rest, shapes) } else { rest };
                     let rest = self.comments(notation, &rest, false, shapes);
                     let tags: Vec<usize> = rest.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
                     if tags.is_empty() {
@@ -554,6 +555,29 @@ impl Writer<'_> {
     fn generic(&self, notation: usize, place: &str) -> String {
         let known = &self.reasoner.notations[notation];
         format!("{} {place} {}", escape(&known.open), escape(&known.close))
+    }
+
+    /// Takes words that another sentence follows each time for comments; gives what is left.
+    fn notes(&self, rest: &[usize], shapes: &mut Vec<Shape>) -> Vec<usize> {
+        let says_something = |id: &usize| {
+            let directive = self.directive(*id);
+            let inner = |at: &usize| self.text(*at)[self.tag(*at).word.end..self.tag(*at).inner.end].trim();
+            let texts: BTreeSet<&str> = directive.tags.iter().map(inner).collect();
+            let words: usize = texts.iter().map(|text| text.split_whitespace().count()).sum();
+            !directive.label().is_empty()
+                && directive.mark.is_empty()
+                && directive.tags.len() >= 3
+                && texts.len() == directive.tags.len()
+                && words >= 3 * texts.len()
+                && texts.iter().all(|text| is_prose(text))
+        };
+        let (notes, left): (Vec<usize>, Vec<usize>) = rest.iter().copied().partition(says_something);
+        for id in notes {
+            let tags = &self.directive(id).tags;
+            let open = self.around(id, " <text>", tags);
+            shapes.push(Shape::new(Kind::Comment, open, Trust::Likely, "another sentence each time", tags));
+        }
+        left
     }
 
     /// Takes marks and notations that hold prose or markup for comments, where they are `rare` only

@@ -238,7 +238,7 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
     let tags: Vec<Tag> = corpus.texts.iter().enumerate().flat_map(|(file, text)| reader.read(file, text)).collect();
     let mut marked: Vec<(usize, usize, char)> = Vec::new();
     for (long, notation) in notations.iter().enumerate() {
-        let Some(last) = notation.open.chars().next_back().filter(|c| "-+~_".contains(*c)) else { continue };
+        let Some(last) = notation.open.chars().next_back().filter(|c| "-+~_=".contains(*c)) else { continue };
         let shorter = &notation.open[..notation.open.len() - 1];
         let known = |other: &Notation| other.open == shorter && shorter.len() > 1;
         let Some(short) = notations.iter().position(known) else { continue };
@@ -251,7 +251,10 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
         let torn = tags
             .iter()
             .any(|tag| tag.notation == long && corpus.texts[tag.file].text[tag.inner.clone()].contains(close.as_str()));
-        if torn || own.iter().filter(|word| others.contains(*word)).count() * 4 >= own.len() {
+        let shared = own.iter().filter(|word| others.contains(*word)).count();
+        // Where an equals sign prints what it leads, other words are printed than those that do something.
+        let enough = if last == '=' { shared == own.len() && !notation.strong } else { shared * 4 >= own.len() };
+        if torn || enough {
             marked.push((long, short, last));
         }
     }

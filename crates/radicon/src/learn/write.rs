@@ -93,10 +93,12 @@ fn fresh(reasoner: &Reasoner<'_>, found: &Meanings, group: &Group<'_>, forms: &[
     for (kind, forms) in forms {
         write_kind(&mut text, *kind, forms);
     }
-    let trims: BTreeSet<char> = reasoner.tags.iter().flat_map(|tag| tag.trimmed.iter().flatten().copied()).collect();
-    if !trims.is_empty() {
-        let list: Vec<String> = trims.iter().map(|c| quote(&c.to_string())).collect();
-        let _ = writeln!(text, "trim = [{}]", list.join(", "));
+    let marks: BTreeSet<char> = reasoner.tags.iter().flat_map(|tag| tag.trimmed.iter().flatten().copied()).collect();
+    // An equals sign leaves the white space as it is; the others take it.
+    let (exact, trim): (Vec<char>, Vec<char>) = marks.into_iter().partition(|mark| *mark == '=');
+    for (word, marks) in [("trim", trim), ("exact", exact)].iter().filter(|(_, marks)| !marks.is_empty()) {
+        let list: Vec<String> = marks.iter().map(|c| quote(&c.to_string())).collect();
+        let _ = writeln!(text, "{word} = [{}]", list.join(", "));
     }
     write_targets(&mut text, reasoner, found);
     write_rules(&mut text, found);
