@@ -49,9 +49,11 @@
 
 #![warn(missing_debug_implementations)]
 
+mod check;
 mod config;
 pub mod dialect;
 pub mod disk;
+mod edit;
 mod learn;
 pub mod markup;
 mod propose;
@@ -59,10 +61,13 @@ mod prove;
 mod repeats;
 mod resolve;
 mod site;
+mod steps;
 pub mod text;
 mod translate;
 
+pub use check::{Checked, Finding, Mend, Mended, RULES, Related, Rule, Severity, check, check_rules, mend};
 pub use config::{ConfigError, Globs};
+pub use edit::{Edit, EditError, Edits};
 pub use learn::{Confidence, Learned, LearnedForm, learn};
 pub use propose::{
     Explanation, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout,
@@ -79,8 +84,12 @@ pub use resolve::{
     SourceMap, Stretch, Via,
 };
 pub use site::{
-    Change, DialectUse, FolderRule, Links, Missing, Parent, Partials, Pin, Problem, ProposeSettings, Reference, Role,
-    Root, Selector, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial, TrialConstruct,
-    TrialPlace, TrialTag, UnknownTag,
+    Change, CheckSettings, DialectUse, FolderRule, Links, Missing, Parent, Partials, Pin, Problem, ProposeSettings,
+    Reference, Role, Root, Selector, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial,
+    TrialConstruct, TrialPlace, TrialTag, UnknownTag,
+};
+pub use steps::{
+    PlaceError, Step, StepError, collapse, default_layout, extract, find_place, fuse, inline, open, pull_up, push_down,
+    rename, reorder,
 };
 pub use translate::{TranslateError, Translation, translate};

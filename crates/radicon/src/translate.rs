@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::dialect::{Dialect, Form, Kind, Newline, Part, Values};
 use crate::markup::{ALONE, Construct, Constructs};
 use crate::resolve::Resolver;
-use crate::site::{Parent, Problem, Settings, Site, SourceFile, beneath, folder};
+use crate::site::{Parent, Problem, Settings, Site, SourceFile};
 use crate::text::SourceId;
 
 /// Templates that were written in another dialect.
@@ -260,21 +260,8 @@ impl Writer<'_> {
 
     /// How the other dialect writes the name of a file.
     fn name_of(&self, id: SourceId) -> String {
-        let targets = self.to.targets_of(Kind::Include);
         let path = new_path(&self.site.get(id).path, self.to);
-        let roots = self.site.roots.iter().filter_map(|root| beneath(&path, &root.path));
-        let name = roots.min_by_key(|rest| rest.len()).unwrap_or(&path);
-        let suffix = targets.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str()));
-        let name = suffix.map_or(name, |suffix| &name[..name.len() - suffix.len()]);
-        let last = name.rsplit('/').next().unwrap_or(name);
-        let bare = last.strip_prefix(targets.prefix.as_str()).unwrap_or(last);
-        let own = folder(name);
-        let name = if own.is_empty() { bare.to_owned() } else { format!("{own}/{bare}") };
-        let rooted = if targets.relative { "/" } else { "" };
-        match targets.separator.as_str() {
-            "/" | "" => format!("{rooted}{name}"),
-            separator => name.replace('/', separator),
-        }
+        self.site.name_for(&path, self.to, Kind::Include)
     }
 
     fn reference(&mut self, index: u32, item: &Construct, written: &str, arguments: &str) -> bool {

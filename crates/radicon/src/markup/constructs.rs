@@ -84,11 +84,34 @@ impl Construct {
     }
 }
 
+/// How a tag of a pair can be wrong.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Fault {
+    /// An opening tag that is never closed.
+    Unclosed,
+    /// A closing tag that closes nothing.
+    ClosesNothing,
+    /// A dividing tag outside the pair that it divides.
+    Outside,
+}
+
+impl Fault {
+    const fn words(self) -> &'static str {
+        match self {
+            Fault::Unclosed => "is never closed",
+            Fault::ClosesNothing => "closes nothing",
+            Fault::Outside => "stands outside the pair that it divides",
+        }
+    }
+}
+
 /// Something about the syntax that cannot be right.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SyntaxError {
     /// Where.
     pub span: Span,
+    /// What kind of mistake it is.
+    pub fault: Fault,
     /// What is wrong.
     pub message: String,
 }
@@ -333,17 +356,17 @@ impl<'s> Scan<'s> {
                 Part::Open => open.push(index as u32),
                 Part::Branch => match open.last() {
                     Some(&opener) if self.fits(opener as usize, index) => self.found.items[index].partner = opener,
-                    _ => errors.push((index, "stands outside the pair that it divides")),
+                    _ => errors.push((index, Fault::Outside)),
                 },
                 Part::Close => {
                     // A closer reaches over at most this many unclosed openers.
                     let reached = open.iter().rev().take(64);
                     let Some(depth) = reached.clone().position(|&opener| self.fits(opener as usize, index)) else {
-                        errors.push((index, "closes nothing"));
+                        errors.push((index, Fault::ClosesNothing));
                         continue;
                     };
                     errors.extend(
-                        open.split_off(open.len() - depth).into_iter().map(|open| (open as usize, "is never closed")),
+                        open.split_off(open.len() - depth).into_iter().map(|open| (open as usize, Fault::Unclosed)),
                     );
                     if let Some(opener) = open.pop() {
                         self.join(opener, index);
@@ -351,11 +374,11 @@ impl<'s> Scan<'s> {
                 }
             }
         }
-        errors.extend(open.into_iter().map(|open| (open as usize, "is never closed")));
+        errors.extend(open.into_iter().map(|open| (open as usize, Fault::Unclosed)));
         errors.sort_unstable();
-        let error = |(index, what): (usize, &str)| {
+        let error = |(index, fault): (usize, Fault)| {
             let span = self.found.items[index].span;
-            SyntaxError { span, message: format!("`{}` {what}", span.text(self.source)) }
+            SyntaxError { span, fault, message: format!("`{}` {}", span.text(self.source), fault.words()) }
         };
         self.found.errors = errors.into_iter().map(error).collect();
     }

@@ -7,6 +7,6 @@ mod lexer;
 mod tree;
 
 pub(crate) use constructs::NO_TAG;
-pub use constructs::{ALONE, Construct, Constructs, SyntaxError};
+pub use constructs::{ALONE, Construct, Constructs, Fault, SyntaxError};
 pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
 pub use tree::{Crossing, Document, Node, NodeKind};

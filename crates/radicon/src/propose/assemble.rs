@@ -13,7 +13,7 @@ use super::write::Writer;
 use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name};
 use crate::dialect::Kind;
 use crate::markup::{Constructs, NodeKind};
-use crate::site::{Partials, Role, Template, beneath, usual_folder};
+use crate::site::{Partials, Role, Template, usual_folder};
 use crate::text::LineIndex;
 
 /// What is proposed so far.
@@ -256,14 +256,7 @@ impl Job<'_> {
 
     /// How a template names the file.
     pub(super) fn written_name(&self, path: &str) -> String {
-        let rules = &self.dialect.targets;
-        let name = self.site.roots.iter().find_map(|root| beneath(path, &root.path)).unwrap_or(path);
-        let name = match rules.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str())) {
-            Some(suffix) if !rules.suffixes.iter().any(String::is_empty) => &name[..name.len() - suffix.len()],
-            _ => name,
-        };
-        let slash = if rules.relative { "/" } else { "" };
-        format!("{slash}{}", name.replace('/', &rules.separator))
+        self.site.name_for(path, &self.dialect, Kind::Include)
     }
 }
 

@@ -15,6 +15,7 @@ mod name;
 mod page;
 mod partials;
 mod patch;
+pub(crate) use patch::of as patch_of;
 mod proof;
 mod sections;
 mod settle;

@@ -8,7 +8,7 @@ use crate::site::Change;
 const CONTEXT: usize = 3;
 
 /// A change to one file in the unified format, with the heads that `git apply` reads.
-pub(super) fn of(change: &Change) -> Vec<u8> {
+pub(crate) fn of(change: &Change) -> Vec<u8> {
     let empty = Vec::new();
     let (old, new) = (change.old.as_ref().unwrap_or(&empty), change.new.as_ref().unwrap_or(&empty));
     let (before, after) = (quoted("a", &change.path), quoted("b", &change.path));

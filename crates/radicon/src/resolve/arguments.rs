@@ -10,7 +10,7 @@ use crate::text::{Span, is_blank, trim_blanks};
 
 /// A name bound by an argument.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Binding {
+pub(crate) struct Binding {
     pub name: Span,
     /// The value, without quotes if it is a literal.
     pub value: Span,
@@ -20,7 +20,7 @@ pub(super) struct Binding {
 
 /// What the arguments of an include say.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Arguments {
+pub(crate) struct Arguments {
     pub bindings: Vec<Binding>,
     /// No other names are seen.
     pub only: bool,
@@ -161,7 +161,7 @@ pub(super) fn is_name(byte: u8) -> bool {
 }
 
 /// Whether an expression mentions a name as a whole word, not as a member of something.
-pub(super) fn mentions(expression: &[u8], name: &[u8]) -> bool {
+pub(crate) fn mentions(expression: &[u8], name: &[u8]) -> bool {
     let word = |byte: Option<&u8>| byte.is_some_and(|&b| is_name(b));
     memchr::memmem::find_iter(expression, name).any(|at| {
         let before = at.checked_sub(1).and_then(|at| expression.get(at));

@@ -95,7 +95,7 @@ impl Chain {
 }
 
 /// In plain words what was looked for and where.
-pub(super) fn describe_missing(written: &str, missing: &Missing) -> String {
+pub(crate) fn describe_missing(written: &str, missing: &Missing) -> String {
     match missing {
         Missing::Outside => format!("`{written}` leads out of the site"),
         Missing::NotFound(tried) if tried.is_empty() => format!("no template `{written}`"),

@@ -8,9 +8,12 @@ mod map;
 mod report;
 mod scope;
 
+pub(crate) use arguments::{Arguments, mentions};
+pub(crate) use chain::describe_missing;
 pub use chain::{Break, Chain, Definition};
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
+pub(crate) use report::loose;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 
 use rayon::prelude::*;

@@ -397,29 +397,38 @@ impl<'a> Teller<'a> {
     /// Content of a child outside of every block, where the dialect ignores it.
     fn loose(&self, child: SourceId) -> Vec<Lost> {
         let template = self.site.get(child);
-        if !matches!(template.dialect.rules.loose, Loose::Ignored | Loose::Unknown) {
-            return Vec::new();
-        }
-        let items = &template.constructs.items;
-        let mut lost = Vec::new();
-        let (mut cursor, mut at) = (0, 0);
-        loop {
-            let end = items.get(at).map_or(template.source.len() as u32, |item| item.span.start);
-            let text = Span::new(cursor, end.max(cursor));
-            if let Some(blanks) = text.of(&template.source).iter().position(|&b| !is_blank(b)) {
-                let place = self.place(child, text.start + blanks as u32);
-                lost.push(Lost { place, preview: preview(text.of(&template.source)) });
-            }
-            let Some(item) = items.get(at) else { break };
-            let region = item.kind.defines() || matches!(item.kind, Kind::Part | Kind::Set | Kind::Verbatim);
-            if region && item.part == Part::Open && item.partner != ALONE {
-                at = item.partner as usize;
-            }
-            cursor = items[at].span.end;
-            at += 1;
-        }
-        lost
+        let lost = |text: Span| {
+            let place = self.place(child, text.start);
+            Lost { place, preview: preview(text.of(&template.source)) }
+        };
+        loose(template).into_iter().map(lost).collect()
     }
+}
+
+/// Content of a child outside of every block, where the dialect ignores it, from the first byte
+/// that is not white space on.
+pub(crate) fn loose(template: &Template) -> Vec<Span> {
+    if !matches!(template.dialect.rules.loose, Loose::Ignored | Loose::Unknown) {
+        return Vec::new();
+    }
+    let items = &template.constructs.items;
+    let mut lost = Vec::new();
+    let (mut cursor, mut at) = (0, 0);
+    loop {
+        let end = items.get(at).map_or(template.source.len() as u32, |item| item.span.start);
+        let text = Span::new(cursor, end.max(cursor));
+        if let Some(blanks) = text.of(&template.source).iter().position(|&b| !is_blank(b)) {
+            lost.push(Span::new(text.start + blanks as u32, text.end));
+        }
+        let Some(item) = items.get(at) else { break };
+        let region = item.kind.defines() || matches!(item.kind, Kind::Part | Kind::Set | Kind::Verbatim);
+        if region && item.part == Part::Open && item.partner != ALONE {
+            at = item.partner as usize;
+        }
+        cursor = items[at].span.end;
+        at += 1;
+    }
+    lost
 }
 
 /// Puts blocks that stand in another one behind it.

@@ -1,7 +1,7 @@
 //! From written names to files.
 
 use super::{Site, SourceId};
-use crate::dialect::{Kind, Targets};
+use crate::dialect::{Dialect, Kind, Targets};
 
 /// Why a target was not found.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -52,6 +52,27 @@ pub(super) fn variants<'a>(name: &'a str, targets: &'a Targets) -> impl Iterator
 }
 
 impl Site {
+    /// How a file is named in a dialect, from wherever it is named.
+    pub(crate) fn name_for(&self, path: &str, dialect: &Dialect, kind: Kind) -> String {
+        let rules = dialect.targets_of(kind);
+        // The innermost root makes the shortest name.
+        let names = self.roots.iter().filter_map(|root| beneath(path, &root.path));
+        let name = names.min_by_key(|name| name.len()).unwrap_or(path);
+        let suffix = rules.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str()));
+        let name = match suffix {
+            Some(suffix) if !rules.suffixes.iter().any(String::is_empty) => &name[..name.len() - suffix.len()],
+            _ => name,
+        };
+        let (folder, last) = name.rsplit_once('/').map_or((None, name), |(folder, last)| (Some(folder), last));
+        let bare = last.strip_prefix(rules.prefix.as_str()).unwrap_or(last);
+        let name = folder.map_or(bare.to_owned(), |folder| format!("{folder}/{bare}"));
+        let slash = if rules.relative { "/" } else { "" };
+        match rules.separator.as_str() {
+            "" | "/" => format!("{slash}{name}"),
+            separator => format!("{slash}{}", name.replace('/', separator)),
+        }
+    }
+
     /// The file that `written` names in the template `from`, for a construct of a kind.
     ///
     /// # Errors

@@ -27,8 +27,9 @@ pub use references::Reference;
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
 pub use selector::Selector;
-pub use settings::{FolderRule, Partials, Pin, ProposeSettings, Settings};
+pub use settings::{CheckSettings, FolderRule, Partials, Pin, ProposeSettings, Settings};
 pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
+pub(crate) use trial::unread;
 pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace, TrialTag};
 
 /// A file as it comes in.
@@ -179,10 +180,14 @@ impl Template {
         (self.definitions, self.twice) = (definitions, twice);
     }
 
+    /// Tags of blocks that were defined here before, where the dialect does not allow it.
+    pub(crate) fn defined_twice(&self) -> impl Iterator<Item = u32> {
+        self.twice.iter().copied().filter(|_| self.dialect.rules.twice == Twice::Error)
+    }
+
     /// Blocks that stand here twice, where the dialect does not allow it.
     pub fn twice(&self) -> impl Iterator<Item = Problem> {
-        let twice = self.twice.iter().filter(|_| self.dialect.rules.twice == Twice::Error);
-        twice.map(|&at| {
+        self.defined_twice().map(|at| {
             let item = &self.constructs.items[at as usize];
             let name = item.name.text(&self.source);
             self.problem(item.span.start, format!("the block `{name}` stands in this file before; the last one counts"))
@@ -341,7 +346,7 @@ pub struct Site {
     pub references: Vec<Reference>,
     /// Settings that lead nowhere.
     pub problems: Vec<Problem>,
-    settings: Settings,
+    pub(crate) settings: Settings,
     /// Roots of which files are hidden.
     vendored: Vec<String>,
     by_path: FxHashMap<String, SourceId>,
@@ -393,8 +398,18 @@ impl Site {
 
     /// A site of the same settings and roots with other files: for proposals.
     pub fn with_files(&self, files: Vec<SourceFile>, dialects: &[Arc<Dialect>]) -> Self {
+        self.with_files_and(files, dialects, &self.settings)
+    }
+
+    /// The same under other settings.
+    pub(crate) fn with_files_and(
+        &self,
+        files: Vec<SourceFile>,
+        dialects: &[Arc<Dialect>],
+        settings: &Settings,
+    ) -> Self {
         let roots = self.roots.iter().map(|root| root.path.clone()).collect();
-        let mut site = Self::read(files, dialects, &Settings { roots: Some(roots), ..self.settings.clone() });
+        let mut site = Self::read(files, dialects, &Settings { roots: Some(roots), ..settings.clone() });
         for reference in &self.references {
             if let Some(id) = site.find(&reference.template) {
                 site.templates[id.index()].rendered = true;
@@ -591,6 +606,12 @@ impl Site {
     /// The parent of a template.
     pub fn parent(&self, id: SourceId) -> &Parent {
         &self.links[id.index()].parent
+    }
+
+    /// The layout that a folder rule gives the pages of a folder that name none.
+    pub(crate) fn layout_by_rule(&self, path: &str) -> Option<SourceId> {
+        let rules = folders::rules_for(&self.settings.folders, path);
+        self.find_named(rules.into_iter().find_map(|rule| rule.layout.as_deref())?)
     }
 
     /// Files that hide one of the same name in a root behind their own, with the hidden ones.

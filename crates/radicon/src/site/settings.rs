@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use toml::de::DeTable;
 
 use super::Selector;
+use crate::check::{RULES, Rule, Severity};
 
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, globs, items, number, string, strings, subtable,
@@ -32,6 +33,31 @@ pub struct Settings {
     pub pins: Vec<Pin>,
     /// How to propose.
     pub propose: ProposeSettings,
+    /// What to look for.
+    pub check: CheckSettings,
+}
+
+/// What a site says about findings.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CheckSettings {
+    /// Rules that weigh otherwise than usual; none for those that are off.
+    pub levels: BTreeMap<String, Option<Severity>>,
+    /// Rules that are not looked for in some files.
+    pub ignore: Vec<(String, Globs)>,
+    /// Attributes, besides the standard ones, whose value names an id.
+    pub id_attributes: Vec<String>,
+}
+
+impl CheckSettings {
+    /// How much a rule weighs; none if it is off.
+    pub fn severity(&self, rule: &Rule) -> Option<Severity> {
+        self.levels.get(rule.id).copied().unwrap_or(Some(rule.severity))
+    }
+
+    /// Whether a rule is not looked for in a file.
+    pub fn ignores(&self, rule: &str, file: &str) -> bool {
+        self.ignore.iter().any(|(known, files)| known == rule && files.fit(file))
+    }
 }
 
 /// What a site says about proposals; see [`Options`](crate::Options).
@@ -114,7 +140,7 @@ impl Settings {
 }
 
 fn settings(table: &DeTable<'_>) -> Result<Settings> {
-    const KEYS: [&str; 8] = ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "propose"];
+    const KEYS: [&str; 9] = ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "propose", "check"];
     let mut settings = Settings::default();
     for item in items(table) {
         match item.0 {
@@ -125,11 +151,46 @@ fn settings(table: &DeTable<'_>) -> Result<Settings> {
             "dialects" => settings.dialects = strings(item)?,
             "folder" => settings.folders = subtables(item)?.into_iter().map(folder_rule).collect::<Result<_>>()?,
             "propose" => settings.propose = propose(item)?,
+            "check" => settings.check = check(item)?,
             "pin" => settings.pins = subtables(item)?.into_iter().map(pin).collect::<Result<_>>()?,
             _ => return Err(unknown(item, &KEYS)),
         }
     }
     Ok(settings)
+}
+
+fn check(table: Item<'_, '_>) -> Result<CheckSettings> {
+    let rules: Vec<&str> = RULES.iter().map(|rule| rule.id).collect();
+    let mut found = CheckSettings::default();
+    for item in items(subtable(table)?) {
+        match item.0 {
+            "levels" => {
+                for item in items(subtable(item)?) {
+                    if !rules.contains(&item.0) {
+                        return Err(unknown(item, &rules));
+                    }
+                    let words = &[
+                        ("off", None),
+                        ("hint", Some(Severity::Hint)),
+                        ("warning", Some(Severity::Warning)),
+                        ("error", Some(Severity::Error)),
+                    ];
+                    found.levels.insert(item.0.to_owned(), choice(item, words)?);
+                }
+            }
+            "ignore" => {
+                for item in items(subtable(item)?) {
+                    if !rules.contains(&item.0) {
+                        return Err(unknown(item, &rules));
+                    }
+                    found.ignore.push((item.0.to_owned(), globs(item)?));
+                }
+            }
+            "id-attributes" => found.id_attributes = strings(item)?,
+            _ => return Err(unknown(item, &["levels", "ignore", "id-attributes"])),
+        }
+    }
+    Ok(found)
 }
 
 fn propose(table: Item<'_, '_>) -> Result<ProposeSettings> {

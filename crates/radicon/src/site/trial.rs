@@ -157,7 +157,11 @@ impl Site {
 }
 
 /// Where a delimiter of the dialect stands in front of a word, outside of what was read.
-fn unread<'a>(source: &'a [u8], dialect: &'a Dialect, constructs: &'a Constructs) -> impl Iterator<Item = usize> + 'a {
+pub(crate) fn unread<'a>(
+    source: &'a [u8],
+    dialect: &'a Dialect,
+    constructs: &'a Constructs,
+) -> impl Iterator<Item = usize> + 'a {
     let hits = dialect.delimiters.iter().flat_map(move |delimiters| delimiters.find_iter(source));
     let begins = move |at: usize, end: usize| {
         let inside = constructs.items.partition_point(|item| item.span.start as usize <= at);

@@ -1,0 +1,181 @@
+//! What the rules know of a site.
+
+use std::sync::OnceLock;
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::{Mend, Severity};
+use crate::dialect::{Kind, Part};
+use crate::edit::Edits;
+use crate::markup::{ALONE, Construct, Document};
+use crate::resolve::{Chain, Definition, Flat, FlattenError, Resolver};
+use crate::site::{Parent, Site, Template};
+use crate::text::{SourceId, Span};
+
+/// Something that a rule found.
+pub(super) struct Found {
+    pub id: SourceId,
+    pub span: Span,
+    pub message: String,
+    /// If it is worth less than the rule's usual severity.
+    pub severity: Option<Severity>,
+    pub related: Vec<(SourceId, Span, String)>,
+    pub mend: Option<Mend>,
+}
+
+impl Found {
+    pub fn new(id: SourceId, span: Span, message: impl Into<String>) -> Self {
+        Self { id, span, message: message.into(), severity: None, related: Vec::new(), mend: None }
+    }
+
+    pub fn with(mut self, id: SourceId, span: Span, message: impl Into<String>) -> Self {
+        self.related.push((id, span, message.into()));
+        self
+    }
+
+    pub fn as_hint(mut self) -> Self {
+        self.severity = Some(Severity::Hint);
+        self
+    }
+
+    /// With a change that mends it.
+    pub fn mended(mut self, message: impl Into<String>, keeps_pages: bool, edits: Edits) -> Self {
+        self.mend = Some(Mend { message: message.into(), keeps_pages, edits: edits.edits });
+        self
+    }
+}
+
+pub(super) struct Context<'s> {
+    pub site: &'s Site,
+    pub resolver: Resolver<'s>,
+    users: OnceLock<Vec<Vec<SourceId>>>,
+}
+
+impl<'s> Context<'s> {
+    pub fn new(site: &'s Site) -> Self {
+        Self { site, resolver: Resolver::new(site), users: OnceLock::new() }
+    }
+
+    pub fn ids(&self) -> impl Iterator<Item = SourceId> + use<> {
+        (0..self.site.templates.len() as u32).map(SourceId)
+    }
+
+    /// Every template with its id.
+    pub fn templates(&self) -> impl Iterator<Item = (SourceId, &'s Template)> {
+        let site = self.site;
+        self.ids().map(move |id| (id, site.get(id)))
+    }
+
+    /// Every template that takes its frame from another one, with its chain, where all of it is known.
+    pub fn children(&self) -> impl Iterator<Item = (SourceId, &'s Template, Chain)> {
+        let (site, resolver) = (self.site, self.resolver);
+        let child = move |(id, template): (SourceId, &'s Template)| {
+            matches!(site.parent(id), Parent::Found { .. }).then(|| (id, template, resolver.chain(id)))
+        };
+        self.templates().filter_map(child).filter(|(_, _, chain)| chain.broken.is_none())
+    }
+
+    /// The templates above the first one of a chain that have a region of this name, the nearest
+    /// first, with the tag.
+    pub fn regions_above(&self, chain: &Chain, name: &[u8]) -> Vec<(SourceId, u32)> {
+        let region = |&id: &SourceId| {
+            let template = self.site.get(id);
+            let named = |(_, item): &(u32, &Construct)| item.name.of(&template.source) == name;
+            template.regions().find(named).map(|(at, _)| (id, at))
+        };
+        chain.levels[1..].iter().filter_map(region).collect()
+    }
+
+    /// The definition of a block that the first template of a chain would replace.
+    pub fn replaced(&self, chain: &Chain, name: &[u8]) -> Option<Definition> {
+        let above =
+            |&source: &SourceId| Some(Definition { source, construct: self.site.get(source).definition(name)? });
+        chain.levels[1..].iter().find_map(above)
+    }
+
+    /// The pages that a template is part of, sorted: as itself, as a layout, or included.
+    pub fn users(&self, id: SourceId) -> &[SourceId] {
+        &self.users.get_or_init(|| users(self.site))[id.index()]
+    }
+}
+
+/// For each template the pages whose chain or includes reach it.
+fn users(site: &Site) -> Vec<Vec<SourceId>> {
+    let mut users = vec![Vec::new(); site.templates.len()];
+    for page in site.pages() {
+        let mut seen: FxHashSet<SourceId> = FxHashSet::default();
+        let mut open = vec![page];
+        while let Some(id) = open.pop() {
+            if !seen.insert(id) {
+                continue;
+            }
+            users[id.index()].push(page);
+            let links = site.links(id);
+            open.extend(named(site, id));
+            open.extend(links.before.iter().chain(&links.after));
+        }
+    }
+    users
+}
+
+/// The templates that one takes its frame or content from.
+pub(super) fn named(site: &Site, id: SourceId) -> Vec<SourceId> {
+    let parent = match site.parent(id) {
+        Parent::Found { id, .. } => Some(*id),
+        _ => None,
+    };
+    let targets = site.links(id).targets().filter_map(|(_, target)| target.as_ref().ok().copied());
+    parent.into_iter().chain(targets).collect()
+}
+
+/// Whether a construct stands in a condition or loop.
+pub(super) fn within_control(template: &Template, at: u32) -> bool {
+    let items = &template.constructs.items;
+    items[..at as usize]
+        .iter()
+        .any(|item| item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE && item.partner > at)
+}
+
+/// A page put together and read.
+pub(super) struct PageView<'s> {
+    pub id: SourceId,
+    pub site: &'s Site,
+    pub flat: Flat,
+    pub document: Document,
+}
+
+impl<'s> PageView<'s> {
+    pub fn new(site: &'s Site, id: SourceId) -> Result<Self, FlattenError> {
+        let flat = Resolver::new(site).flatten(id)?;
+        let document = Document::read(&flat.bytes, &site.get(id).dialect);
+        Ok(Self { id, site, flat, document })
+    }
+
+    /// Where a stretch of the page comes from.
+    pub fn origin(&self, span: Span) -> (SourceId, Span) {
+        let at = self.flat.stretches.partition_point(|stretch| stretch.at <= span.start).saturating_sub(1);
+        let Some(stretch) = self.flat.stretches.get(at) else { return (self.id, Span::default()) };
+        let start = stretch.span.start + (span.start - stretch.at).min(stretch.span.len() as u32);
+        let end = (start + span.len() as u32).min(stretch.span.end.max(start));
+        (stretch.source, Span::new(start, end))
+    }
+
+    /// For each condition around a place its opening tag and the branch that the place stands in.
+    pub fn branches(&self, offset: u32) -> FxHashMap<u32, usize> {
+        let items = &self.document.constructs.items;
+        let mut found = FxHashMap::default();
+        for (at, item) in (0..).zip(items).take_while(|(_, item)| item.span.start < offset) {
+            if item.kind == Kind::Control
+                && item.part == Part::Open
+                && item.partner != ALONE
+                && items[item.partner as usize].span.start > offset
+            {
+                let before = |branch: &&Construct| {
+                    branch.part == Part::Branch && branch.partner == at && branch.span.start < offset
+                };
+                found.insert(at, items.iter().filter(before).count());
+            }
+        }
+        found
+    }
+}

@@ -1,0 +1,298 @@
+//! Findings: what is wrong or suspicious in a site, each with its place and, where that is sure,
+//! a mend.
+
+mod context;
+mod rules;
+mod suppress;
+
+use rayon::prelude::*;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::edit::{Edit, EditError, Edits};
+use crate::prove::{PageProof, Strength, prove};
+use crate::site::{Change, Site};
+use crate::text::{LineIndex, Span};
+
+use context::{Context, Found, PageView};
+pub use rules::RULES;
+pub(crate) use rules::outermost;
+
+/// How bad a finding is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// A page does not come out, or not as it is written.
+    Error,
+    /// Something is most likely not as it was meant.
+    Warning,
+    /// Something may be better; it does not count for the exit code.
+    Hint,
+}
+
+impl Severity {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+            Severity::Hint => "hint",
+        }
+    }
+}
+
+/// One thing that is looked for.
+#[derive(Clone, Copy, Debug)]
+pub struct Rule {
+    /// Its name, in settings and suppressions.
+    pub id: &'static str,
+    /// How bad it usually is.
+    pub severity: Severity,
+    /// What is found, and why it matters.
+    pub meaning: &'static str,
+    /// Templates that show it; a line `-- path` begins each file.
+    pub example: &'static str,
+    /// What to do about it.
+    pub remedy: &'static str,
+    look: Look,
+}
+
+/// What a rule looks at.
+#[derive(Clone, Copy, Debug)]
+enum Look {
+    /// The site as a whole.
+    Site(fn(&Context<'_>) -> Vec<Found>),
+    /// Each page, put together.
+    Page(fn(&Context<'_>, &PageView<'_>) -> Vec<Found>),
+}
+
+/// Something wrong or suspicious.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Finding {
+    /// The rule's id.
+    pub rule: &'static str,
+    /// How bad it is.
+    pub severity: Severity,
+    /// The file's path.
+    pub file: String,
+    /// The line, 1-based.
+    pub line: u32,
+    /// The column, 1-based, in characters.
+    pub column: u32,
+    /// The bytes it is about.
+    pub span: Span,
+    /// What is wrong, in plain words.
+    pub message: String,
+    /// Other places that belong to it, each with what is there.
+    pub related: Vec<Related>,
+    /// What to change, where that is sure.
+    pub mend: Option<Mend>,
+}
+
+/// Another place that belongs to a finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Related {
+    /// The file's path.
+    pub file: String,
+    /// The line, 1-based.
+    pub line: u32,
+    /// The bytes it is about.
+    pub span: Span,
+    /// What is there.
+    pub message: String,
+}
+
+/// A change that mends a finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Mend {
+    /// What it does, in plain words.
+    pub message: String,
+    /// Whether every page stays as it is.
+    pub keeps_pages: bool,
+    /// The changes.
+    pub edits: Vec<Edit>,
+}
+
+/// What a check found.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Checked {
+    /// The findings, sorted by file and place.
+    pub findings: Vec<Finding>,
+    /// How many templates were looked at.
+    pub files: usize,
+    /// How many findings are suppressed in the settings or by comments.
+    pub suppressed: usize,
+    /// What could not be looked at, because a page is too large.
+    pub skipped: Vec<String>,
+}
+
+impl Checked {
+    /// How many findings are of a severity.
+    pub fn count(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|finding| finding.severity == severity).count()
+    }
+
+    /// Whether nothing is wrong: hints do not count.
+    pub fn is_clean(&self) -> bool {
+        self.findings.iter().all(|finding| finding.severity == Severity::Hint)
+    }
+}
+
+/// Looks for everything that [`RULES`] name, but for what the site's settings turn off.
+pub fn check(site: &Site) -> Checked {
+    check_rules(site, RULES)
+}
+
+/// The same for some rules.
+pub fn check_rules(site: &Site, rules: &[Rule]) -> Checked {
+    let settings = &site.settings.check;
+    let wanted: Vec<&Rule> = rules.iter().filter(|rule| settings.severity(rule).is_some()).collect();
+    let context = Context::new(site);
+    let mut found: Vec<(&Rule, Found)> = wanted
+        .par_iter()
+        .flat_map_iter(|rule| match rule.look {
+            Look::Site(look) => look(&context).into_iter().map(|found| (*rule, found)).collect::<Vec<_>>(),
+            Look::Page(_) => Vec::new(),
+        })
+        .collect();
+    let of_pages: Vec<(&Rule, fn(&Context<'_>, &PageView<'_>) -> Vec<Found>)> = wanted
+        .iter()
+        .filter_map(|rule| match rule.look {
+            Look::Page(look) => Some((*rule, look)),
+            Look::Site(_) => None,
+        })
+        .collect();
+    let mut skipped = Vec::new();
+    if !of_pages.is_empty() {
+        let pages: Vec<_> = site.pages().collect();
+        let looked: Vec<Result<Vec<(&Rule, Found)>, String>> = pages
+            .par_iter()
+            .map(|&id| {
+                let view = PageView::new(site, id).map_err(|error| error.to_string())?;
+                Ok(of_pages
+                    .iter()
+                    .flat_map(|(rule, look)| look(&context, &view).into_iter().map(|found| (*rule, found)))
+                    .collect())
+            })
+            .collect();
+        for page in looked {
+            match page {
+                Ok(more) => found.extend(more),
+                Err(why) => skipped.push(why),
+            }
+        }
+    }
+    finish(site, found, skipped)
+}
+
+/// Gives findings their places, leaves out what is suppressed, and sorts them.
+fn finish(site: &Site, found: Vec<(&Rule, Found)>, skipped: Vec<String>) -> Checked {
+    let lines: Vec<std::sync::OnceLock<LineIndex>> = site.templates.iter().map(|_| Default::default()).collect();
+    let position = |id: crate::text::SourceId, offset: u32| {
+        let source = &site.get(id).source;
+        lines[id.index()].get_or_init(|| LineIndex::new(source)).position(source, offset)
+    };
+    let mut findings: Vec<Finding> = found
+        .into_par_iter()
+        .map(|(rule, found)| {
+            let at = position(found.id, found.span.start);
+            let related = found.related.into_iter().map(|(id, span, message)| Related {
+                file: site.get(id).path.clone(),
+                line: position(id, span.start).line,
+                span,
+                message,
+            });
+            let usual = site.settings.check.severity(rule).unwrap_or(rule.severity);
+            // What a rule is less sure of than usual weighs no more than it says.
+            let severity = found.severity.map_or(usual, |severity| severity.max(usual));
+            Finding {
+                rule: rule.id,
+                severity,
+                file: site.get(found.id).path.clone(),
+                line: at.line,
+                column: at.column,
+                span: found.span,
+                message: found.message,
+                related: related.collect(),
+                mend: found.mend,
+            }
+        })
+        .collect();
+    findings.sort_by(|a, b| {
+        let key = |f: &Finding| (f.file.clone(), f.span, f.rule, f.message.clone());
+        key(a).cmp(&key(b))
+    });
+    // What many pages share is found once.
+    findings.dedup_by(|a, b| (a.rule, &a.file, a.span, &a.message) == (b.rule, &b.file, b.span, &b.message));
+    let all = findings.len();
+    suppress::leave_out(site, &mut findings);
+    Checked { suppressed: all - findings.len(), findings, files: site.templates.len(), skipped }
+}
+
+/// What mending did.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Mended {
+    /// The findings that were mended.
+    pub findings: Vec<Finding>,
+    /// Pages that change, with how; a mend that keeps all pages is proven to.
+    pub changed: Vec<PageProof>,
+    /// The files that change.
+    pub files: Vec<String>,
+    /// The changes.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub changes: Vec<Change>,
+}
+
+/// Makes the sure mends of findings, as one change.
+///
+/// A mend that says that it keeps all pages is left out if that cannot be shown; one that
+/// overlaps an earlier one is left for the next time.
+///
+/// # Errors
+/// If the edits lead out of the site.
+pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
+    let mut edits = Edits::default();
+    let mut mended: Vec<Finding> = Vec::new();
+    for keeps in [true, false] {
+        for finding in findings {
+            let Some(mend) = finding.mend.as_ref().filter(|mend| mend.keeps_pages == keeps) else { continue };
+            let mut more = edits.clone();
+            more.edits.extend(mend.edits.iter().cloned());
+            if more.changes(site).is_ok() {
+                edits = more;
+                mended.push(finding.clone());
+            }
+        }
+        if keeps {
+            drop_unproven(site, &mut edits, &mut mended)?;
+        }
+    }
+    let changes = edits.changes(site)?;
+    let after = site.after(&changes, &[]);
+    let proof = prove(site, &after, Strength::Dom);
+    let changed = proof.pages.into_iter().filter(|page| page.strength.is_none()).collect();
+    let files = changes.iter().map(|change| change.path.clone()).collect();
+    Ok(Mended { findings: mended, changed, files, changes })
+}
+
+/// Leaves out mends that should keep all pages and do not.
+fn drop_unproven(site: &Site, edits: &mut Edits, mended: &mut Vec<Finding>) -> Result<(), EditError> {
+    let keeps = |edits: &Edits| -> Result<bool, EditError> {
+        Ok(prove(site, &site.after(&edits.changes(site)?, &[]), Strength::Blanks).equal)
+    };
+    if edits.is_empty() || keeps(edits)? {
+        return Ok(());
+    }
+    let all = std::mem::take(mended);
+    *edits = Edits::default();
+    for finding in all {
+        let mut more = edits.clone();
+        more.edits.extend(finding.mend.iter().flat_map(|mend| mend.edits.iter().cloned()));
+        if keeps(&more)? {
+            *edits = more;
+            mended.push(finding);
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,46 @@
+//! `block-twice`: one block, defined twice in one file.
+
+use crate::check::context::{Context, Found};
+use crate::check::{Look, Rule, Severity};
+
+pub(super) const RULE: Rule = Rule {
+    id: "block-twice",
+    severity: Severity::Error,
+    meaning: "A file defines the same block twice, which its engine refuses, or of which only one counts.",
+    example: "-- page.html\n{% block main %}a{% endblock %}{% block main %}b{% endblock %}",
+    remedy: "Put both contents into one block, or give one another name. A dialect whose engine allows it says so with the rule `twice`.",
+    look: Look::Site(look),
+};
+
+fn look(context: &Context<'_>) -> Vec<Found> {
+    let mut found = Vec::new();
+    for (id, template) in context.templates() {
+        for at in template.defined_twice() {
+            let item = &template.constructs.items[at as usize];
+            let name = item.name.text(&template.source);
+            let first = template.blocks().find(|(_, known)| known.name.of(&template.source) == name.as_bytes());
+            let one = Found::new(id, item.span, format!("the block `{name}` stands in this file before"));
+            found.push(match first {
+                Some((_, first)) => one.with(id, first.span, "first here"),
+                None => one,
+            });
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::rules::testing::finds;
+
+    #[test]
+    fn the_same_block_twice_in_one_file() {
+        finds(
+            &RULE,
+            &[("a.html", "{% block a %}1{% endblock %}\n{% block a %}2{% endblock %}")],
+            &["a.html:2: the block `a` stands in this file before"],
+        );
+        finds(&RULE, &[("a.html", "{% block a %}1{% endblock %}{% block b %}2{% endblock %}")], &[]);
+    }
+}

@@ -1,0 +1,76 @@
+//! `dead-override`: an override that says what it overrides.
+
+use crate::check::context::{Context, Found};
+use crate::check::{Look, Rule, Severity};
+use crate::dialect::Kind;
+use crate::edit::Edits;
+use crate::markup::ALONE;
+use crate::steps::whole_lines;
+use crate::text::{Span, trim_blanks};
+
+use super::orphan_override::outermost;
+
+pub(super) const RULE: Rule = Rule {
+    id: "dead-override",
+    severity: Severity::Hint,
+    meaning: "An override says the same as what it overrides, or nothing but that: without it the page is the same.",
+    example: "-- base.html\n<title>{% block title %}Ferries{% endblock %}</title>\n-- page.html\n{% extends \"base.html\" %}{% block title %}Ferries{% endblock %}",
+    remedy: "Take it away: then a change in the layout reaches the page. `radicon check --mend` does it.",
+    look: Look::Site(look),
+};
+
+fn look(context: &Context<'_>) -> Vec<Found> {
+    let mut found = Vec::new();
+    for (id, template, chain) in context.children() {
+        for (at, item) in outermost(template).filter(|(_, item)| item.partner != ALONE) {
+            let name = item.name.of(&template.source);
+            let Some(next) = context.replaced(&chain, name) else { continue };
+            let items = &template.constructs.items;
+            let inside = &items[at as usize + 1..item.partner as usize];
+            let content = trim_blanks(template.inner(at).of(&template.source));
+            let only_inherits =
+                matches!(inside, [one] if one.kind == Kind::Inherited && one.span.of(&template.source) == content);
+            let above = context.site.get(next.source);
+            let plain = !inside.iter().any(|inner| inner.kind == Kind::Inherited || inner.kind.defines())
+                && above.dialect.name == template.dialect.name;
+            let same =
+                plain && content == trim_blanks(above.inner(next.construct).of(&above.source)) && !content.is_empty();
+            if !only_inherits && !same {
+                continue;
+            }
+            let what = if same { "says the same as" } else { "says nothing but" };
+            let mut edits = Edits::default();
+            edits.remove(
+                template.path.clone(),
+                whole_lines(template, Span::new(item.span.start, items[item.partner as usize].span.end)),
+            );
+            let message = format!("`{}` {what} the content it replaces", String::from_utf8_lossy(name));
+            let place = above.constructs.items[next.construct as usize].span;
+            found.push(Found::new(id, item.span, message).with(next.source, place, "what it replaces").mended(
+                "take it away",
+                true,
+                edits,
+            ));
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::rules::testing::{finds, mends};
+
+    const BASE: (&str, &str) = ("base.html", "<b>{% block a %}<i>1</i>{% endblock %}</b>{% block e %}{% endblock %}");
+
+    #[test]
+    fn overrides_that_change_nothing() {
+        let page = "{% extends 'base.html' %}\n{% block a %} <i>1</i>\n{% endblock %}\n{% block e %}{% endblock %}";
+        finds(&RULE, &[BASE, ("page.html", page)], &["page.html:2: `a` says the same"]);
+        let page = "{% extends 'base.html' %}\n{% block a %}{{ super() }}{% endblock %}\n";
+        finds(&RULE, &[BASE, ("page.html", page)], &["page.html:2: `a` says nothing but"]);
+        mends(&RULE, &[BASE, ("page.html", page)], "page.html", "{% extends 'base.html' %}\n");
+        let page = "{% extends 'base.html' %}{% block a %}2{{ super() }}{% endblock %}";
+        finds(&RULE, &[BASE, ("page.html", page)], &[]);
+    }
+}

@@ -1,0 +1,105 @@
+//! `page-relative-url`: a relative URL in a file that pages of several depths share.
+
+use std::collections::BTreeSet;
+
+use crate::check::context::{Context, Found};
+use crate::check::{Look, Rule, Severity};
+use crate::dialect::Kind;
+use crate::markup::{Document, TokenKind};
+use crate::site::{Template, folder};
+use crate::text::Span;
+
+pub(super) const RULE: Rule = Rule {
+    id: "page-relative-url",
+    severity: Severity::Warning,
+    meaning: "A layout or partial that pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each.",
+    example: "-- base.html\n<link rel=\"stylesheet\" href=\"css/site.css\">{% block main %}{% endblock %}\n-- index.html\n{% extends \"base.html\" %}\n-- harbours/heronsea.html\n{% extends \"base.html\" %}",
+    remedy: "Write it from the site's root: `/css/site.css`.",
+    look: Look::Site(look),
+};
+
+fn look(context: &Context<'_>) -> Vec<Found> {
+    let mut found = Vec::new();
+    for (id, template) in context.templates() {
+        let users = context.users(id);
+        let folders: BTreeSet<&str> = users.iter().map(|page| folder(&context.site.get(*page).path)).collect();
+        // A page that serves as a layout too is shared as well.
+        if folders.len() < 2 {
+            continue;
+        }
+        for (span, url) in urls(template) {
+            let message = format!(
+                "`{url}` leads somewhere else in each of the {} folders of the pages that share this file; `/{}` does not",
+                folders.len(),
+                from_root(&url)
+            );
+            found.push(Found::new(id, span, message));
+        }
+    }
+    found
+}
+
+/// The same from the root: parts that lead upwards gone.
+fn from_root(url: &str) -> &str {
+    let mut rest = url;
+    while let Some(shorter) = rest.strip_prefix("../").or_else(|| rest.strip_prefix("./")) {
+        rest = shorter;
+    }
+    rest
+}
+
+/// The relative URLs of a template that are written out.
+fn urls(template: &Template) -> Vec<(Span, String)> {
+    let source = &template.source;
+    let document = Document::with_constructs(source, template.constructs.clone());
+    // With a base of its own nothing is relative to the page.
+    let is_base = |token: &&crate::markup::Token| {
+        token.kind == TokenKind::StartTag && token.name().of(source).eq_ignore_ascii_case(b"base")
+    };
+    if document.tokens.iter().any(|token| is_base(&token)) {
+        return Vec::new();
+    }
+    let attributes = document.tokens.iter().filter(|token| token.kind == TokenKind::Attribute);
+    let mut found = Vec::new();
+    for token in attributes {
+        let name = token.name().of(source).to_ascii_lowercase();
+        let Some(value) = token.value(source).filter(|_| matches!(&name[..], b"href" | b"src" | b"action" | b"poster"))
+        else {
+            continue;
+        };
+        let dynamic = template
+            .constructs
+            .items
+            .iter()
+            .any(|item| item.kind != Kind::Comment && item.span.start < value.end && item.span.end > value.start);
+        let url = value.text(source).into_owned();
+        if !dynamic && is_relative(&url) {
+            found.push((value, url));
+        }
+    }
+    found
+}
+
+fn is_relative(url: &str) -> bool {
+    let first = url.trim().bytes().next();
+    let scheme = url.split(['/', '?', '#']).next().is_some_and(|head| head.contains(':'));
+    first.is_some_and(|b| b.is_ascii_alphanumeric() || b == b'.' || b == b'_') && !scheme
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::rules::testing::finds;
+
+    #[test]
+    fn relative_urls_of_shared_files() {
+        let base = (
+            "base.html",
+            "<link href='css/x.css'>\n<a href='/y'>{% block a %}{% endblock %}<a href='#z'><img src='{{ u }}/a.png'><a href='mailto:a@b.example'>",
+        );
+        let page = "{% extends 'base.html' %}{% block a %}<a href='own.html'>{% endblock %}";
+        finds(&RULE, &[base, ("a.html", page), ("x/b.html", page)], &["base.html:1: `/css/x.css` does not"]);
+        finds(&RULE, &[base, ("a.html", page), ("b.html", page)], &[]);
+        assert_eq!([from_root("../../a"), from_root("./b/../c")], ["a", "b/../c"]);
+    }
+}

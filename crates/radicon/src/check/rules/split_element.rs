@@ -1,0 +1,98 @@
+//! `split-element`: partials that hold half an element.
+
+use crate::check::context::{Context, Found};
+use crate::check::{Look, Rule, Severity};
+use crate::markup::elements::{Content, element, may_stay_open};
+use crate::markup::{Document, NodeKind, TokenKind};
+use crate::site::{Role, Template};
+use crate::text::Span;
+
+pub(super) const RULE: Rule = Rule {
+    id: "split-element",
+    severity: Severity::Warning,
+    meaning: "A partial opens an element that it does not close, or closes one that it did not open: another file must hold the other half, and neither can be changed without it.",
+    example: "-- head.html\n<body>\n<main class=\"wide\">\n-- foot.html\n</main>\n</body>\n-- page.html\n{% include \"head.html\" %}<p>Ferries</p>{% include \"foot.html\" %}",
+    remedy: "Make a layout of the two, with a block between them: `radicon step fuse HEAD FOOT`.",
+    look: Look::Site(look),
+};
+
+fn look(context: &Context<'_>) -> Vec<Found> {
+    let mut found = Vec::new();
+    for (id, template) in context.templates().filter(|(_, template)| template.role == Role::Partial) {
+        let (opened, closed) = halves(template);
+        let Some(&(span, ref name)) = opened.first().or(closed.first()) else { continue };
+        let does = if opened.is_empty() { "closes" } else { "opens" };
+        let more = opened.len().max(closed.len()) - 1;
+        let others = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let lacks = if opened.is_empty() { "it did not open" } else { "it does not close" };
+        let message = format!("{does} <{name}>{others}, which {lacks}");
+        found.push(Found::new(id, span, message));
+    }
+    found
+}
+
+/// Elements that a template opens and does not close, and end tags of elements that it did not
+/// open, outside of conditions.
+pub(in crate::check) fn halves(template: &Template) -> (Vec<(Span, String)>, Vec<(Span, String)>) {
+    let source = &template.source;
+    let document = Document::with_constructs(source, template.constructs.clone());
+    let (mut opened, mut closed) = (Vec::new(), Vec::new());
+    for (at, node) in document.nodes.iter().enumerate() {
+        let in_pair = {
+            let mut up = node.parent;
+            loop {
+                let outer = &document.nodes[up as usize];
+                if outer.kind == NodeKind::Pair {
+                    break true;
+                }
+                if up == 0 {
+                    break false;
+                }
+                up = outer.parent;
+            }
+        };
+        if in_pair {
+            continue;
+        }
+        let token = &document.tokens[node.first.min(document.tokens.len().saturating_sub(1) as u32) as usize];
+        match node.kind {
+            NodeKind::Element if node.close == node.last => {
+                let name = document.name(source, at as u32).to_ascii_lowercase();
+                let kind = element(&name);
+                let single = kind.content == Content::Void
+                    || source[..token.end as usize].ends_with(b"/>")
+                    || may_stay_open(&name);
+                let tag = Span::new(document.offset(node.first), document.offset(node.inner));
+                if !single {
+                    opened.push((tag, String::from_utf8_lossy(&name).into_owned()));
+                }
+            }
+            NodeKind::Stray if token.kind == TokenKind::EndTag => {
+                let name = token.name().of(source).to_ascii_lowercase();
+                if !may_stay_open(&name) {
+                    closed.push((token.span(), String::from_utf8_lossy(&name).into_owned()));
+                }
+            }
+            _ => {}
+        }
+    }
+    (opened, closed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::rules::testing::finds;
+
+    #[test]
+    fn partials_that_hold_half_an_element() {
+        let page = ("page.html", "{% include 'head.html' %}<p>x</p>{% include 'foot.html' %}{% include 'nav.html' %}");
+        let files = [
+            page,
+            ("head.html", "<html>\n<body>\n<main class='a'>\n"),
+            ("foot.html", "<hr>\n</main></body></html>"),
+            ("nav.html", "<nav><ul><li>a<li>b</ul><img src='x'><br/></nav>{% if a %}<p>{% endif %}"),
+        ];
+        finds(&RULE, &files, &["foot.html:2: closes <main>", "head.html:3: opens <main>"]);
+    }
+}

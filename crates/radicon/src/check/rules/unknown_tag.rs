@@ -1,0 +1,90 @@
+//! `unknown-tag`: a word that is nearly one of the dialect's.
+
+use rustc_hash::FxHashMap;
+
+use super::malformed_tag::words;
+use crate::check::context::{Context, Found};
+use crate::check::{Look, Rule, Severity};
+use crate::dialect::Kind;
+use crate::edit::Edits;
+use crate::text::{Span, did_you_mean};
+
+pub(super) const RULE: Rule = Rule {
+    id: "unknown-tag",
+    severity: Severity::Error,
+    meaning: "A tag begins with a word that no form of the dialect has, but that is nearly one of them. Tags that the site uses often are taken for its own, and only mentioned as hints.",
+    example: "-- page.html\n{% block main %}<p>Ferries</p>{% endblok %}",
+    remedy: "Write the word right. `radicon check --mend` does it. A tag of the site's own is described by a form in its dialect file.",
+    look: Look::Site(look),
+};
+
+/// A word that stands more often than this is meant.
+const SLIPS: usize = 3;
+
+fn look(context: &Context<'_>) -> Vec<Found> {
+    let mut places: FxHashMap<(String, String), Vec<(crate::text::SourceId, Span, Span)>> = FxHashMap::default();
+    for (id, template) in context.templates() {
+        for item in template.constructs.items.iter().filter(|item| item.kind == Kind::Other && !item.expr.is_empty()) {
+            let text = item.expr.of(&template.source);
+            let length = text.iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
+            let word = Span::new(item.expr.start, item.expr.start + length as u32);
+            let key = (template.dialect.name.clone(), word.text(&template.source).into_owned());
+            places.entry(key).or_default().push((id, item.span, word));
+        }
+    }
+    let mut found = Vec::new();
+    for ((dialect, written), places) in places {
+        let template = context.site.get(places[0].0);
+        debug_assert_eq!(template.dialect.name, dialect);
+        let words = words(&template.dialect);
+        let Some(meant) = did_you_mean(&written, words.iter().map(String::as_str)).filter(|_| written.len() >= 4)
+        else {
+            continue;
+        };
+        for (id, span, word) in &places {
+            let message = format!("there is no tag `{written}`; did you mean `{meant}`?");
+            let one = Found::new(*id, *span, message);
+            if places.len() > SLIPS {
+                found.push(one.as_hint());
+                continue;
+            }
+            let mut edits = Edits::default();
+            edits.replace(context.site.get(*id).path.clone(), *word, meant.as_bytes());
+            found.push(one.mended(format!("write `{meant}`"), false, edits));
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::rules::testing::{finds_in, lamp, site};
+    use crate::check::{check_rules, mend};
+    use crate::dialect::builtin_named;
+
+    #[test]
+    fn words_that_are_nearly_known() {
+        let brace = builtin_named("brace-percent").expect("a dialect");
+        let files = [("a.html", "{% set a = 1 %}{% block a %}\n{% endblok %}{% ferry 3 %}{% it %}")];
+        finds_in(&brace, &RULE, &files, "", &["a.html:2: no tag `endblok`; did you mean `endblock`?"]);
+        let files = [("a.html", "(~ lamp a ~)\n(~ out ~)(~ fetsh 'x' ~)(~ ferry 3 ~)")];
+        finds_in(&lamp(), &RULE, &files, "", &["a.html:2: no tag `fetsh`; did you mean `fetch`?"]);
+    }
+
+    #[test]
+    fn the_word_is_mended_unless_it_is_used_often() {
+        let brace = builtin_named("brace-percent").expect("a dialect");
+        let slip = site(&brace, &[("a.html", "{% set a = 1 %}{% block a %}x{% endblok %}")], "");
+        let found = check_rules(&slip, &[RULE]).findings;
+        let mended = mend(&slip, &found).expect("edits that fit");
+        assert_eq!(mended.changes[0].new.as_deref(), Some(&b"{% set a = 1 %}{% block a %}x{% endblock %}"[..]));
+        let own = site(
+            &brace,
+            &[("a.html", "{% block a %}{% endblock %}{% blocks %}{% blocks %}{% blocks %}{% blocks %}")],
+            "",
+        );
+        let found = check_rules(&own, &[RULE]).findings;
+        assert!(found.len() == 4 && found.iter().all(|found| found.severity == Severity::Hint && found.mend.is_none()));
+    }
+}

@@ -1,0 +1,124 @@
+//! `collapse`: a level away.
+
+use super::levels::{added, inherited};
+use super::reorder::whole;
+use super::{Step, StepError, finish, refuse, whole_lines};
+use crate::check::outermost;
+use crate::dialect::Kind;
+use crate::edit::Edits;
+use crate::markup::ALONE;
+use crate::prove::Strength;
+use crate::resolve::loose;
+use crate::site::{Parent, Site, Template};
+use crate::text::{SourceId, Span, trim_blanks};
+
+/// Takes a layout between base and pages away: its children take its parent, and say themselves
+/// what it said for them. Every page stays as it is.
+///
+/// # Errors
+/// If it has no parent or no children, is shown as a page, or holds something else than overrides.
+pub fn collapse(site: &Site, layout: SourceId) -> Result<Step, StepError> {
+    let template = site.get(layout);
+    let Parent::Found { id: parent, .. } = site.parent(layout) else {
+        return refuse(format!("{} has no layout above it", template.path));
+    };
+    if template.rendered || !loose(template).is_empty() {
+        return refuse(format!("{} is a page itself, or holds something outside of blocks", template.path));
+    }
+    let binds = |kind: Kind| matches!(kind, Kind::Set | Kind::Import | Kind::Other | Kind::Code);
+    if let Some(item) = top_level(template).find(|item| binds(item.kind)) {
+        let shown = item.span.text(&template.source);
+        return refuse(template.problem(item.span.start, format!("`{shown}` belongs to this level")).to_string());
+    }
+    let is_child = |id: &SourceId| matches!(site.parent(*id), Parent::Found { id, .. } if *id == layout);
+    let children: Vec<SourceId> = (0..site.templates.len() as u32).map(SourceId).filter(is_child).collect();
+    if children.is_empty() {
+        return refuse(format!("{} has no children", template.path));
+    }
+    let mut edits = Edits::default();
+    for &id in &children {
+        let child = site.get(id);
+        if child.dialect.name != template.dialect.name {
+            return refuse(format!("{} is written in another dialect", child.path));
+        }
+        let Some(item) = child.parent().filter(|item| !item.target.is_empty() && !item.dynamic) else {
+            return refuse(format!("{} has its layout from a rule", child.path));
+        };
+        let target = site.name_for(&site.get(*parent).path, &child.dialect, Kind::Parent);
+        edits.replace(child.path.clone(), item.target, target);
+        edits.extend(taken_over(template, child)?);
+    }
+    edits.removed.push(template.path.clone());
+    let title = format!("take {} away; its {} children say themselves what it said", template.path, children.len());
+    finish(site, title, edits, Strength::Blanks)
+}
+
+/// The constructs that stand in no other definition.
+fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Construct> {
+    let mut end = 0;
+    let items = &template.constructs.items;
+    items
+        .iter()
+        .enumerate()
+        .filter(move |(at, item)| {
+            let outside = *at as u32 >= end;
+            if outside && item.kind.defines() && item.partner != ALONE {
+                end = item.partner + 1;
+            }
+            outside
+        })
+        .map(|(_, item)| item)
+}
+
+/// What a child must say itself once the level above it is gone.
+fn taken_over(layout: &Template, child: &Template) -> Result<Edits, StepError> {
+    let mut edits = Edits::default();
+    for (at, item) in outermost(layout) {
+        let name = item.name.of(&layout.source);
+        let (content, used) = with_regions(layout, child, at);
+        // Content for regions that stood in the level's own goes into the child's.
+        for region in used {
+            edits.remove(child.path.clone(), whole_lines(child, whole(child, region)));
+        }
+        match child.definition(name) {
+            Some(own) => {
+                for span in inherited(child, own) {
+                    edits.replace(child.path.clone(), span, trim_blanks(&content));
+                }
+            }
+            None => edits.extend(added(child, &item.name.text(&layout.source), &content)?),
+        }
+    }
+    Ok(edits)
+}
+
+/// A definition's content with what the child gives for the regions in it, and the child's
+/// definitions that were used.
+fn with_regions(layout: &Template, child: &Template, opener: u32) -> (Vec<u8>, Vec<u32>) {
+    let span = layout.inner(opener);
+    let closer = layout.constructs.items[opener as usize].partner;
+    let regions = layout.regions().filter(|(at, _)| opener < *at && *at < closer);
+    let (mut out, mut used) = (Vec::new(), Vec::new());
+    let mut cursor = span.start;
+    for (at, item) in regions {
+        let place = whole(layout, at);
+        let Some(own) = child.definition(item.name.of(&layout.source)).filter(|_| place.start >= cursor) else {
+            continue;
+        };
+        let default = layout.inner(at);
+        let content = child.inner(own);
+        let keep = Span::new(cursor, default.start.max(cursor));
+        out.extend_from_slice(keep.of(&layout.source));
+        let mut from = content.start;
+        for inherited in inherited(child, own) {
+            out.extend_from_slice(Span::new(from, inherited.start).of(&child.source));
+            out.extend_from_slice(trim_blanks(default.of(&layout.source)));
+            from = inherited.end;
+        }
+        out.extend_from_slice(Span::new(from, content.end).of(&child.source));
+        cursor = default.end;
+        used.push(own);
+    }
+    out.extend_from_slice(Span::new(cursor, span.end).of(&layout.source));
+    (out, used)
+}

@@ -1,0 +1,219 @@
+//! `extract`: a stretch of markup becomes a partial.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::open::whole_tags;
+use super::{Step, StepError, finish_in, indentation, refuse};
+use crate::dialect::{Dialect, Kind, Values, builtin_named};
+use crate::edit::Edits;
+use crate::prove::Strength;
+use crate::repeats::{RepeatKind, RepeatOptions, repeats};
+use crate::site::{Role, Site, SourceFile, Template, usual_folder};
+use crate::text::{SourceId, Span};
+
+/// Makes a stretch of a template a partial of this name and includes it there; with `all`, every
+/// other copy of it too, those in another dialect by a partial in that dialect. Every page stays as
+/// it is; copies for which that cannot be shown are left, each with a note.
+///
+/// # Errors
+/// If the stretch cuts a tag or a pair in two, holds blocks, or the dialect has no includes.
+pub fn extract(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> Result<Step, StepError> {
+    if name.is_empty() || !name.chars().all(|c| c.is_alphanumeric() || "-_".contains(c)) {
+        return refuse(format!("`{name}` is no name for a partial: letters, digits, `-` and `_` make one"));
+    }
+    check(site.get(id), span)?;
+    let mut copies = vec![(id, span)];
+    if all {
+        copies.extend(others(site, id, span));
+    }
+    let mut notes = Vec::new();
+    loop {
+        match attempt(site, &copies, name) {
+            Ok(mut step) => {
+                step.notes = notes;
+                return Ok(step);
+            }
+            // A copy that would change its page stays as it is.
+            Err(StepError::Changes(page)) if copies.len() > 1 => {
+                let before = copies.len();
+                let users = site.find(&page.page);
+                let guilty = copies[1..].iter().rposition(|(copy, _)| Some(*copy) == users).map(|at| at + 1);
+                let (copy, span) = copies.remove(guilty.unwrap_or(before - 1));
+                notes.push(site.get(copy).problem(span.start, "this copy stays: its page would change").to_string());
+            }
+            Err(error) => return Err(error),
+        }
+    }
+}
+
+/// The step for these copies: byte for byte if that can be, else but for white space.
+fn attempt(site: &Site, copies: &[(SourceId, Span)], name: &str) -> Result<Step, StepError> {
+    let title = |dialects: usize| {
+        let kinds = if dialects > 1 { format!(", in {dialects} dialects") } else { String::new() };
+        format!("make a partial `{name}` of {} copies{kinds}", copies.len())
+    };
+    let mut last = None;
+    for (ending, strength) in [(false, Strength::Bytes), (true, Strength::Bytes), (false, Strength::Blanks)] {
+        let (edits, more, dialects) = written(site, copies, name, ending)?;
+        match finish_in(site, title(dialects), edits, strength, &more) {
+            Ok(step) => return Ok(step),
+            Err(error @ StepError::Changes(_)) => last = Some(error),
+            Err(error) => return Err(error),
+        }
+    }
+    Err(last.unwrap_or(StepError::Refused("nothing to extract".into())))
+}
+
+/// The edits, the dialects that new files need, and in how many dialects partials are written.
+/// With an `ending` the partials end with their line.
+fn written(
+    site: &Site,
+    copies: &[(SourceId, Span)],
+    name: &str,
+    ending: bool,
+) -> Result<(Edits, Vec<Arc<Dialect>>, usize), StepError> {
+    let mut edits = Edits::default();
+    let mut partials: BTreeMap<String, (String, String)> = BTreeMap::new();
+    let mut more: Vec<Arc<Dialect>> = Vec::new();
+    for &(id, span) in copies {
+        let template = site.get(id);
+        let dialect = speaks(template)?;
+        let (_, tag) = match partials.get(&dialect.name) {
+            Some(known) => known,
+            None => {
+                let path = free_path(site, template, &dialect, name, &edits.created);
+                let mut content = dedented(template, span);
+                if ending {
+                    content.push(b'\n');
+                }
+                let target = site.name_for(&path, &dialect, Kind::Include);
+                let form = include_form(&dialect)
+                    .ok_or_else(|| StepError::Refused(format!("{} has no includes", dialect.name)))?;
+                let tag = form.open.write(&Values { target: &target, ..Values::default() });
+                edits.created.push(SourceFile::new(path.clone(), content));
+                more.push(Arc::clone(&dialect));
+                partials.entry(dialect.name.clone()).or_insert((path, tag))
+            }
+        };
+        edits.replace(template.path.clone(), span, tag.as_bytes());
+    }
+    let dialects = partials.len();
+    Ok((edits, more, dialects))
+}
+
+fn include_form(dialect: &Dialect) -> Option<&crate::dialect::Form> {
+    dialect.forms.iter().find(|form| {
+        let example = form.open.example();
+        form.kind == Kind::Include
+            && !form.is_attribute()
+            && example.contains("<target>")
+            && (!example.contains("<args>") || example.contains("[<args>]"))
+    })
+}
+
+/// The dialect in which a template includes: its own, or Radicon's where it has none.
+fn speaks(template: &Template) -> Result<Arc<Dialect>, StepError> {
+    if !template.dialect.forms.is_empty() {
+        return Ok(Arc::clone(&template.dialect));
+    }
+    builtin_named("margin").ok_or_else(|| StepError::Refused("no dialect to write".into()))
+}
+
+/// Refuses what cannot stand in a file of its own.
+fn check(template: &Template, span: Span) -> Result<(), StepError> {
+    whole_tags(template, span)?;
+    let inside =
+        template.constructs.items.iter().filter(|item| span.start <= item.span.start && item.span.end <= span.end);
+    for item in inside {
+        let bound = item.kind.defines()
+            || matches!(item.kind, Kind::Slot | Kind::Body | Kind::Inherited | Kind::Parent | Kind::Part);
+        if bound {
+            let shown = item.span.text(&template.source);
+            return refuse(
+                template
+                    .problem(
+                        item.span.start,
+                        format!("`{shown}` belongs to this file's chain and cannot move into a partial"),
+                    )
+                    .to_string(),
+            );
+        }
+    }
+    Ok(())
+}
+
+/// The other copies of a stretch that are the same but for white space and their dialect.
+fn others(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
+    let options =
+        RepeatOptions { min_bytes: 20, min_nodes: 1, min_saving: Some(0), similarity: 2.0, ..RepeatOptions::default() };
+    let path = &site.get(id).path;
+    let found = repeats(site, &options);
+    let mut copies: Vec<(SourceId, Span)> = Vec::new();
+    for group in found.groups.iter().filter(|group| group.kind == RepeatKind::Same) {
+        let is_it = |copy: &&crate::repeats::RepeatCopy| {
+            copy.file == *path && copy.byte_start == span.start && copy.byte_end == span.end
+        };
+        if group.copies.iter().any(|copy| is_it(&copy)) {
+            for copy in group.copies.iter().filter(|copy| !is_it(copy)) {
+                copies.extend(site.find(&copy.file).map(|id| (id, Span::new(copy.byte_start, copy.byte_end))));
+            }
+        }
+    }
+    // What is part of greater repeats is not told as one: the same bytes are found by themselves.
+    let text = span.of(&site.get(id).source);
+    for other in (0..site.templates.len() as u32).map(SourceId) {
+        for at in memchr::memmem::find_iter(&site.get(other).source, text) {
+            let there = Span::from_range(at..at + text.len());
+            let overlaps =
+                |known: &(SourceId, Span)| known.0 == other && known.1.start < there.end && there.start < known.1.end;
+            if !(other == id && there.start < span.end && span.start < there.end) && !copies.iter().any(overlaps) {
+                copies.push((other, there));
+            }
+        }
+    }
+    copies.retain(|(id, span)| check(site.get(*id), *span).is_ok());
+    copies.sort_by_key(|(id, span)| (*id, span.start));
+    copies.dedup();
+    copies
+}
+
+/// A stretch without the indentation of its first line.
+fn dedented(template: &Template, span: Span) -> Vec<u8> {
+    let text = span.of(&template.source);
+    let indent = indentation(template, span.start);
+    // Inside of elements that keep white space nothing is moved.
+    let keeps =
+        [&b"<pre"[..], b"<textarea", b"<script", b"<style"].iter().any(|tag| memchr::memmem::find(text, tag).is_some());
+    if indent.is_empty() || keeps {
+        return text.to_vec();
+    }
+    let mut out = Vec::with_capacity(text.len());
+    for (at, line) in text.split_inclusive(|b| *b == b'\n').enumerate() {
+        out.extend_from_slice(if at > 0 { line.strip_prefix(indent).unwrap_or(line) } else { line });
+    }
+    out
+}
+
+/// Where a new partial goes: beside the site's own, else into `partials`.
+fn free_path(site: &Site, from: &Template, dialect: &Dialect, name: &str, created: &[SourceFile]) -> String {
+    let own = |template: &&Template| template.role == Role::Partial && template.dialect.name == dialect.name;
+    let known: Vec<&str> = site.templates.iter().filter(own).map(|template| template.path.as_str()).collect();
+    let root = site
+        .roots
+        .iter()
+        .filter(|root| crate::site::beneath(&from.path, &root.path).is_some())
+        .max_by_key(|root| root.path.len());
+    let root = root.map_or("", |root| root.path.as_str());
+    let home = usual_folder(known.iter().copied()).unwrap_or_else(|| {
+        [root, "partials"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
+    });
+    let file = |path: &str| path.rsplit('/').next().unwrap_or(path).to_owned();
+    let suffix = |path: &str| file(path).split_once('.').map_or(String::new(), |(_, suffix)| format!(".{suffix}"));
+    let suffix = known.first().map_or_else(|| suffix(&from.path), |path| suffix(path));
+    let prefix = dialect.targets_of(Kind::Include).prefix.as_str();
+    let slash = if home.is_empty() { "" } else { "/" };
+    let is_free = |path: &String| site.find(path).is_none() && created.iter().all(|file| file.path != *path);
+    let numbered = (2..).map(|number| format!("{home}{slash}{prefix}{name}-{number}{suffix}"));
+    std::iter::once(format!("{home}{slash}{prefix}{name}{suffix}")).chain(numbered).find(is_free).unwrap_or_default()
+}

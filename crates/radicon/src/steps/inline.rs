@@ -1,0 +1,75 @@
+//! `inline`: a partial's content takes the place of its includes.
+
+use super::{Step, StepError, finish, refuse};
+use crate::dialect::{Kind, Part};
+use crate::edit::Edits;
+use crate::markup::ALONE;
+use crate::prove::Strength;
+use crate::resolve::Arguments;
+use crate::site::{Parent, Site};
+use crate::text::{SourceId, Span};
+
+/// Puts a partial's content in the place of each of its includes, and removes the partial if
+/// nothing else names it. Includes with arguments stay as they are, and so does the partial then.
+/// Every page stays as it is.
+///
+/// # Errors
+/// If it has a layout of its own, is read in another dialect than those that include it, or no
+/// include can be replaced.
+pub fn inline(site: &Site, partial: SourceId) -> Result<Step, StepError> {
+    let template = site.get(partial);
+    if *site.parent(partial) != Parent::None {
+        return refuse(format!("{} has a layout of its own", template.path));
+    }
+    if template.constructs.items.iter().any(|item| matches!(item.kind, Kind::Body | Kind::Part)) {
+        return refuse(format!("{} has a body or parts, which belong to whoever includes it", template.path));
+    }
+    let mut notes = Vec::new();
+    let mut places: Vec<(SourceId, Span, Span)> = Vec::new();
+    let mut kept = site.references.iter().any(|reference| reference.template == template.path);
+    for id in (0..site.templates.len() as u32).map(SourceId) {
+        let user = site.get(id);
+        for (at, target) in site.links(id).targets() {
+            if target.as_ref().ok() != Some(&partial) {
+                continue;
+            }
+            let item = &user.constructs.items[at as usize];
+            let arguments = Arguments::read(&user.source, item.expr, &user.dialect.rules);
+            let plain = item.kind == Kind::Include
+                && item.part == Part::Single
+                && item.partner == ALONE
+                && item.name.is_empty();
+            let bare = arguments.bindings.is_empty() && !arguments.opaque && !arguments.only;
+            if !plain || !bare || (user.dialect.name != template.dialect.name && !template.constructs.items.is_empty())
+            {
+                kept = true;
+                notes.push(
+                    user.problem(item.span.start, "stays as it is: it has arguments, or another dialect").to_string(),
+                );
+            } else {
+                places.push((id, item.span, item.reach));
+            }
+        }
+    }
+    if places.is_empty() {
+        return refuse(format!("no include of {} can be replaced", template.path));
+    }
+    let written = |exact: bool| {
+        let mut edits = Edits::default();
+        for (id, span, reach) in &places {
+            edits.replace(site.get(*id).path.clone(), if exact { *reach } else { *span }, template.source.to_vec());
+        }
+        if !kept {
+            edits.removed.push(template.path.clone());
+        }
+        edits
+    };
+    let title = format!("put {} in the place of {} includes", template.path, places.len());
+    // With the white space that goes with the tag, and without it: whichever keeps every byte.
+    let exact = finish(site, title.clone(), written(true), Strength::Bytes);
+    let mut step = exact
+        .or_else(|_| finish(site, title.clone(), written(false), Strength::Bytes))
+        .or_else(|_| finish(site, title, written(true), Strength::Blanks))?;
+    step.notes = notes;
+    Ok(step)
+}

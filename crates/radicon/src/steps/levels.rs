@@ -1,0 +1,161 @@
+//! `pull-up` and `push-down`: content of a block moves between a layout and its children.
+
+use super::{Step, StepError, finish, refuse, whole_lines};
+use crate::check::outermost;
+use crate::dialect::Kind;
+use crate::edit::Edits;
+use crate::markup::ALONE;
+use crate::prove::Strength;
+use crate::site::{Parent, Site, Template};
+use crate::text::{SourceId, Span, is_blank, trim_blanks};
+
+/// The templates that name a layout as their parent.
+fn children(site: &Site, layout: SourceId) -> Vec<SourceId> {
+    let is_child = |id: &SourceId| matches!(site.parent(*id), Parent::Found { id, .. } if *id == layout);
+    (0..site.templates.len() as u32).map(SourceId).filter(is_child).collect()
+}
+
+/// The content of a block that all children of a layout give alike becomes the layout's; the
+/// children's goes. Every page stays as it is.
+///
+/// # Errors
+/// If a child gives other content or none, or the layout itself is shown as a page.
+pub fn pull_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepError> {
+    let template = site.get(layout);
+    let children = children(site, layout);
+    if children.is_empty() {
+        return refuse(format!("{} has no children", template.path));
+    }
+    let mut content: Option<(&[u8], &str)> = None;
+    let mut edits = Edits::default();
+    for &id in &children {
+        let child = site.get(id);
+        let Some(at) = child.definition(block.as_bytes()) else {
+            return refuse(format!("{} gives no content for `{block}`", child.path));
+        };
+        if !outermost(child).any(|(outer, _)| outer == at) {
+            return refuse(format!("in {} `{block}` stands in another block", child.path));
+        }
+        let own = child.inner(at).of(&child.source);
+        match content {
+            Some((known, first)) if trim_blanks(known) != trim_blanks(own) => {
+                return refuse(format!("{} and {first} give different content for `{block}`", child.path));
+            }
+            Some(_) => {}
+            None => content = Some((own, &child.path)),
+        }
+        if inherits(child, at) {
+            return refuse(format!("in {} `{block}` inherits what it replaces", child.path));
+        }
+        edits.remove(child.path.clone(), whole_lines(child, super::reorder::whole(child, at)));
+    }
+    let content = content.map_or(&[][..], |(content, _)| content);
+    match template.definition(block.as_bytes()).or_else(|| region(template, block)) {
+        Some(at) if template.constructs.items[at as usize].partner != ALONE => {
+            edits.replace(template.path.clone(), template.inner(at), content);
+        }
+        Some(_) => return refuse(format!("in {} `{block}` has no content of its own", template.path)),
+        None => edits.extend(added(template, block, content)?),
+    }
+    finish(
+        site,
+        format!("say `{block}` in {} instead of its {} children", template.path, children.len()),
+        edits,
+        Strength::Blanks,
+    )
+}
+
+/// The content that a layout gives for a block goes into each child that gives none itself, and
+/// the layout's becomes empty. Every page stays as it is.
+///
+/// # Errors
+/// If the layout gives no content for it, or something else than a child shows it.
+pub fn push_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepError> {
+    let template = site.get(layout);
+    let Some(at) = template.definition(block.as_bytes()).or_else(|| region(template, block)) else {
+        return refuse(format!("{} has no block `{block}`", template.path));
+    };
+    let span = template.inner(at);
+    let content = span.of(&template.source);
+    if trim_blanks(content).is_empty() {
+        return refuse(format!("in {} `{block}` is empty", template.path));
+    }
+    let inside = Span::new(span.start, span.end);
+    if template.constructs.items.iter().any(|item| {
+        inside.start <= item.span.start
+            && item.span.end <= inside.end
+            && (item.kind.defines() || item.kind == Kind::Slot)
+    }) {
+        return refuse(format!("in {} `{block}` holds blocks of its own", template.path));
+    }
+    let mut edits = Edits::default();
+    let mut given = 0;
+    for id in children(site, layout) {
+        let child = site.get(id);
+        match child.definition(block.as_bytes()) {
+            None => {
+                given += 1;
+                edits.extend(added(child, block, content)?);
+            }
+            Some(own) if inherits(child, own) => {
+                for item in inherited(child, own) {
+                    edits.replace(child.path.clone(), item, trim_blanks(content));
+                }
+            }
+            Some(_) => {}
+        }
+    }
+    // An override that only held this goes whole.
+    let is_region = region(template, block) == Some(at) && !matches!(site.parent(layout), Parent::Found { .. });
+    match is_region {
+        true => edits.replace(template.path.clone(), span, ""),
+        false => edits.remove(template.path.clone(), whole_lines(template, super::reorder::whole(template, at))),
+    }
+    finish(site, format!("say `{block}` in {given} children instead of {}", template.path), edits, Strength::Blanks)
+}
+
+/// The region of a name that a template has.
+fn region(template: &Template, name: &str) -> Option<u32> {
+    template.regions().find(|(_, item)| item.name.of(&template.source) == name.as_bytes()).map(|(at, _)| at)
+}
+
+/// Where a definition splices what it replaces.
+pub(super) fn inherited(template: &Template, opener: u32) -> Vec<Span> {
+    let items = &template.constructs.items;
+    let open = &items[opener as usize];
+    let end = if open.partner == ALONE { opener } else { open.partner };
+    let inside = items[opener as usize..end as usize].iter();
+    inside.filter(|item| item.kind == Kind::Inherited).map(|item| item.span).collect()
+}
+
+pub(super) fn inherits(template: &Template, opener: u32) -> bool {
+    !inherited(template, opener).is_empty()
+}
+
+/// The edits that give a child one more override, behind its last one, else behind its parent line.
+pub(super) fn added(child: &Template, block: &str, content: &[u8]) -> Result<Edits, StepError> {
+    let Some((open, close)) = child.dialect.block_tags(block, false) else {
+        return refuse(format!(
+            "{} is written in {}, which has no overrides with content",
+            child.path, child.dialect.name
+        ));
+    };
+    let last = outermost(child).last().map(|(at, _)| super::reorder::whole(child, at));
+    let Some(after) = last.or(child.parent().map(|item| item.span)) else {
+        return refuse(format!("{} names no layout", child.path));
+    };
+    let source = &child.source;
+    let rest = &source[after.end as usize..];
+    let to_end = rest.iter().take_while(|b| is_blank(**b) && **b != b'\n').count();
+    let ends_line = rest.get(to_end).is_none_or(|b| *b == b'\n');
+    let mut text = Vec::new();
+    if ends_line {
+        text.push(b'\n');
+    }
+    text.extend_from_slice(open.as_bytes());
+    text.extend_from_slice(content);
+    text.extend_from_slice(close.as_bytes());
+    let mut edits = Edits::default();
+    edits.replace(child.path.clone(), Span::new(after.end, after.end), text);
+    Ok(edits)
+}

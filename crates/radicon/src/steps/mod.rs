@@ -1,0 +1,145 @@
+//! Single refactorings for those who go by hand: each gives its changes with their proof.
+
+mod collapse;
+mod default_layout;
+mod extract;
+mod fuse;
+mod inline;
+mod levels;
+mod open;
+mod place;
+mod rename;
+mod reorder;
+
+use std::sync::Arc;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::dialect::Dialect;
+use crate::edit::{EditError, Edits};
+use crate::prove::{PageProof, Proof, Strength, prove};
+use crate::site::{Change, Site, Template};
+use crate::text::{Span, is_blank, line_start};
+
+pub use collapse::collapse;
+pub use default_layout::default_layout;
+pub(crate) use default_layout::without_parent;
+pub use extract::extract;
+pub use fuse::fuse;
+pub use inline::inline;
+pub use levels::{pull_up, push_down};
+pub use open::open;
+pub use place::{PlaceError, find_place};
+pub use rename::rename;
+pub use reorder::reorder;
+pub(crate) use reorder::reordered;
+
+/// A refactoring, ready to be written.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Step {
+    /// What it does, in plain words.
+    pub title: String,
+    /// The files that change, each with the word for how: `new`, `changed` or `removed`.
+    pub files: Vec<(String, &'static str)>,
+    /// That no page changes.
+    pub proof: Proof,
+    /// What must be looked at, or was left as it is.
+    pub notes: Vec<String>,
+    /// What belongs into `radicon.toml`; empty if nothing does.
+    pub settings: String,
+    /// The changes.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub changes: Vec<Change>,
+}
+
+impl Step {
+    /// The changes in the unified format, as `git apply` reads it.
+    pub fn patch(&self) -> Vec<u8> {
+        self.changes.iter().flat_map(crate::propose::patch_of).collect()
+    }
+}
+
+/// Why a step is not made.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum StepError {
+    /// It cannot be made here, for a reason in plain words.
+    #[error("{0}")]
+    Refused(String),
+    /// It would change a page.
+    #[error("the page {} would change: {}", .0.page, .0.difference.as_ref().map_or("it cannot be put together", |difference| difference.message.as_str()))]
+    Changes(Box<PageProof>),
+    /// Its edits do not fit together.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+}
+
+fn refuse<T>(why: impl Into<String>) -> Result<T, StepError> {
+    Err(StepError::Refused(why.into()))
+}
+
+/// The step of these edits, if every page stays equal at a strength.
+fn finish(site: &Site, title: String, edits: Edits, weakest: Strength) -> Result<Step, StepError> {
+    finish_in(site, title, edits, weakest, &[])
+}
+
+/// The same, with dialects that new files may be written in.
+fn finish_in(
+    site: &Site,
+    title: String,
+    edits: Edits,
+    weakest: Strength,
+    more: &[Arc<Dialect>],
+) -> Result<Step, StepError> {
+    let changes = edits.changes(site)?;
+    let after = site.after(&changes, more);
+    proven(site, &after, title, changes, weakest)
+}
+
+/// The step of changes that make another site, if every page of the old one stays equal.
+fn proven(
+    site: &Site,
+    after: &Site,
+    title: String,
+    changes: Vec<Change>,
+    weakest: Strength,
+) -> Result<Step, StepError> {
+    let mut proof = prove(site, after, weakest);
+    // A file that is new, or included no more, is no page that somebody looks at.
+    let known = |page: &PageProof| {
+        site.find(&page.page).is_some_and(|id| site.get(id).rendered)
+            && changes.iter().all(|change| change.path != page.page || change.new.is_some())
+    };
+    proof.pages.retain(known);
+    proof.equal = proof.pages.iter().all(|page| page.strength.is_some());
+    if let Some(page) = proof.pages.iter().find(|page| page.strength.is_none()) {
+        return Err(StepError::Changes(Box::new(page.clone())));
+    }
+    let word = |change: &Change| match (&change.old, &change.new) {
+        (None, _) => "new",
+        (_, None) => "removed",
+        _ => "changed",
+    };
+    let files = changes.iter().map(|change| (change.path.clone(), word(change))).collect();
+    Ok(Step { title, files, proof, notes: Vec::new(), settings: String::new(), changes })
+}
+
+/// The span with its indentation and line end, if nothing else stands on its lines.
+pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
+    let source = &template.source;
+    let start = line_start(source, span.start as usize);
+    let end = memchr::memchr(b'\n', &source[span.end as usize..]).map_or(source.len(), |at| span.end as usize + at + 1);
+    let blank = |from: usize, to: usize| source[from..to].iter().all(|b| is_blank(*b));
+    match blank(start, span.start as usize) && blank(span.end as usize, end) {
+        true => Span::from_range(start..end),
+        false => span,
+    }
+}
+
+/// The white space at the start of the line of a place.
+fn indentation(template: &Template, offset: u32) -> &[u8] {
+    let start = line_start(&template.source, offset as usize);
+    let length = template.source[start..offset as usize].iter().take_while(|b| is_blank(**b)).count();
+    &template.source[start..start + length]
+}

@@ -1,0 +1,68 @@
+//! `rename`: a block, along all chains in both directions.
+
+use rustc_hash::FxHashSet;
+
+use super::{Step, StepError, finish, refuse};
+use crate::edit::Edits;
+use crate::markup::Construct;
+use crate::prove::Strength;
+use crate::resolve::{Resolver, mentions};
+use crate::site::{Parent, Site, Template};
+use crate::text::SourceId;
+
+/// Calls a block otherwise: in the layout that has it, and in every template below that gives
+/// content for it. `template` is any template that knows the block. Every page stays as it is,
+/// byte for byte.
+///
+/// # Errors
+/// If the template's chain has no such block, the new name is none, or one of the chains has a
+/// block of the new name already.
+pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<Step, StepError> {
+    if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c)) {
+        return refuse(format!("`{new}` is no name for a block"));
+    }
+    if old == new {
+        return refuse("that is its name already");
+    }
+    let resolver = Resolver::new(site);
+    let knows = |id: SourceId| named(site.get(id), old).next().is_some();
+    let Some(top) = resolver.chain(template).levels.into_iter().rev().find(|&id| knows(id)) else {
+        return refuse(format!("neither {} nor a layout above it has a block `{old}`", site.get(template).path));
+    };
+    let below = |id: &SourceId| {
+        *id == top || matches!(site.parent(*id), Parent::Found { .. }) && resolver.chain(*id).levels.contains(&top)
+    };
+    let family: Vec<SourceId> = (0..site.templates.len() as u32).map(SourceId).filter(below).collect();
+    let above = resolver.chain(top).levels;
+    let all: FxHashSet<SourceId> = family.iter().chain(&above).copied().collect();
+    let mut sorted: Vec<SourceId> = all.into_iter().collect();
+    sorted.sort();
+    if let Some(taken) = sorted.iter().find(|id| named(site.get(**id), new).next().is_some()) {
+        return refuse(format!("{} has a block `{new}` already; they would become one", site.get(*taken).path));
+    }
+    let mut edits = Edits::default();
+    let mut notes = Vec::new();
+    let mut files = 0;
+    for &id in &family {
+        let template = site.get(id);
+        let spans: Vec<_> = named(template, old).map(|item| item.name).collect();
+        files += usize::from(!spans.is_empty());
+        spans.into_iter().for_each(|span| edits.replace(template.path.clone(), span, new));
+        for item in template.constructs.items.iter().filter(|item| !item.expr.is_empty() && !item.kind.defines()) {
+            if mentions(item.expr.of(&template.source), old.as_bytes()) {
+                let what = format!("mentions `{old}`; if the block is meant, change it too");
+                notes.push(template.problem(item.span.start, what).to_string());
+            }
+        }
+    }
+    let mut step = finish(site, format!("call the block `{old}` `{new}` in {files} files"), edits, Strength::Bytes)?;
+    step.notes = notes;
+    Ok(step)
+}
+
+/// The tags of regions and of content for them that bear a name, opening and closing.
+fn named<'t>(template: &'t Template, name: &'t str) -> impl Iterator<Item = &'t Construct> {
+    let is_region = |item: &&Construct| item.kind.defines() || item.kind == crate::dialect::Kind::Slot;
+    let bears = move |item: &&Construct| item.name.of(&template.source) == name.as_bytes();
+    template.constructs.items.iter().filter(is_region).filter(bears)
+}

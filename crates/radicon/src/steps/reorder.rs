@@ -1,0 +1,82 @@
+//! `reorder`: overrides in the order in which the layout has its blocks.
+
+use super::{Step, StepError, finish};
+use crate::check::outermost;
+use crate::dialect::Loose;
+use crate::edit::Edits;
+use crate::markup::{ALONE, Construct};
+use crate::prove::Strength;
+use crate::resolve::Resolver;
+use crate::site::{Parent, Site, Template};
+use crate::text::{SourceId, Span};
+
+/// Overrides put into order.
+pub(crate) struct Reordered {
+    /// The tag of the first one that stood too late.
+    pub first: u32,
+    /// What puts them into order.
+    pub edits: Edits,
+}
+
+/// Puts the overrides of templates into the order of their layouts. Every page stays as it is,
+/// byte for byte.
+///
+/// # Errors
+/// If all are in order already, or what else they hold makes the order count.
+pub fn reorder(site: &Site, templates: &[SourceId]) -> Result<Step, StepError> {
+    let mut edits = Edits::default();
+    let mut files = 0;
+    for reordered in templates.iter().filter_map(|&id| reordered(site, id)) {
+        files += 1;
+        edits.extend(reordered.edits);
+    }
+    if files == 0 {
+        return Err(StepError::Refused("the blocks stand in the order of their layouts already".into()));
+    }
+    finish(site, format!("put the blocks of {files} files into the order of their layouts"), edits, Strength::Bytes)
+}
+
+/// The edits that put the overrides of one template into order; none if they are, or if their
+/// order counts.
+pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
+    let template = site.get(id);
+    let ignored = matches!(template.dialect.rules.loose, Loose::Ignored | Loose::Unknown);
+    let chain = Resolver::new(site).chain(id);
+    if !ignored || !matches!(site.parent(id), Parent::Found { .. }) || chain.broken.is_some() {
+        return None;
+    }
+    // Where each region stands: the level from the base, and the place there.
+    let rank = |item: &Construct| {
+        let name = item.name.of(&template.source);
+        chain.levels[1..].iter().enumerate().rev().find_map(|(level, &above)| {
+            let above = site.get(above);
+            let region = above.regions().find(|(_, region)| region.name.of(&above.source) == name)?;
+            Some((std::cmp::Reverse(level), region.0))
+        })
+    };
+    let blocks: Vec<(u32, &Construct)> = outermost(template).filter(|(_, item)| item.partner != ALONE).collect();
+    // Blocks of different layouts have no order among each other.
+    let base = blocks.iter().find_map(|(_, item)| rank(item))?.0;
+    let ranked: Vec<(u32, Span, u32)> = blocks
+        .iter()
+        .filter_map(|(at, item)| {
+            rank(item).filter(|rank| rank.0 == base).map(|rank| (*at, whole(template, *at), rank.1))
+        })
+        .collect();
+    let late = ranked.windows(2).find(|pair| pair[1].2 < pair[0].2)?;
+    let mut sorted = ranked.clone();
+    sorted.sort_by_key(|(_, _, rank)| *rank);
+    let mut edits = Edits::default();
+    for ((_, place, _), (_, text, _)) in ranked.iter().zip(&sorted).filter(|(here, there)| here.1 != there.1) {
+        edits.replace(template.path.clone(), *place, text.of(&template.source));
+    }
+    Some(Reordered { first: late[1].0, edits })
+}
+
+/// From the opening to the closing tag of a pair.
+pub(super) fn whole(template: &Template, opener: u32) -> Span {
+    let items = &template.constructs.items;
+    let open = &items[opener as usize];
+    let end = items.get(open.partner as usize).map_or(open.span.end, |close| close.span.end);
+    Span::new(open.span.start, end)
+}
