@@ -83,6 +83,20 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t = StrengthArgument::Dom)]
         strength: StrengthArgument,
     },
+    /// What is wrong or suspicious: broken names, lost content, ids that clash, and more.
+    Check(CheckArguments),
+    /// One refactoring, with its proof; shows the difference, and --write writes it.
+    Step {
+        /// Which one.
+        #[command(subcommand)]
+        step: StepCommand,
+        /// Write it into the site.
+        #[arg(long, global = true)]
+        write: bool,
+        /// Also change files with changes that are not committed.
+        #[arg(long, global = true)]
+        uncommitted: bool,
+    },
     /// Write the proposal into the site, all files or none.
     Adopt {
         /// How to propose.
@@ -131,6 +145,110 @@ pub struct ProposeArguments {
     /// Write the changes as a patch that `git apply` takes.
     #[arg(long, value_name = "FILE")]
     pub patch: Option<PathBuf>,
+}
+
+/// What to look for, and what to do with it.
+#[derive(Args, Debug)]
+pub struct CheckArguments {
+    /// Only findings in these files [default: all].
+    pub files: Vec<String>,
+    /// Only these rules.
+    #[arg(long, value_name = "RULE", value_delimiter = ',')]
+    pub rule: Vec<String>,
+    /// One line a finding, without the source.
+    #[arg(long)]
+    pub brief: bool,
+    /// Make the mends that are sure, as one change; `radicon adopt --undo` takes it back.
+    #[arg(long)]
+    pub mend: bool,
+    /// Also change files with changes that are not committed.
+    #[arg(long, requires = "mend")]
+    pub uncommitted: bool,
+    /// Also write the findings into a file in SARIF 2.1.0.
+    #[arg(long, value_name = "FILE")]
+    pub sarif: Option<PathBuf>,
+    /// Say instead what a rule looks for and how to mend it.
+    #[arg(long, value_name = "RULE", conflicts_with_all = ["mend", "sarif", "rule"])]
+    pub explain: Option<String>,
+}
+
+/// One refactoring. A PLACE is written FILE:LINE, FILE:LINE-LINE or FILE:ELEMENT, such as
+/// page.html:nav, page.html:#menu or page.html:div.side.
+#[derive(Subcommand, Debug)]
+pub enum StepCommand {
+    /// A stretch of markup becomes a partial.
+    Extract {
+        /// The stretch.
+        place: String,
+        /// What to call the partial.
+        name: String,
+        /// Replace every other copy too, also those in another dialect.
+        #[arg(long)]
+        all: bool,
+    },
+    /// A partial's content takes the place of its includes.
+    Inline {
+        /// The partial.
+        partial: String,
+    },
+    /// A stretch of a layout becomes a named block with this content as its default.
+    Open {
+        /// The stretch.
+        place: String,
+        /// What to call the block.
+        block: String,
+    },
+    /// A block gets another name, in all layouts and pages that know it.
+    Rename {
+        /// A template that knows the block.
+        file: String,
+        /// Its name.
+        old: String,
+        /// Its new name.
+        new: String,
+    },
+    /// What all children of a layout say in a block, the layout says for them.
+    PullUp {
+        /// The layout.
+        layout: String,
+        /// The block.
+        block: String,
+    },
+    /// What a layout says in a block, its children say themselves.
+    PushDown {
+        /// The layout.
+        layout: String,
+        /// The block.
+        block: String,
+    },
+    /// Overrides are put into the order in which the layout has its blocks.
+    Reorder {
+        /// The files [default: all].
+        files: Vec<String>,
+    },
+    /// The parent lines of a folder's pages become a rule in radicon.toml.
+    DefaultLayout {
+        /// The folder, from the site's folder; `.` for all of it.
+        folder: String,
+    },
+    /// A header and a footer partial become a layout with a block between them.
+    Fuse {
+        /// The partial at the top of the pages.
+        head: String,
+        /// The partial at their end.
+        foot: String,
+        /// The layout's path.
+        #[arg(long, value_name = "PATH", default_value = "layouts/base.html")]
+        layout: String,
+        /// What to call the block.
+        #[arg(long, value_name = "NAME", default_value = "content")]
+        block: String,
+    },
+    /// A layout between base and pages goes; its children say themselves what it said.
+    Collapse {
+        /// The layout.
+        layout: String,
+    },
 }
 
 /// Which repeats to look for.

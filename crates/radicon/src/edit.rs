@@ -95,8 +95,9 @@ impl Edits {
         for (file, mut edits) in by_file {
             let id = site.find(file).ok_or_else(|| EditError::NoPlace(file.to_owned()))?;
             let source = &site.get(id).source;
-            edits.sort();
-            edits.dedup();
+            // Insertions at one place keep their order.
+            edits.sort_by_key(|edit| edit.span);
+            edits.dedup_by(|a, b| a == b && !a.span.is_empty());
             let new = apply(file, source, &edits)?;
             changes.push(Change { path: file.to_owned(), old: Some(source.to_vec()), new: Some(new) });
         }

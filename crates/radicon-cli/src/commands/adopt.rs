@@ -2,11 +2,11 @@
 
 use std::io::Write;
 
-use anyhow::{Result, bail};
+use anyhow::Result;
 use radicon::disk::{self, Adopted};
 use radicon::propose;
 
-use super::{is_json, json, load, options, out, propose as proposing, site_folder};
+use super::{is_json, json, load, options, out, propose as proposing, site_folder, write};
 use crate::arguments::{Arguments, How};
 use crate::output::{count, headline, next};
 use crate::{DIFFERENT, FINE};
@@ -24,15 +24,7 @@ pub fn run(arguments: &Arguments, how: &How, uncommitted: bool) -> Result<u8> {
         return Ok(DIFFERENT);
     }
     let changes = proposal.changes(&loaded.site);
-    let paths: Vec<&str> = changes.iter().map(|change| change.path.as_str()).collect();
-    let dirty = disk::uncommitted(&loaded.folder, &paths);
-    if let Some(first) = dirty.first().filter(|_| !uncommitted) {
-        let others = if dirty.len() > 1 { format!(" and {}", count(dirty.len() - 1, "other")) } else { String::new() };
-        bail!(
-            "{first}{others} has changes that are not committed; commit them, or say --uncommitted; nothing was written"
-        );
-    }
-    let adopted = disk::adopt(&loaded.folder, &changes)?;
+    let adopted = write(&loaded, &changes, uncommitted)?;
     if is_json(arguments) {
         json(&mut out, &adopted)?;
         return Ok(FINE);
@@ -58,7 +50,7 @@ pub fn undo(arguments: &Arguments) -> Result<u8> {
     Ok(FINE)
 }
 
-fn summary(adopted: &Adopted) -> String {
+pub fn summary(adopted: &Adopted) -> String {
     let parts = [("created", &adopted.created), ("changed", &adopted.changed), ("removed", &adopted.removed)];
     let parts: Vec<String> = parts
         .iter()

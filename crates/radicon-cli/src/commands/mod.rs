@@ -2,6 +2,7 @@
 
 mod adopt;
 mod chain;
+mod check;
 mod demo;
 mod dialect;
 mod explain;
@@ -10,6 +11,8 @@ mod learn;
 mod propose;
 mod prove;
 mod repeats;
+mod sarif;
+mod step;
 mod survey;
 mod translate;
 
@@ -19,8 +22,8 @@ use std::sync::Arc;
 
 use anyhow::{Context, Result, bail};
 use radicon::dialect::Dialect;
-use radicon::disk::{self, Loaded, Recovery};
-use radicon::{Options, Problem, SourceFile, text};
+use radicon::disk::{self, Adopted, Loaded, Recovery};
+use radicon::{Change, Options, Problem, SourceFile, text};
 use serde::Serialize;
 
 use crate::arguments::{Arguments, Command, Format, How};
@@ -40,6 +43,11 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         Command::Repeats(repeat) => repeats::run(arguments, repeat),
         Command::Propose(wanted) => propose::run(arguments, wanted),
         Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
+        Command::Check(wanted) => match &wanted.explain {
+            Some(rule) => check::explain(arguments, rule),
+            None => check::run(arguments, wanted),
+        },
+        Command::Step { step, write, uncommitted } => step::run(arguments, step, *write, *uncommitted),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
         Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),
         Command::Translate { files, to, into } => translate::run(arguments, files, to, into.as_deref()),
@@ -145,6 +153,19 @@ fn json(out: &mut impl Write, value: &impl Serialize) -> Result<()> {
     let mut bytes = serde_json::to_vec_pretty(value)?;
     bytes.push(b'\n');
     Ok(out.write_all(&bytes)?)
+}
+
+/// Writes changes into the site, if no file among them has changes that are not committed.
+fn write(loaded: &Loaded, changes: &[Change], uncommitted: bool) -> Result<Adopted> {
+    let paths: Vec<&str> = changes.iter().map(|change| change.path.as_str()).collect();
+    let dirty = disk::uncommitted(&loaded.folder, &paths);
+    if let Some(first) = dirty.first().filter(|_| !uncommitted) {
+        let others = if dirty.len() > 1 { format!(" and {}", count(dirty.len() - 1, "other")) } else { String::new() };
+        bail!(
+            "{first}{others} has changes that are not committed; commit them, or say --uncommitted; nothing was written"
+        );
+    }
+    Ok(disk::adopt(&loaded.folder, changes)?)
 }
 
 /// Shows what could not be read or resolved.

@@ -17,6 +17,8 @@ use crate::text::{LineIndex, Span};
 use context::{Context, Found, PageView};
 pub use rules::RULES;
 pub(crate) use rules::outermost;
+#[cfg(test)]
+pub(crate) use rules::testing;
 
 /// How bad a finding is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]

@@ -157,28 +157,39 @@ fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> 
 /// # Errors
 /// If a file that is there already cannot be read.
 pub fn keep_learned(folder: &Path, learned: &[Learned]) -> Result<Vec<Change>, DiskError> {
-    let read = |path: &str| match fs::read(folder.join(path)) {
-        Ok(bytes) => Ok(Some(bytes)),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(DiskError::io(folder.join(path))(error)),
-    };
     let mut changes = Vec::new();
     let mut rules = String::new();
     for learned in learned {
         let path = format!("{DIALECTS_FOLDER}/{}.toml", learned.name);
-        changes.push(Change { old: read(&path)?, path, new: Some(learned.text.clone().into_bytes()) });
+        changes.push(Change { old: read_if_there(folder, &path)?, path, new: Some(learned.text.clone().into_bytes()) });
         rules += &learned.settings;
     }
     if !rules.is_empty() {
-        let old = read(SETTINGS_FILE)?;
-        let mut new = old.clone().unwrap_or_default();
-        if !new.is_empty() {
-            new.extend(b"\n");
-        }
-        new.extend(rules.bytes());
-        changes.push(Change { path: SETTINGS_FILE.into(), old, new: Some(new) });
+        changes.push(more_settings(folder, &rules)?);
     }
     Ok(changes)
+}
+
+/// The change that puts more settings at the end of a site's `radicon.toml`.
+///
+/// # Errors
+/// If the file is there and cannot be read.
+pub fn more_settings(folder: &Path, text: &str) -> Result<Change, DiskError> {
+    let old = read_if_there(folder, SETTINGS_FILE)?;
+    let mut new = old.clone().unwrap_or_default();
+    if !new.is_empty() {
+        new.extend(b"\n");
+    }
+    new.extend(text.bytes());
+    Ok(Change { path: SETTINGS_FILE.into(), old, new: Some(new) })
+}
+
+fn read_if_there(folder: &Path, path: &str) -> Result<Option<Vec<u8>>, DiskError> {
+    match fs::read(folder.join(path)) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(DiskError::io(folder.join(path))(error)),
+    }
 }
 
 /// The most files, and bytes of them, that are looked at to see whether there is anything to learn.

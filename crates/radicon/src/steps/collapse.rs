@@ -1,8 +1,8 @@
 //! `collapse`: a level away.
 
-use super::levels::{added, inherited};
+use super::levels::{added_behind, inherited};
 use super::reorder::whole;
-use super::{Step, StepError, finish, refuse, whole_lines};
+use super::{Step, StepError, between, finish, refuse, whole_lines};
 use crate::check::outermost;
 use crate::dialect::Kind;
 use crate::edit::Edits;
@@ -46,7 +46,7 @@ pub fn collapse(site: &Site, layout: SourceId) -> Result<Step, StepError> {
         };
         let target = site.name_for(&site.get(*parent).path, &child.dialect, Kind::Parent);
         edits.replace(child.path.clone(), item.target, target);
-        edits.extend(taken_over(template, child)?);
+        edits.extend(taken_over(template, child, item.span)?);
     }
     edits.removed.push(template.path.clone());
     let title = format!("take {} away; its {} children say themselves what it said", template.path, children.len());
@@ -70,8 +70,8 @@ fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Constr
         .map(|(_, item)| item)
 }
 
-/// What a child must say itself once the level above it is gone.
-fn taken_over(layout: &Template, child: &Template) -> Result<Edits, StepError> {
+/// What a child must say itself once the level above it is gone; it stands behind its parent tag.
+fn taken_over(layout: &Template, child: &Template, parent: Span) -> Result<Edits, StepError> {
     let mut edits = Edits::default();
     for (at, item) in outermost(layout) {
         let name = item.name.of(&layout.source);
@@ -86,7 +86,7 @@ fn taken_over(layout: &Template, child: &Template) -> Result<Edits, StepError> {
                     edits.replace(child.path.clone(), span, trim_blanks(&content));
                 }
             }
-            None => edits.extend(added(child, &item.name.text(&layout.source), &content)?),
+            None => edits.extend(added_behind(child, parent, &item.name.text(&layout.source), &content)?),
         }
     }
     Ok(edits)
@@ -95,7 +95,7 @@ fn taken_over(layout: &Template, child: &Template) -> Result<Edits, StepError> {
 /// A definition's content with what the child gives for the regions in it, and the child's
 /// definitions that were used.
 fn with_regions(layout: &Template, child: &Template, opener: u32) -> (Vec<u8>, Vec<u32>) {
-    let span = layout.inner(opener);
+    let span = between(layout, opener);
     let closer = layout.constructs.items[opener as usize].partner;
     let regions = layout.regions().filter(|(at, _)| opener < *at && *at < closer);
     let (mut out, mut used) = (Vec::new(), Vec::new());
@@ -105,8 +105,8 @@ fn with_regions(layout: &Template, child: &Template, opener: u32) -> (Vec<u8>, V
         let Some(own) = child.definition(item.name.of(&layout.source)).filter(|_| place.start >= cursor) else {
             continue;
         };
-        let default = layout.inner(at);
-        let content = child.inner(own);
+        let default = between(layout, at);
+        let content = between(child, own);
         let keep = Span::new(cursor, default.start.max(cursor));
         out.extend_from_slice(keep.of(&layout.source));
         let mut from = content.start;
@@ -121,4 +121,45 @@ fn with_regions(layout: &Template, child: &Template, opener: u32) -> (Vec<u8>, V
     }
     out.extend_from_slice(Span::new(cursor, span.end).of(&layout.source));
     (out, used)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{at, becomes, refused};
+
+    #[test]
+    fn children_say_what_the_level_said() {
+        let files = [
+            ("base.html", "<t>{% block t %}T{% endblock %}</t>{% block m %}{% endblock %}{% block s %}{% endblock %}"),
+            (
+                "mid.html",
+                "{% extends 'base.html' %}\n{% block m %}<i>{% block n %}N{% endblock %}</i>{% endblock %}\n{% block s %}S{% endblock %}\n",
+            ),
+            (
+                "p.html",
+                "{% extends 'mid.html' %}\n{% block t %}P{% endblock %}\n{% block n %}[{{ super() }}]{% endblock %}\n",
+            ),
+            ("q.html", "{% extends 'mid.html' %}\n{% block s %}{{ super() }}!{% endblock %}\n"),
+        ];
+        let m = "{% block m %}<i>{% block n %}[N]{% endblock %}</i>{% endblock %}";
+        let p = format!(
+            "{{% extends 'base.html' %}}\n{m}\n{{% block s %}}S{{% endblock %}}\n{{% block t %}}P{{% endblock %}}\n"
+        );
+        let m = m.replace("[N]", "N");
+        let q = format!("{{% extends 'base.html' %}}\n{m}\n{{% block s %}}S!{{% endblock %}}\n");
+        let expected = [("mid.html", None), ("p.html", Some(p.as_str())), ("q.html", Some(q.as_str()))];
+        becomes(&files, |site| collapse(site, at(site, "mid.html")), &expected);
+        refused(&files, |site| collapse(site, at(site, "base.html")), "no layout above it");
+    }
+
+    #[test]
+    fn a_level_that_binds_names_stays() {
+        let files = [
+            ("base.html", "{% block t %}{% endblock %}{{ x }}"),
+            ("mid.html", "{% extends 'base.html' %}{% set x = 1 %}{% block t %}{% endblock %}"),
+            ("p.html", "{% extends 'mid.html' %}"),
+        ];
+        refused(&files, |site| collapse(site, at(site, "mid.html")), "belongs to this level");
+    }
 }

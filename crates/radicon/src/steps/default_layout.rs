@@ -67,3 +67,33 @@ pub(crate) fn without_parent(template: &Template) -> Edits {
     }
     edits
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{becomes, refused};
+
+    #[test]
+    fn parent_lines_become_a_rule() {
+        let files = [
+            ("base.html", "{% block a %}{% endblock %}"),
+            ("other.html", "<p>{% block a %}{% endblock %}"),
+            ("x/p.html", "{% extends 'base.html' %}\n{% block a %}1{% endblock %}\n"),
+            ("x/q.html", "{# why #}\n{% extends 'base.html' %}\n{% block a %}2{% endblock %}\n"),
+            ("x/r.html", "{% extends 'other.html' %}\n"),
+            ("x/s.html", "<html>{% if x %}{% endif %}</html>"),
+        ];
+        let expected = [
+            ("x/p.html", Some("{% block a %}1{% endblock %}\n")),
+            ("x/q.html", Some("{# why #}\n{% block a %}2{% endblock %}\n")),
+        ];
+        let step = |site: &Site| {
+            let step = default_layout(site, "x")?;
+            assert_eq!(step.settings, "[[folder]]\npath = \"x\"\nlayout = \"base.html\"\nexcept = [\"x/s.html\"]\n");
+            Ok(step)
+        };
+        becomes(&files, step, &expected);
+        refused(&files[..3], |site| default_layout(site, "x"), "only one page");
+        refused(&files[..2], |site| default_layout(site, "x"), "no page beneath");
+    }
+}

@@ -51,11 +51,15 @@ pub fn extract(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> 
 fn attempt(site: &Site, copies: &[(SourceId, Span)], name: &str) -> Result<Step, StepError> {
     let title = |dialects: usize| {
         let kinds = if dialects > 1 { format!(", in {dialects} dialects") } else { String::new() };
-        format!("make a partial `{name}` of {} copies{kinds}", copies.len())
+        let many = if copies.len() > 1 { format!(" of {} copies", copies.len()) } else { String::new() };
+        format!("make a partial `{name}`{many}{kinds}")
     };
     let mut last = None;
-    for (ending, strength) in [(false, Strength::Bytes), (true, Strength::Bytes), (false, Strength::Blanks)] {
+    for (ending, strength) in
+        [(false, Strength::Bytes), (true, Strength::Bytes), (true, Strength::Blanks), (false, Strength::Blanks)]
+    {
         let (edits, more, dialects) = written(site, copies, name, ending)?;
+        is_read(site, &edits, &more, copies.len())?;
         match finish_in(site, title(dialects), edits, strength, &more) {
             Ok(step) => return Ok(step),
             Err(error @ StepError::Changes(_)) => last = Some(error),
@@ -63,6 +67,18 @@ fn attempt(site: &Site, copies: &[(SourceId, Span)], name: &str) -> Result<Step,
         }
     }
     Err(last.unwrap_or(StepError::Refused("nothing to extract".into())))
+}
+
+/// Refuses tags that would not be read where they stand, as behind a word or in a comment.
+fn is_read(site: &Site, edits: &Edits, more: &[Arc<Dialect>], copies: usize) -> Result<(), StepError> {
+    let after = site.after(&edits.changes(site)?, more);
+    let is_new = |id: &SourceId| edits.created.iter().any(|file| file.path == after.get(*id).path);
+    let read = |id: u32| {
+        let targets = after.links(SourceId(id)).targets();
+        targets.filter(|(_, target)| target.as_ref().is_ok_and(is_new)).count()
+    };
+    let all: usize = (0..after.templates.len() as u32).map(read).sum();
+    if all < copies { refuse("an include would not be read there") } else { Ok(()) }
 }
 
 /// The edits, the dialects that new files need, and in how many dialects partials are written.
@@ -216,4 +232,39 @@ fn free_path(site: &Site, from: &Template, dialect: &Dialect, name: &str, create
     let is_free = |path: &String| site.find(path).is_none() && created.iter().all(|file| file.path != *path);
     let numbered = (2..).map(|number| format!("{home}{slash}{prefix}{name}-{number}{suffix}"));
     std::iter::once(format!("{home}{slash}{prefix}{name}{suffix}")).chain(numbered).find(is_free).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::find_place;
+    use crate::steps::testing::{becomes, refused};
+
+    fn step(site: &Site, place: &str, all: bool) -> Result<Step, StepError> {
+        let (id, span) = find_place(site, place, |file| site.find(file)).expect("a place");
+        extract(site, id, span, "menu", all)
+    }
+
+    #[test]
+    fn a_stretch_becomes_a_partial_and_other_copies_too() {
+        let nav = "<nav class='a'><a href='/'>Home</a> {{ user }}</nav>";
+        let (p, q) =
+            (format!("<p>\n  {nav}\n</p>{{% if x %}}{{% endif %}}"), format!("{nav}\n{nav}{{% if x %}}{{% endif %}}"));
+        let files = [("p.html", p.as_str()), ("q.html", q.as_str())];
+        let one = "<p>\n  {% include \"partials/menu.html\" %}\n</p>{% if x %}{% endif %}";
+        let two = "{% include \"partials/menu.html\" %}\n{% include \"partials/menu.html\" %}{% if x %}{% endif %}";
+        let partial = ("partials/menu.html", Some(nav));
+        becomes(&files, |site| step(site, "p.html:nav", false), &[("p.html", Some(one)), partial]);
+        becomes(
+            &files,
+            |site| step(site, "p.html:nav", true),
+            &[("p.html", Some(one)), partial, ("q.html", Some(two))],
+        );
+    }
+
+    #[test]
+    fn blocks_stay_where_they_are() {
+        let base = ("base.html", "<header>{% block a %}{% endblock %}</header>");
+        refused(&[base], |site| step(site, "base.html:header", false), "belongs to this file's chain");
+    }
 }

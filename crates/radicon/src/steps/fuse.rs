@@ -88,3 +88,31 @@ fn around(site: &Site, id: SourceId, heads: &[&Construct], feet: &[&Construct]) 
     }
     Ok((Span::new(0, head.reach.end), Span::new(foot.reach.start, length)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{at, becomes, refused};
+
+    fn step(site: &Site) -> Result<Step, StepError> {
+        fuse(site, at(site, "head.html"), at(site, "foot.html"), "layouts/base.html", "content")
+    }
+
+    const HALVES: [(&str, &str); 2] =
+        [("foot.html", "</main>{{ year }}\n"), ("head.html", "<title>{{ t }}</title><main>\n")];
+
+    #[test]
+    fn a_header_and_a_footer_become_a_layout() {
+        let page = ("p.html", "{% include 'head.html' %}<p>1</p>\n{% include 'foot.html' %}\n");
+        let other = ("q.html", "{% include 'head.html' %}<p>2</p>");
+        let both = [HALVES[0], HALVES[1], page];
+        let layout = "<title>{{ t }}</title><main>\n{% block content %}{% endblock %}</main>{{ year }}\n";
+        let child = "{% extends \"layouts/base.html\" %}\n{% block content %}<p>1</p>\n{% endblock %}\n";
+        let expected =
+            [("foot.html", None), ("head.html", None), ("layouts/base.html", Some(layout)), ("p.html", Some(child))];
+        becomes(&both, step, &expected);
+        let kept = [("foot.html", None), ("layouts/base.html", Some(layout)), ("p.html", Some(child))];
+        becomes(&[HALVES[0], HALVES[1], page, other], step, &kept);
+        refused(&[HALVES[0], HALVES[1], other], step, "no page has head.html at its top");
+    }
+}

@@ -52,7 +52,8 @@ pub fn inline(site: &Site, partial: SourceId) -> Result<Step, StepError> {
         }
     }
     if places.is_empty() {
-        return refuse(format!("no include of {} can be replaced", template.path));
+        let why = notes.first().map_or("nothing includes it", String::as_str);
+        return refuse(format!("no include of {} can be replaced: {why}", template.path));
     }
     let written = |exact: bool| {
         let mut edits = Edits::default();
@@ -72,4 +73,34 @@ pub fn inline(site: &Site, partial: SourceId) -> Result<Step, StepError> {
         .or_else(|_| finish(site, title, written(true), Strength::Blanks))?;
     step.notes = notes;
     Ok(step)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{at, becomes, refused};
+
+    #[test]
+    fn a_partial_takes_the_place_of_its_includes() {
+        let files = [
+            ("nav.html", "<nav>{{ x }}</nav>"),
+            ("a.html", "1{% include 'nav.html' %}2"),
+            ("b.html", "{% include 'nav.html' %}"),
+        ];
+        let expected =
+            [("a.html", Some("1<nav>{{ x }}</nav>2")), ("b.html", Some("<nav>{{ x }}</nav>")), ("nav.html", None)];
+        becomes(&files, |site| inline(site, at(site, "nav.html")), &expected);
+    }
+
+    #[test]
+    fn includes_with_arguments_stay() {
+        let files = [
+            ("nav.html", "<nav></nav>"),
+            ("a.html", "{% include 'nav.html' %}"),
+            ("b.html", "{% include 'nav.html' with x=1 %}"),
+        ];
+        becomes(&files, |site| inline(site, at(site, "nav.html")), &[("a.html", Some("<nav></nav>"))]);
+        refused(&files[..1], |site| inline(site, at(site, "nav.html")), "nothing includes it");
+        refused(&[files[0], files[2]], |site| inline(site, at(site, "nav.html")), "b.html:1:1: stays");
+    }
 }

@@ -1,6 +1,6 @@
 //! `pull-up` and `push-down`: content of a block moves between a layout and its children.
 
-use super::{Step, StepError, finish, refuse, whole_lines};
+use super::{Step, StepError, between, finish, refuse, whole_lines};
 use crate::check::outermost;
 use crate::dialect::Kind;
 use crate::edit::Edits;
@@ -36,7 +36,7 @@ pub fn pull_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
         if !outermost(child).any(|(outer, _)| outer == at) {
             return refuse(format!("in {} `{block}` stands in another block", child.path));
         }
-        let own = child.inner(at).of(&child.source);
+        let own = between(child, at).of(&child.source);
         match content {
             Some((known, first)) if trim_blanks(known) != trim_blanks(own) => {
                 return refuse(format!("{} and {first} give different content for `{block}`", child.path));
@@ -52,7 +52,7 @@ pub fn pull_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
     let content = content.map_or(&[][..], |(content, _)| content);
     match template.definition(block.as_bytes()).or_else(|| region(template, block)) {
         Some(at) if template.constructs.items[at as usize].partner != ALONE => {
-            edits.replace(template.path.clone(), template.inner(at), content);
+            edits.replace(template.path.clone(), between(template, at), content);
         }
         Some(_) => return refuse(format!("in {} `{block}` has no content of its own", template.path)),
         None => edits.extend(added(template, block, content)?),
@@ -75,16 +75,13 @@ pub fn push_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, Ste
     let Some(at) = template.definition(block.as_bytes()).or_else(|| region(template, block)) else {
         return refuse(format!("{} has no block `{block}`", template.path));
     };
-    let span = template.inner(at);
+    let span = between(template, at);
     let content = span.of(&template.source);
     if trim_blanks(content).is_empty() {
         return refuse(format!("in {} `{block}` is empty", template.path));
     }
-    let inside = Span::new(span.start, span.end);
     if template.constructs.items.iter().any(|item| {
-        inside.start <= item.span.start
-            && item.span.end <= inside.end
-            && (item.kind.defines() || item.kind == Kind::Slot)
+        span.start <= item.span.start && item.span.end <= span.end && (item.kind.defines() || item.kind == Kind::Slot)
     }) {
         return refuse(format!("in {} `{block}` holds blocks of its own", template.path));
     }
@@ -133,16 +130,21 @@ pub(super) fn inherits(template: &Template, opener: u32) -> bool {
 }
 
 /// The edits that give a child one more override, behind its last one, else behind its parent line.
-pub(super) fn added(child: &Template, block: &str, content: &[u8]) -> Result<Edits, StepError> {
+fn added(child: &Template, block: &str, content: &[u8]) -> Result<Edits, StepError> {
+    let last = outermost(child).last().map(|(at, _)| super::reorder::whole(child, at));
+    match last.or(child.parent().map(|item| item.span)) {
+        Some(after) => added_behind(child, after, block, content),
+        None => refuse(format!("{} names no layout", child.path)),
+    }
+}
+
+/// The same behind something else.
+pub(super) fn added_behind(child: &Template, after: Span, block: &str, content: &[u8]) -> Result<Edits, StepError> {
     let Some((open, close)) = child.dialect.block_tags(block, false) else {
         return refuse(format!(
             "{} is written in {}, which has no overrides with content",
             child.path, child.dialect.name
         ));
-    };
-    let last = outermost(child).last().map(|(at, _)| super::reorder::whole(child, at));
-    let Some(after) = last.or(child.parent().map(|item| item.span)) else {
-        return refuse(format!("{} names no layout", child.path));
     };
     let source = &child.source;
     let rest = &source[after.end as usize..];
@@ -158,4 +160,65 @@ pub(super) fn added(child: &Template, block: &str, content: &[u8]) -> Result<Edi
     let mut edits = Edits::default();
     edits.replace(child.path.clone(), Span::new(after.end, after.end), text);
     Ok(edits)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{at, becomes, refused};
+
+    const BASE: (&str, &str) = ("base.html", "<b>{% block a %}{% endblock %}</b>");
+
+    #[test]
+    fn content_goes_up_and_down_again() {
+        let pages = [
+            BASE,
+            ("p.html", "{% extends 'base.html' %}\n{% block a %}<i>1</i>{% endblock %}\n"),
+            ("q.html", "{% extends 'base.html' %}\n{% block a %} <i>1</i>{% endblock %}\n"),
+        ];
+        let up = [
+            ("base.html", Some("<b>{% block a %}<i>1</i>{% endblock %}</b>")),
+            ("p.html", Some("{% extends 'base.html' %}\n")),
+            ("q.html", Some("{% extends 'base.html' %}\n")),
+        ];
+        // White space between words counts, so these two differ for a reader.
+        refused(&pages, |site| pull_up(site, at(site, "base.html"), "a"), "would change");
+        let pages = [pages[0], pages[1], ("q.html", pages[1].1)];
+        becomes(&pages, |site| pull_up(site, at(site, "base.html"), "a"), &up);
+        let raised: Vec<(&str, &str)> = up.iter().filter_map(|(path, text)| Some((*path, (*text)?))).collect();
+        let page = "{% extends 'base.html' %}\n{% block a %}<i>1</i>{% endblock %}\n";
+        let down = [("base.html", Some(BASE.1)), ("p.html", Some(page)), ("q.html", Some(page))];
+        becomes(&raised, |site| push_down(site, at(site, "base.html"), "a"), &down);
+    }
+
+    #[test]
+    fn children_that_differ_keep_their_content() {
+        let files = [
+            BASE,
+            ("p.html", "{% extends 'base.html' %}{% block a %}1{% endblock %}"),
+            ("q.html", "{% extends 'base.html' %}{% block a %}2{% endblock %}"),
+            ("r.html", "{% extends 'base.html' %}"),
+        ];
+        refused(&files[..3], |site| pull_up(site, at(site, "base.html"), "a"), "different content");
+        refused(
+            &[files[0], files[1], files[3]],
+            |site| pull_up(site, at(site, "base.html"), "a"),
+            "r.html gives no content",
+        );
+        refused(&files, |site| push_down(site, at(site, "base.html"), "a"), "is empty");
+        refused(&files, |site| push_down(site, at(site, "base.html"), "x"), "has no block `x`");
+    }
+
+    #[test]
+    fn what_inherits_gets_the_content_itself() {
+        let files = [
+            ("base.html", "{% block a %}1{% endblock %}"),
+            ("p.html", "{% extends 'base.html' %}{% block a %}[{{ super() }}]{% endblock %}"),
+        ];
+        let expected = [
+            ("base.html", Some("{% block a %}{% endblock %}")),
+            ("p.html", Some("{% extends 'base.html' %}{% block a %}[1]{% endblock %}")),
+        ];
+        becomes(&files, |site| push_down(site, at(site, "base.html"), "a"), &expected);
+    }
 }

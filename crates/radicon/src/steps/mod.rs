@@ -10,6 +10,8 @@ mod open;
 mod place;
 mod rename;
 mod reorder;
+#[cfg(test)]
+mod testing;
 
 use std::sync::Arc;
 
@@ -135,6 +137,13 @@ pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
         true => Span::from_range(start..end),
         false => span,
     }
+}
+
+/// What stands between the tags of a pair, with all white space; of a single tag its short content.
+fn between(template: &Template, opener: u32) -> Span {
+    let items = &template.constructs.items;
+    let open = &items[opener as usize];
+    items.get(open.partner as usize).map_or(open.value, |close| Span::new(open.span.end, close.span.start))
 }
 
 /// The white space at the start of the line of a place.

@@ -1,7 +1,7 @@
 //! `open`: a stretch of a layout becomes a named block with this content as its default.
 
-use super::{Step, StepError, finish, refuse};
-use crate::dialect::Part;
+use super::{Step, StepError, finish, indentation, refuse, whole_lines};
+use crate::dialect::{Newline, Part};
 use crate::edit::Edits;
 use crate::markup::ALONE;
 use crate::prove::Strength;
@@ -38,8 +38,16 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
         ));
     };
     let mut edits = Edits::default();
-    edits.replace(template.path.clone(), Span::new(span.start, span.start), before);
-    edits.replace(template.path.clone(), Span::new(span.end, span.end), after);
+    let lines = whole_lines(template, span);
+    let indent = String::from_utf8_lossy(indentation(template, span.start)).into_owned();
+    // Where a tag takes its line with it, it may have one.
+    let own_line = template.dialect.rules.newline == Newline::Line && lines != span;
+    let (place, before, after) = match own_line {
+        true => (lines, format!("{indent}{before}\n"), format!("{indent}{after}\n")),
+        false => (span, before, after),
+    };
+    edits.replace(template.path.clone(), Span::new(place.start, place.start), before);
+    edits.replace(template.path.clone(), Span::new(place.end, place.end), after);
     finish(site, format!("make {} bytes of {} the block `{name}`", span.len(), template.path), edits, Strength::Blanks)
 }
 
@@ -59,4 +67,34 @@ pub(super) fn whole_tags(template: &Template, span: Span) -> Result<(), StepErro
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::find_place;
+    use crate::steps::testing::{at, becomes, refused};
+
+    fn step(site: &Site, place: &str, name: &str) -> Result<Step, StepError> {
+        let (id, span) = find_place(site, place, |file| site.find(file)).expect("a place");
+        open(site, id, span, name)
+    }
+
+    #[test]
+    fn a_stretch_becomes_a_block() {
+        let base = ("base.html", "<header>\n  <nav>{{ x }}</nav>\n</header>{% block a %}{% endblock %}");
+        let page = ("p.html", "{% extends 'base.html' %}");
+        let opened =
+            "<header>\n  {% block menu %}<nav>{{ x }}</nav>{% endblock %}\n</header>{% block a %}{% endblock %}";
+        becomes(&[base, page], |site| step(site, "base.html:nav", "menu"), &[("base.html", Some(opened))]);
+        becomes(&[base, page], |site| step(site, "base.html:2", "menu"), &[("base.html", Some(opened))]);
+        refused(&[base, page], |site| step(site, "base.html:nav", "a"), "has a block `a` already");
+    }
+
+    #[test]
+    fn tags_are_not_cut_in_two() {
+        let base = ("base.html", "{% block a %}\n<p>\n{% endblock %}");
+        refused(&[base], |site| open(site, at(site, "base.html"), Span::new(0, 14), "b"), "only half");
+        refused(&[base], |site| step(site, "base.html:1-2", "b"), "base.html:1:1: the stretch holds only half");
+    }
 }

@@ -66,3 +66,37 @@ fn named<'t>(template: &'t Template, name: &'t str) -> impl Iterator<Item = &'t 
     let bears = move |item: &&Construct| item.name.of(&template.source) == name.as_bytes();
     template.constructs.items.iter().filter(is_region).filter(bears)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{at, becomes, refused};
+
+    const BASE: (&str, &str) = ("base.html", "{% block a %}{% endblock a %}{% block z %}{% endblock %}");
+
+    #[test]
+    fn a_block_is_renamed_up_and_down_the_chain() {
+        let files = [
+            BASE,
+            ("mid.html", "{% extends 'base.html' %}{% block z %}{{ a }}{% endblock %}"),
+            ("p.html", "{% extends 'mid.html' %}{% block a %}1{% endblock a %}"),
+            ("other.html", "{% block a %}{% endblock %}"),
+        ];
+        let expected = [
+            ("base.html", Some("{% block lead %}{% endblock lead %}{% block z %}{% endblock %}")),
+            ("p.html", Some("{% extends 'mid.html' %}{% block lead %}1{% endblock lead %}")),
+        ];
+        becomes(&files, |site| rename(site, at(site, "p.html"), "a", "lead"), &expected);
+        becomes(&files, |site| rename(site, at(site, "base.html"), "a", "lead"), &expected);
+    }
+
+    #[test]
+    fn two_blocks_never_become_one() {
+        let files =
+            [BASE, ("p.html", "{% extends 'base.html' %}{% block a %}{% block y %}{% endblock %}{% endblock %}")];
+        refused(&files, |site| rename(site, at(site, "base.html"), "a", "z"), "base.html has a block `z` already");
+        refused(&files, |site| rename(site, at(site, "base.html"), "a", "y"), "p.html has a block `y` already");
+        refused(&files, |site| rename(site, at(site, "base.html"), "q", "x"), "nor a layout above it has a block `q`");
+        refused(&files, |site| rename(site, at(site, "base.html"), "a", "x y"), "no name");
+    }
+}

@@ -80,3 +80,21 @@ pub(super) fn whole(template: &Template, opener: u32) -> Span {
     let end = items.get(open.partner as usize).map_or(open.span.end, |close| close.span.end);
     Span::new(open.span.start, end)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::testing::{at, becomes, refused};
+
+    #[test]
+    fn overrides_take_the_order_of_the_layout() {
+        let base = ("base.html", "{% block a %}{% endblock %}{% block b %}{% endblock %}{% block c %}{% endblock %}");
+        let page = (
+            "p.html",
+            "{% extends 'base.html' %}\n{% block c %}3{% endblock %}\n\n{% block a %}1{% endblock %}\n{% block b %}2{% endblock %}\n",
+        );
+        let sorted = "{% extends 'base.html' %}\n{% block a %}1{% endblock %}\n\n{% block b %}2{% endblock %}\n{% block c %}3{% endblock %}\n";
+        becomes(&[base, page], |site| reorder(site, &[at(site, "p.html")]), &[("p.html", Some(sorted))]);
+        refused(&[base, ("p.html", sorted)], |site| reorder(site, &[at(site, "p.html")]), "already");
+    }
+}

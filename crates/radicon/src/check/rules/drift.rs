@@ -27,7 +27,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             });
             let message = format!(
                 "{}, unlike {} other copies (radicon repeats {})",
-                drift.difference,
+                in_short(&drift.difference),
                 group.copies.len() - 1,
                 group.id
             );
@@ -35,6 +35,15 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         }
     }
     found
+}
+
+/// The first two differences of several.
+fn in_short(difference: &str) -> String {
+    let all: Vec<&str> = difference.split("; ").collect();
+    match all.len() {
+        0..=2 => difference.to_owned(),
+        many => format!("{}; and {} more", all[..2].join("; "), many - 2),
+    }
 }
 
 #[cfg(test)]

@@ -26,7 +26,7 @@ mod unsupplied_value;
 mod unused_partial;
 
 #[cfg(test)]
-mod testing;
+pub(crate) mod testing;
 
 pub(crate) use orphan_override::outermost;
 

@@ -1,0 +1,258 @@
+//! `check`: what is wrong or suspicious, and mending it.
+
+use std::io::Write;
+
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use anyhow::{Context, Result, bail};
+use radicon::disk::Loaded;
+use radicon::text::{SourceId, Span};
+use radicon::{Checked, Finding, Mended, RULES, Rule, Severity, check_rules, mend};
+use serde::Serialize;
+
+use super::{adopt, find_page, is_json, json, load, out, sarif, suggestion, write};
+use crate::arguments::{Arguments, CheckArguments};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, count, headline, next};
+use crate::{DIFFERENT, FINE};
+
+/// How many findings are shown with their source.
+const SHOWN: usize = 60;
+
+pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let rules = rules(&wanted.rule)?;
+    let mut checked = check_rules(&loaded.site, &rules);
+    let files: Vec<SourceId> = wanted.files.iter().map(|file| find_page(&loaded, file)).collect::<Result<_>>()?;
+    if !files.is_empty() {
+        let paths: Vec<&str> = files.iter().map(|id| loaded.site.get(*id).path.as_str()).collect();
+        checked.findings.retain(|finding| paths.contains(&finding.file.as_str()));
+    }
+    if let Some(path) = &wanted.sarif {
+        let text = serde_json::to_vec_pretty(&sarif::log(&checked))?;
+        std::fs::write(path, text).with_context(|| format!("{} cannot be written", path.display()))?;
+    }
+    if wanted.mend {
+        return mending(arguments, &loaded, &checked, wanted.uncommitted);
+    }
+    let code = if checked.is_clean() { FINE } else { DIFFERENT };
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &checked)?;
+    } else {
+        print(&loaded, &checked, wanted.brief, &mut out)?;
+    }
+    Ok(code)
+}
+
+fn rules(wanted: &[String]) -> Result<Vec<Rule>> {
+    if wanted.is_empty() {
+        return Ok(RULES.to_vec());
+    }
+    wanted.iter().map(|id| find_rule(id)).collect()
+}
+
+fn find_rule(id: &str) -> Result<Rule> {
+    let known: Vec<&str> = RULES.iter().map(|rule| rule.id).collect();
+    match RULES.iter().find(|rule| rule.id == id) {
+        Some(rule) => Ok(*rule),
+        None => {
+            bail!("no rule `{id}`; {}", suggestion(id, &known).replace("`radicon survey` lists", "docs/rules.md lists"))
+        }
+    }
+}
+
+/// What a rule looks for.
+#[derive(Serialize)]
+struct Explained {
+    rule: &'static str,
+    severity: Severity,
+    meaning: &'static str,
+    example: &'static str,
+    remedy: &'static str,
+}
+
+pub fn explain(arguments: &Arguments, id: &str) -> Result<u8> {
+    let rule = find_rule(id)?;
+    let mut out = out();
+    if is_json(arguments) {
+        let Rule { id, severity, meaning, example, remedy, .. } = rule;
+        json(&mut out, &Explained { rule: id, severity, meaning, example, remedy })?;
+        return Ok(FINE);
+    }
+    writeln!(out, "{STRONG}{}{PLAIN} {FAINT}({}){PLAIN}\n\n{}\n", rule.id, rule.severity.word(), rule.meaning)?;
+    for line in rule.example.lines() {
+        match line.strip_prefix("-- ") {
+            Some(path) => writeln!(out, "  {FAINT}{path}{PLAIN}")?,
+            None => writeln!(out, "    {line}")?,
+        }
+    }
+    writeln!(out, "\n{}", rule.remedy)?;
+    next(&mut out, &format!("radicon check --rule {}", rule.id))?;
+    Ok(FINE)
+}
+
+fn print(loaded: &Loaded, checked: &Checked, brief: bool, out: &mut impl Write) -> Result<()> {
+    let renderer = Renderer::styled();
+    // What is wrong first, hints at the end.
+    let mut sorted: Vec<&Finding> = checked.findings.iter().collect();
+    sorted.sort_by_key(|finding| finding.severity == Severity::Hint);
+    for finding in sorted.iter().take(SHOWN) {
+        if brief || finding.severity == Severity::Hint {
+            line(finding, out)?;
+        } else {
+            writeln!(out, "{}\n", renderer.render(&[report(loaded, finding)]))?;
+        }
+    }
+    if sorted.len() > SHOWN {
+        writeln!(
+            out,
+            "{FAINT}and {} more; --format json lists all, --rule RULE only one kind{PLAIN}",
+            sorted.len() - SHOWN
+        )?;
+    }
+    if !sorted.is_empty() {
+        writeln!(out)?;
+    }
+    for page in &checked.skipped {
+        writeln!(out, "{BAD}not looked at{PLAIN} {page}")?;
+    }
+    headline(out, &summary(checked))?;
+    let mends = checked.findings.iter().filter(|finding| finding.mend.is_some()).count();
+    match (checked.findings.first(), mends) {
+        (None, _) => next(out, "radicon repeats, for what was copied")?,
+        (Some(_), 1..) => next(out, &format!("radicon check --mend, for the {mends} that can be mended surely"))?,
+        (Some(first), 0) => {
+            next(out, &format!("radicon check --explain {}, for what to do about the first one", first.rule))?
+        }
+    }
+    Ok(())
+}
+
+fn summary(checked: &Checked) -> String {
+    let counts: Vec<String> = [Severity::Error, Severity::Warning, Severity::Hint]
+        .into_iter()
+        .filter(|severity| checked.count(*severity) > 0)
+        .map(|severity| count(checked.count(severity), severity.word()))
+        .collect();
+    let found = if counts.is_empty() { "Nothing found".to_owned() } else { counts.join(", ") };
+    let suppressed = match checked.suppressed {
+        0 => String::new(),
+        some => format!("; {} suppressed", some),
+    };
+    format!("{found} in {}{suppressed}", count(checked.files, "template"))
+}
+
+fn line(finding: &Finding, out: &mut impl Write) -> Result<()> {
+    let style = match finding.severity {
+        Severity::Hint => FAINT,
+        _ => BAD,
+    };
+    let Finding { file, line, column, severity, rule, message, .. } = finding;
+    Ok(writeln!(out, "{file}:{line}:{column}: {style}{}:{PLAIN} {message} {FAINT}[{rule}]{PLAIN}", severity.word())?)
+}
+
+/// A finding with its source.
+fn report<'a>(loaded: &Loaded, finding: &'a Finding) -> Group<'a> {
+    let level = match finding.severity {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+        Severity::Hint => Level::INFO,
+    };
+    let own = snippet(loaded, &finding.file, finding.span, AnnotationKind::Primary, "");
+    let mut group = level.primary_title(&finding.message).id(finding.rule).element(own);
+    for related in &finding.related {
+        if !related.span.is_empty() {
+            group =
+                group.element(snippet(loaded, &related.file, related.span, AnnotationKind::Context, &related.message));
+        }
+    }
+    if let Some(mend) = &finding.mend {
+        group = group.element(Level::HELP.with_name("mend").message(&mend.message));
+    }
+    group
+}
+
+/// The lines around a stretch of a file, with the stretch marked.
+fn snippet<'a>(
+    loaded: &Loaded,
+    file: &'a str,
+    span: Span,
+    kind: AnnotationKind,
+    label: &'a str,
+) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
+    let source = loaded.site.find(file).map(|id| loaded.site.get(id).source.as_slice()).unwrap_or_default();
+    let start = line_start(source, span.start as usize);
+    // Only the first line of a long stretch is marked.
+    let rest = &source[(span.start as usize).min(source.len())..];
+    let line_end = rest.iter().position(|&b| b == b'\n').map_or(source.len(), |at| span.start as usize + at);
+    let end = (span.end as usize).clamp(span.start as usize, line_end.max(span.start as usize)).min(source.len());
+    let number = source[..start].iter().filter(|&&b| b == b'\n').count() + 1;
+    let text = |from: usize, to: usize| {
+        String::from_utf8_lossy(&source[from..to]).replace('\t', " ").trim_end_matches('\r').to_owned()
+    };
+    let before = text(start, (span.start as usize).min(source.len()));
+    let marked = text((span.start as usize).min(source.len()), end);
+    let line = before.clone() + &marked + &text(end, line_end.max(end));
+    let range = before.len()..before.len() + marked.len();
+    let annotation = kind.span(range);
+    let annotation = if label.is_empty() { annotation } else { annotation.label(label) };
+    Snippet::source(line).line_start(number).path(file).annotation(annotation)
+}
+
+/// Where the line of a place begins.
+fn line_start(source: &[u8], at: usize) -> usize {
+    source[..at.min(source.len())].iter().rposition(|&b| b == b'\n').map_or(0, |end| end + 1)
+}
+
+fn mending(arguments: &Arguments, loaded: &Loaded, checked: &Checked, uncommitted: bool) -> Result<u8> {
+    let mended = mend(&loaded.site, &checked.findings)?;
+    let mut out = out();
+    let left = checked.findings.iter().filter(|finding| finding.severity != Severity::Hint).count()
+        - mended.findings.iter().filter(|finding| finding.severity != Severity::Hint).count();
+    let code = if left == 0 { FINE } else { DIFFERENT };
+    if mended.changes.is_empty() {
+        if is_json(arguments) {
+            json(&mut out, &mended)?;
+        } else {
+            headline(&mut out, "Nothing can be mended surely")?;
+            next(&mut out, "radicon check, for what was found")?;
+        }
+        return Ok(code);
+    }
+    let adopted = write(loaded, &mended.changes, uncommitted)?;
+    if is_json(arguments) {
+        json(&mut out, &mended)?;
+        return Ok(code);
+    }
+    show(&mended, &mut out)?;
+    headline(&mut out, &format!("Mended {}: {}", count(mended.findings.len(), "finding"), adopt::summary(&adopted)))?;
+    next(&mut out, "look at the pages above; radicon adopt --undo takes it back")?;
+    Ok(code)
+}
+
+fn show(mended: &Mended, out: &mut impl Write) -> Result<()> {
+    for finding in &mended.findings {
+        let mend = finding.mend.as_ref().map_or("", |mend| mend.message.as_str());
+        writeln!(out, "{}:{}: {GOOD}{mend}{PLAIN} {FAINT}[{}]{PLAIN}", finding.file, finding.line, finding.rule)?;
+    }
+    if mended.changed.is_empty() {
+        writeln!(out, "\nEvery page comes out as before")?;
+    } else {
+        writeln!(
+            out,
+            "\n{} out otherwise now:",
+            if mended.changed.len() == 1 {
+                "1 page comes".to_owned()
+            } else {
+                format!("{} pages come", mended.changed.len())
+            }
+        )?;
+        for page in &mended.changed {
+            writeln!(out, "  {}", page.page)?;
+            let after = page.difference.as_ref().and_then(|difference| difference.after.as_ref());
+            if let Some(after) = after {
+                writeln!(out, "    {FAINT}{}{PLAIN}", after.text)?;
+            }
+        }
+    }
+    Ok(writeln!(out)?)
+}

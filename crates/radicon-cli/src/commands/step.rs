@@ -1,0 +1,111 @@
+//! `step`: one refactoring, shown or written.
+
+use std::io::Write;
+
+use anyhow::Result;
+use radicon::disk::{self, Loaded};
+use radicon::text::{SourceId, Span};
+use radicon::{Step, Strength};
+
+use super::{adopt, find_page, is_json, json, load, out, write};
+use crate::FINE;
+use crate::arguments::{Arguments, StepCommand};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next};
+
+pub fn run(arguments: &Arguments, command: &StepCommand, written: bool, uncommitted: bool) -> Result<u8> {
+    let loaded = load(arguments)?;
+    let mut step = step(&loaded, command)?;
+    if !step.settings.is_empty() {
+        step.changes.push(disk::more_settings(&loaded.folder, &step.settings)?);
+    }
+    let mut out = out();
+    let adopted = written.then(|| write(&loaded, &step.changes, uncommitted)).transpose()?;
+    if is_json(arguments) {
+        json(&mut out, &step)?;
+        return Ok(FINE);
+    }
+    if adopted.is_none() {
+        show(&step, &mut out)?;
+    }
+    headline(&mut out, &capital(&step.title))?;
+    proof(&step, &mut out)?;
+    for note in &step.notes {
+        writeln!(out, "{BAD}look at{PLAIN} {note}")?;
+    }
+    match adopted {
+        Some(adopted) => {
+            writeln!(out, "{}", adopt::summary(&adopted))?;
+            next(&mut out, "look at the pages; radicon adopt --undo takes it back")?;
+        }
+        None => next(&mut out, "the same with --write")?,
+    }
+    Ok(FINE)
+}
+
+fn step(loaded: &Loaded, command: &StepCommand) -> Result<Step> {
+    let site = &loaded.site;
+    let page = |file: &str| find_page(loaded, file);
+    let place = |written: &str| -> Result<(SourceId, Span)> {
+        Ok(radicon::find_place(site, written, |file| find_page(loaded, file).ok())?)
+    };
+    Ok(match command {
+        StepCommand::Extract { place: written, name, all } => {
+            let (id, span) = place(written)?;
+            radicon::extract(site, id, span, name, *all)?
+        }
+        StepCommand::Inline { partial } => radicon::inline(site, page(partial)?)?,
+        StepCommand::Open { place: written, block } => {
+            let (id, span) = place(written)?;
+            radicon::open(site, id, span, block)?
+        }
+        StepCommand::Rename { file, old, new } => radicon::rename(site, page(file)?, old, new)?,
+        StepCommand::PullUp { layout, block } => radicon::pull_up(site, page(layout)?, block)?,
+        StepCommand::PushDown { layout, block } => radicon::push_down(site, page(layout)?, block)?,
+        StepCommand::Reorder { files } => {
+            let all = || site.templates.iter().filter_map(|template| site.find(&template.path)).collect();
+            let files: Vec<SourceId> =
+                if files.is_empty() { all() } else { files.iter().map(|file| page(file)).collect::<Result<_>>()? };
+            radicon::reorder(site, &files)?
+        }
+        StepCommand::DefaultLayout { folder } => {
+            radicon::default_layout(site, folder.trim_start_matches("./").trim_matches('.'))?
+        }
+        StepCommand::Fuse { head, foot, layout, block } => {
+            radicon::fuse(site, page(head)?, page(foot)?, layout, block)?
+        }
+        StepCommand::Collapse { layout } => radicon::collapse(site, page(layout)?)?,
+    })
+}
+
+fn capital(title: &str) -> String {
+    let mut letters = title.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// The difference that a step makes, in colours.
+fn show(step: &Step, out: &mut impl Write) -> Result<()> {
+    for line in String::from_utf8_lossy(&step.patch()).lines() {
+        let style = match line.as_bytes().first() {
+            _ if line.starts_with("+++") || line.starts_with("---") || line.starts_with("diff ") => Some(FAINT),
+            Some(b'+') => Some(GOOD),
+            Some(b'-') => Some(BAD),
+            Some(b'@') => Some(FAINT),
+            _ => None,
+        };
+        match style {
+            Some(style) => writeln!(out, "{style}{line}{PLAIN}")?,
+            None => writeln!(out, "{line}")?,
+        }
+    }
+    Ok(writeln!(out)?)
+}
+
+fn proof(step: &Step, out: &mut impl Write) -> Result<()> {
+    let pages = step.proof.pages.len();
+    let exact = step.proof.pages.iter().filter(|page| page.strength == Some(Strength::Bytes)).count();
+    let how = match pages - exact {
+        0 => "byte for byte".to_owned(),
+        some => format!("{} of them but for white space that does not show", count(some, "page")),
+    };
+    Ok(writeln!(out, "{GOOD}{} come out the same{PLAIN}, {how}", count(pages, "page"))?)
+}

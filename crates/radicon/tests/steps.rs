@@ -1,0 +1,170 @@
+//! Steps on random sites: no page changes, and a step and its opposite leave everything as it was.
+
+mod common;
+
+use std::sync::Arc;
+
+use common::{Random, cases, seed};
+use radicon::markup::{Document, NodeKind};
+use radicon::text::{SourceId, Span};
+use radicon::{Role, Settings, Site, Step, StepError, Strength, prove};
+
+/// A random site of a made-up engine, whatever that can write.
+fn random_site(random: &mut Random) -> Site {
+    let engine = common::engines::engine(random);
+    let made = common::written::site(random, &engine, 8);
+    Site::read(made.files, &[Arc::clone(&engine.dialect)], &Settings::default())
+}
+
+fn any(site: &Site, random: &mut Random) -> SourceId {
+    SourceId(random.below(site.templates.len()) as u32)
+}
+
+/// The stretch of a random element of a template.
+fn element(site: &Site, id: SourceId, random: &mut Random) -> Option<Span> {
+    let template = site.get(id);
+    let document = Document::with_constructs(&template.source, template.constructs.clone());
+    let elements: Vec<u32> = (0..document.nodes.len() as u32)
+        .filter(|&node| document.nodes[node as usize].kind == NodeKind::Element)
+        .collect();
+    (!elements.is_empty()).then(|| document.span(elements[random.below(elements.len())]))
+}
+
+/// The name of a random block of a template.
+fn block(site: &Site, id: SourceId, random: &mut Random) -> Option<String> {
+    let template = site.get(id);
+    let names: Vec<String> = template
+        .blocks()
+        .chain(template.regions())
+        .map(|(_, item)| item.name.text(&template.source).into_owned())
+        .collect();
+    (!names.is_empty()).then(|| names[random.below(names.len())].clone())
+}
+
+/// A random step, and the word for it.
+fn random_step(site: &Site, random: &mut Random) -> Option<(&'static str, Result<Step, StepError>)> {
+    let id = any(site, random);
+    let layouts: Vec<SourceId> =
+        (0..site.templates.len() as u32).map(SourceId).filter(|&id| site.get(id).role == Role::Layout).collect();
+    let layout = if layouts.is_empty() { id } else { layouts[random.below(layouts.len())] };
+    let name = format!("new-{}", random.below(1_000_000));
+    Some(match random.below(9) {
+        0 => ("extract", radicon::extract(site, id, element(site, id, random)?, &name, random.once_in(2))),
+        1 => ("inline", radicon::inline(site, id)),
+        2 => ("open", radicon::open(site, id, element(site, id, random)?, &name)),
+        3 => ("rename", radicon::rename(site, id, &block(site, id, random)?, &name)),
+        4 => ("pull-up", radicon::pull_up(site, layout, &block(site, layout, random)?)),
+        5 => ("push-down", radicon::push_down(site, layout, &block(site, layout, random)?)),
+        6 => ("reorder", radicon::reorder(site, &[id])),
+        7 => ("default-layout", radicon::default_layout(site, "")),
+        _ => ("collapse", radicon::collapse(site, layout)),
+    })
+}
+
+/// Whether every page that both sites have is the same.
+#[track_caller]
+fn same_pages(before: &Site, after: &Site, what: &str) {
+    let proof = prove(before, after, Strength::Blanks);
+    for page in proof.pages.iter().filter(|page| page.strength.is_none()) {
+        let both = before.find(&page.page).zip(after.find(&page.page));
+        let shown = both.is_some_and(|(a, b)| before.get(a).rendered && after.get(b).rendered);
+        assert!(!shown, "{what}: {}: {:?}", page.page, page.difference);
+    }
+}
+
+fn sources(site: &Site) -> Vec<(String, String)> {
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    site.templates.iter().map(|template| (template.path.clone(), text(&template.source))).collect()
+}
+
+#[test]
+fn sequences_of_steps_keep_every_page() {
+    let first = seed("sequences of steps");
+    let mut made = std::collections::BTreeMap::new();
+    for case in 0..cases(150, 10_000) {
+        let mut random = Random((first + case) * 15_485_863);
+        let start = random_site(&mut random);
+        let mut site = start.clone();
+        for _ in 0..6 {
+            let Some((word, result)) = random_step(&site, &mut random) else { continue };
+            match result {
+                Ok(step) => {
+                    let what = format!("seed {}: {}", first + case, step.title);
+                    assert!(step.proof.equal && !step.changes.is_empty(), "{what}");
+                    // A rule of the folder is no part of the changes.
+                    if step.settings.is_empty() {
+                        site = site.after(&step.changes, &[]);
+                        same_pages(&start, &site, &what);
+                    }
+                    *made.entry(word).or_insert(0) += 1;
+                }
+                Err(StepError::Edit(error)) => panic!("seed {}: {word}: {error}", first + case),
+                Err(_) => {}
+            }
+        }
+    }
+    println!("{made:?}");
+    for word in ["extract", "inline", "open", "rename", "push-down", "reorder"] {
+        assert!(made.get(word).is_some_and(|count| *count > 2), "{word}: {made:?}");
+    }
+}
+
+#[test]
+fn inline_undoes_extract() {
+    let first = seed("inline undoes extract");
+    let (mut exact, mut all) = (0, 0);
+    for case in 0..cases(150, 10_000) {
+        let mut random = Random((first + case) * 32_452_843);
+        let site = random_site(&mut random);
+        let id = any(&site, &mut random);
+        let Some(span) = element(&site, id, &mut random) else { continue };
+        let Ok(step) = radicon::extract(&site, id, span, "taken-out", random.once_in(2)) else { continue };
+        let between = site.after(&step.changes, &[]);
+        let partial = step.changes.iter().find(|change| change.old.is_none()).expect("a partial");
+        let back = radicon::inline(&between, between.find(&partial.path).expect("the partial"))
+            .unwrap_or_else(|error| panic!("seed {}: {error}", first + case));
+        let after = between.after(&back.changes, &[]);
+        same_pages(&site, &after, &format!("seed {}", first + case));
+        all += 1;
+        let bytes = step.proof.pages.iter().all(|page| page.strength == Some(Strength::Bytes));
+        if bytes {
+            assert_eq!(sources(&site), sources(&after), "seed {}", first + case);
+            exact += 1;
+        }
+    }
+    println!("{exact} of {all} byte for byte");
+    assert!(all > 20 && exact > 10, "{exact} of {all}");
+}
+
+#[test]
+fn push_down_undoes_pull_up() {
+    let first = seed("push-down undoes pull-up");
+    let mut all = 0;
+    for case in 0..cases(300, 10_000) {
+        let mut random = Random((first + case) * 49_979_687);
+        let content = format!("<p>{}</p>", random.below(1000));
+        let default = if random.once_in(2) { "<b>old</b>" } else { "" };
+        let (mut files, pages) = (Vec::new(), 2 + random.below(5));
+        files.push((
+            "base.html".to_owned(),
+            format!("<main>{{% block a %}}{default}{{% endblock %}}</main>{{% block z %}}{{% endblock %}}"),
+        ));
+        for n in 0..pages {
+            let other = if random.once_in(2) { "{% block z %}z{% endblock %}\n" } else { "" };
+            let before = format!("{{% extends 'base.html' %}}\n{other}");
+            files.push((format!("p{n}.html"), format!("{before}{{% block a %}}{content}{{% endblock %}}\n")));
+        }
+        let files = files.into_iter().map(|(path, text)| radicon::SourceFile::new(path, text)).collect();
+        let site = Site::read(files, radicon::dialect::builtin(), &Settings::default());
+        let layout = site.find("base.html").expect("the layout");
+        let up = radicon::pull_up(&site, layout, "a").expect("alike");
+        let between = site.after(&up.changes, &[]);
+        let down = radicon::push_down(&between, layout, "a").expect("content");
+        let after = between.after(&down.changes, &[]);
+        same_pages(&site, &after, &format!("seed {}", first + case));
+        let of = |site: &Site| sources(site).into_iter().filter(|(path, _)| path != "base.html").collect::<Vec<_>>();
+        assert_eq!(of(&site), of(&after), "seed {}", first + case);
+        all += 1;
+    }
+    assert!(all > 100);
+}
