@@ -6,15 +6,15 @@ use std::path::Path;
 
 use radicon::disk::{Adopted, Composed};
 use radicon::{
-    BlockReport, ChainReport, DialectUse, Explanation, FlatReport, Learned, Proof, Proposal, Repeats, Survey,
-    Translation, Trial,
+    BlockReport, ChainReport, Checked, DialectUse, Explanation, FlatReport, Learned, Mended, Proof, Proposal, Repeats,
+    Step, Survey, Translation, Trial,
 };
 use schemars::{Schema, schema_for};
 
 #[test]
 fn the_schemas_are_those_of_the_types() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
-    let schemas: [(&str, Schema); 15] = [
+    let schemas: [(&str, Schema); 18] = [
         ("survey", schema_for!(Survey)),
         ("chain", schema_for!(ChainReport)),
         ("block", schema_for!(BlockReport)),
@@ -23,6 +23,9 @@ fn the_schemas_are_those_of_the_types() {
         ("dialect-show", schema_for!(DialectUse)),
         ("dialect-try", schema_for!(Trial)),
         ("dialect-learn", schema_for!(Vec<Learned>)),
+        ("check", schema_for!(Checked)),
+        ("mend", schema_for!(Mended)),
+        ("step", schema_for!(Step)),
         ("translate", schema_for!(Translation)),
         ("repeats", schema_for!(Repeats)),
         ("flatten", schema_for!(FlatReport)),

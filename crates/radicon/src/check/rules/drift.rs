@@ -9,7 +9,7 @@ pub(super) const RULE: Rule = Rule {
     id: "drift",
     severity: Severity::Hint,
     meaning: "A piece of markup was copied, and a few of the copies differ from all others: most likely they were left behind when the others were changed.",
-    example: "-- a.html\n<nav><a href=\"/\">Home</a><a href=\"/fares\">Fares and tickets</a><a href=\"/winter\">Winter sailings</a></nav>\n-- b.html\n<nav><a href=\"/\">Home</a><a href=\"/fares\">Fares and tickets</a></nav>",
+    example: "-- a.html\n<nav class=\"bar\"><a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a><a href=\"/harbours\">Harbours and piers</a><a href=\"/fleet\">The fleet</a><a href=\"/winter\">Winter sailings</a></nav>\n-- b.html\n<nav class=\"bar\"><a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a><a href=\"/harbours\">Harbours and piers</a><a href=\"/fleet\">The fleet</a></nav>",
     remedy: "`radicon repeats` shows the copies side by side; `radicon propose --heal` makes them alike.",
     look: Look::Site(look),
 };
