@@ -73,12 +73,12 @@ pub enum Command {
     Repeats(RepeatArguments),
     /// Propose layouts and partials for pages that were copied from each other, with their proof.
     Propose(ProposeArguments),
-    /// Are all pages of two folders the same?
+    /// Are all pages the same? Compares two folders, or revisions of the site.
     Prove {
-        /// The folder with the site as it was.
+        /// The site as it was: a folder, or a revision such as HEAD or v1.2.
         old: PathBuf,
-        /// The folder with the site as it is now.
-        new: PathBuf,
+        /// The site as it is now [default: the site].
+        new: Option<PathBuf>,
         /// The weakest strength that still counts as equal.
         #[arg(long, value_enum, default_value_t = StrengthArgument::Dom)]
         strength: StrengthArgument,

@@ -42,7 +42,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         Command::Dialect(command) => dialect::run(arguments, command),
         Command::Repeats(repeat) => repeats::run(arguments, repeat),
         Command::Propose(wanted) => propose::run(arguments, wanted),
-        Command::Prove { old, new, strength } => prove::run(arguments, old, new, (*strength).into()),
+        Command::Prove { old, new, strength } => prove::run(arguments, old, new.as_deref(), (*strength).into()),
         Command::Check(wanted) => match &wanted.explain {
             Some(rule) => check::explain(arguments, rule),
             None => check::run(arguments, wanted),

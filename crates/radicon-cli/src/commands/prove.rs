@@ -4,9 +4,10 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
+use radicon::disk::{self, Loaded};
 use radicon::{Difference, Strength, prove};
 
-use super::{is_json, json, load_folder, out};
+use super::{is_json, json, load_folder, out, site_folder};
 use crate::arguments::Arguments;
 use crate::output::{BAD, FAINT, GOOD, PLAIN, count, next, number};
 use crate::{DIFFERENT, FINE};
@@ -14,8 +15,13 @@ use crate::{DIFFERENT, FINE};
 /// The most pages whose difference is shown.
 const MOST: usize = 10;
 
-pub fn run(arguments: &Arguments, old: &Path, new: &Path, weakest: Strength) -> Result<u8> {
-    let (before, after) = (load_folder(old)?, load_folder(new)?);
+pub fn run(arguments: &Arguments, old: &Path, new: Option<&Path>, weakest: Strength) -> Result<u8> {
+    let site = site_folder(arguments)?;
+    let before = version(&site, old)?;
+    let (after, new) = match new {
+        Some(new) => (version(&site, new)?, new),
+        None => (load_folder(&site)?, site.as_path()),
+    };
     let proof = prove(&before.site, &after.site, weakest);
     let code = if proof.equal { FINE } else { DIFFERENT };
     let mut out = out();
@@ -54,9 +60,21 @@ pub fn run(arguments: &Arguments, old: &Path, new: &Path, weakest: Strength) -> 
     }
     match different.first() {
         None => next(&mut out, "nothing: no page changed")?,
-        Some(page) => next(&mut out, &format!("radicon --site {} flatten {} --origins", new.display(), page.page))?,
+        Some(page) if new.is_dir() => {
+            next(&mut out, &format!("radicon --site {} flatten {} --origins", new.display(), page.page))?
+        }
+        Some(_) => next(&mut out, "git diff, for what was changed")?,
     }
     Ok(code)
+}
+
+/// A folder, or the site at a revision.
+fn version(site: &Path, named: &Path) -> Result<Loaded> {
+    let name = named.to_string_lossy();
+    if named.is_dir() || !disk::is_revision(site, &name) {
+        return load_folder(named);
+    }
+    load_folder(disk::revision(site, &name)?.folder())
 }
 
 fn show(difference: &Difference, out: &mut impl Write) -> Result<()> {

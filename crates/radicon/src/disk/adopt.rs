@@ -6,7 +6,7 @@ use std::path::Path;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::journal::{Lock, PENDING, UNDO, clear, commit, recover_locked, write_synced};
+use super::journal::{Lock, PENDING, UNDO, clear, commit, is_pending, recover_locked, write_synced};
 use super::{DiskError, STATE_FOLDER};
 use crate::site::Change;
 
@@ -43,7 +43,8 @@ const INDEX: &str = "index.json";
 ///
 /// # Errors
 /// If a file changed since it was read, cannot be written, or lies outside the
-/// site; then nothing was written.
+/// site; then nothing was written. If the disk fails when all is staged, the
+/// next run that reads the site finishes it.
 pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
     let _lock = Lock::take(folder)?;
     recover_locked(folder)?;
@@ -62,7 +63,8 @@ pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
     let bytes = serde_json::to_vec(&UndoFile { entries }).map_err(|error| DiskError::Refused(error.to_string()))?;
     write_synced(&pending.join(INDEX), &bytes)?;
     let done = commit(folder, changes);
-    if done.is_err() {
+    // What is staged already is finished by the next run, and can be undone then.
+    if done.is_err() && !is_pending(folder) {
         clear(&pending)?;
     }
     done.map(|()| summary(changes))

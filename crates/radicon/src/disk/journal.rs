@@ -78,11 +78,16 @@ impl Lock {
 /// # Errors
 /// If files cannot be written, or another run is at work.
 pub fn recover(folder: &Path) -> Result<Recovery, DiskError> {
-    if !folder.join(STATE_FOLDER).join(JOURNAL).exists() {
+    if !is_pending(folder) {
         return Ok(Recovery::Clean);
     }
     let _lock = Lock::take(folder)?;
     recover_locked(folder)
+}
+
+/// Whether a run waits to be finished or rolled back.
+pub(super) fn is_pending(folder: &Path) -> bool {
+    folder.join(STATE_FOLDER).join(JOURNAL).exists()
 }
 
 pub(super) fn recover_locked(folder: &Path) -> Result<Recovery, DiskError> {
@@ -108,6 +113,13 @@ pub(super) fn commit(folder: &Path, changes: &[Change]) -> Result<(), DiskError>
     let root = folder.canonicalize().map_err(DiskError::io(folder))?;
     for change in changes {
         verify(&root, folder, change)?;
+    }
+    let mut created: Vec<String> =
+        changes.iter().filter(|change| change.old.is_none()).map(|change| change.path.to_lowercase()).collect();
+    created.sort();
+    if let Some(twice) = created.windows(2).find(|pair| pair[0] == pair[1]) {
+        let message = format!("{}: two new files are the same where letter case does not count", twice[0]);
+        return Err(DiskError::Refused(message));
     }
     let stage = |(index, change): (usize, &Change)| {
         let staged = change.new.as_ref().map(|_| {
@@ -146,7 +158,10 @@ fn verify(root: &Path, folder: &Path, change: &Change) -> Result<(), DiskError> 
     let there = fs::symlink_metadata(&path).ok();
     match (&change.old, there) {
         (_, Some(meta)) if meta.file_type().is_symlink() => refuse("is a symbolic link"),
-        (None, None) => Ok(()),
+        (None, None) => match twin(&path) {
+            Some(twin) => refuse(&format!("is the same as {twin} where letter case does not count")),
+            None => Ok(()),
+        },
         (None, Some(_)) => refuse("exists already"),
         (Some(_), None) => refuse("is gone"),
         (Some(old), Some(meta)) => {
@@ -157,6 +172,14 @@ fn verify(root: &Path, folder: &Path, change: &Change) -> Result<(), DiskError> 
             if meta.permissions().readonly() { refuse("is read-only") } else { Ok(()) }
         }
     }
+}
+
+/// The name of a file beside a path that differs from it in letter case only.
+fn twin(path: &Path) -> Option<String> {
+    let wanted = path.file_name()?.to_string_lossy().to_lowercase();
+    let beside = fs::read_dir(path.parent()?).ok()?;
+    let names = beside.filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()));
+    names.filter(|name| name.to_lowercase() == wanted).min()
 }
 
 fn stage_one(folder: &Path, change: &Change, entry: &Entry) -> Result<(), DiskError> {
@@ -280,6 +303,7 @@ mod tests {
             (change("a.html", None, Some("new")), "exists already"),
             (change("b.html", Some("x"), Some("new")), "is gone"),
             (change("../b.html", None, Some("new")), "out of the site"),
+            (change("A.html", None, Some("new")), "is the same as a.html where letter case"),
         ] {
             let error = commit(dir.path(), &[change]).expect_err("a refusal").to_string();
             assert!(error.contains(words), "{error}");

@@ -22,7 +22,7 @@ use crate::site::{Change, Problem, Settings, Site, SourceFile};
 
 pub use adopt::{Adopted, adopt, undo};
 pub use journal::{Recovery, recover};
-pub use versions::uncommitted;
+pub use versions::{Revision, is_revision, revision, uncommitted};
 
 /// The folder in a site where Radicon keeps its journal and what is needed to undo.
 pub const STATE_FOLDER: &str = ".radicon";
@@ -130,7 +130,7 @@ fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> 
             }
         };
         let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
-        let shown = relative.to_string_lossy().replace('\\', "/");
+        let shown = slashed(relative);
         let is_template = dialects.iter().any(|dialect| dialect.fits(&shown));
         let is_read = is_template || (is_code(&entry, &shown) && !is_configuration(settings, &shown));
         if settings.ignore.fit(&shown) || !is_read {
@@ -149,6 +149,12 @@ fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> 
         }
     }
     (files, problems)
+}
+
+/// A path with `/` between its parts; a name may hold a backslash where that separates nothing.
+fn slashed(path: &Path) -> String {
+    let text = path.to_string_lossy();
+    if std::path::MAIN_SEPARATOR == '\\' { text.replace('\\', "/") } else { text.into_owned() }
 }
 
 /// The changes that keep what was learned: a dialect file for each, and the rules of folders
@@ -237,7 +243,7 @@ pub fn rendered_pages(folder: &Path) -> Result<Vec<SourceFile>, DiskError> {
     for entry in walk.filter_map(Result::ok).filter(|entry| entry.path().is_file()) {
         let bytes = fs::read(entry.path()).map_err(DiskError::io(entry.path()))?;
         let relative = entry.path().strip_prefix(folder).unwrap_or(entry.path());
-        files.push(SourceFile { path: relative.to_string_lossy().replace('\\', "/"), bytes });
+        files.push(SourceFile { path: slashed(relative), bytes });
     }
     Ok(files)
 }
@@ -377,7 +383,7 @@ fn write_folder(
         };
         let to = into.join(relative);
         let Some(kind) = entry.file_type() else { continue };
-        if !keep(&relative.to_string_lossy().replace('\\', "/"), kind.is_dir()) {
+        if !keep(&slashed(relative), kind.is_dir()) {
             continue;
         }
         if let Some(parent) = to.parent().filter(|_| !kind.is_dir() && outside(entry.path())) {

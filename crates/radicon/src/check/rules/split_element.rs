@@ -54,7 +54,7 @@ pub(in crate::check) fn halves(template: &Template) -> (Vec<(Span, String)>, Vec
         if in_pair {
             continue;
         }
-        let token = &document.tokens[node.first.min(document.tokens.len().saturating_sub(1) as u32) as usize];
+        let Some(token) = document.tokens.get(node.first as usize) else { continue };
         match node.kind {
             NodeKind::Element if node.close == node.last => {
                 let name = document.name(source, at as u32).to_ascii_lowercase();
@@ -86,10 +86,14 @@ mod tests {
 
     #[test]
     fn partials_that_hold_half_an_element() {
-        let page = ("page.html", "{% include 'head.html' %}<p>x</p>{% include 'foot.html' %}{% include 'nav.html' %}");
+        let page = (
+            "page.html",
+            "{% include 'head.html' %}<p>x</p>{% include 'foot.html' %}{% include 'nav.html' %}{% include 'empty.html' %}",
+        );
         let files = [
             page,
             ("head.html", "<html>\n<body>\n<main class='a'>\n"),
+            ("empty.html", ""),
             ("foot.html", "<hr>\n</main></body></html>"),
             ("nav.html", "<nav><ul><li>a<li>b</ul><img src='x'><br/></nav>{% if a %}<p>{% endif %}"),
         ];
