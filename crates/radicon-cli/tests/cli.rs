@@ -624,3 +624,135 @@ fn an_unknown_engine_is_learned_kept_and_translated() {
     assert!(one.out.contains("{{ super() }}"), "{}", one.out);
     assert_eq!(radicon(&site, &["translate", "--to", "brace-percent", "--into", "../new"]).code, 2, "not empty");
 }
+
+#[test]
+fn check_finds_what_is_wrong_and_mends_it() {
+    let (_dir, site) = demo();
+    let before = tree(&site);
+    let ran = radicon(&site, &["check"]);
+    assert_eq!(ran.code, 1, "{}", ran.err);
+    for words in [
+        "orphan-override",
+        "did you mean `fields`?",
+        "booking/vehicle.html:5:1",
+        "old-prices.html",
+        "2 warnings, 6 hints",
+    ] {
+        assert!(ran.out.contains(words), "{words}: {}", ran.out);
+    }
+    let value = json(&site, "check", &["check", "--rule", "orphan-override,unused-partial"]);
+    let rules: Vec<&str> =
+        value["findings"].as_array().expect("findings").iter().filter_map(|finding| finding["rule"].as_str()).collect();
+    assert_eq!(rules, ["unused-partial", "orphan-override"]);
+    assert_eq!(radicon(&site, &["check", "index.html", "--brief"]).code, 0);
+    assert!(radicon(&site, &["check", "--rule", "orphan"]).err.contains("no rule `orphan`"));
+    let ran = radicon(&site, &["check", "--explain", "cycle"]);
+    assert!(ran.code == 0 && ran.out.contains("come round to themselves"), "{}", ran.out);
+    // The mend shows content that was lost, so one page changes.
+    let value = json(&site, "mend", &["check", "--mend"]);
+    assert_eq!(value["files"], serde_json::json!(["booking/vehicle.html"]));
+    assert_eq!(value["changed"][0]["page"], "booking/vehicle.html");
+    assert!(!radicon(&site, &["check"]).out.contains("orphan-override"));
+    assert_eq!(radicon(&site, &["adopt", "--undo"]).code, 0);
+    assert!(tree(&site) == before);
+}
+
+#[test]
+fn findings_are_written_in_sarif() {
+    let (_dir, site) = demo();
+    let ran = radicon(&site, &["check", "--sarif", "found.sarif"]);
+    assert_eq!(ran.code, 1, "{}", ran.err);
+    let bytes = fs::read(site.join("found.sarif")).expect("the log");
+    // Read by types that were made from the public schema.
+    let log: serde_sarif::sarif::Sarif = serde_json::from_slice(&bytes).expect("SARIF 2.1.0");
+    let results = log.runs[0].results.as_ref().expect("results");
+    assert_eq!(results.len(), 8);
+    let value: Value = serde_json::from_slice(&bytes).expect("JSON");
+    let orphan =
+        value["runs"][0]["results"].as_array().expect("results").iter().find(|one| one["ruleId"] == "orphan-override");
+    let orphan = orphan.expect("the misspelt block");
+    assert_eq!(orphan["level"], "warning");
+    let place = &orphan["locations"][0]["physicalLocation"];
+    assert_eq!(place["artifactLocation"]["uri"], "booking/vehicle.html");
+    assert_eq!((&place["region"]["startLine"], &place["region"]["startColumn"]), (&5.into(), &1.into()));
+    let fix = &orphan["fixes"][0]["artifactChanges"][0]["replacements"][0];
+    assert_eq!(fix["insertedContent"]["text"], "fields");
+    let index = orphan["ruleIndex"].as_u64().expect("an index") as usize;
+    assert_eq!(value["runs"][0]["tool"]["driver"]["rules"][index]["id"], "orphan-override");
+}
+
+#[test]
+fn steps_are_shown_and_written_and_taken_back() {
+    let (_dir, site) = demo();
+    assert_eq!(radicon(&site, &["adopt"]).code, 0);
+    let value = json(&site, "step", &["step", "collapse", "layouts/harbours.html"]);
+    assert_eq!(value["files"][0][1], "changed");
+    let before = tree(&site);
+    let ran = radicon(&site, &["step", "rename", "layouts/base.html", "content", "main"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.out.contains("+<!--: block main -->") && ran.out.contains("22 pages come out the same"), "{}", ran.out);
+    assert!(tree(&site) == before, "nothing is written without --write");
+    for arguments in [
+        &["step", "rename", "layouts/base.html", "content", "main"][..],
+        &["step", "open", "layouts/base.html:footer", "foot"],
+        &["step", "push-down", "layouts/harbours.html", "scripts"],
+        &["step", "pull-up", "layouts/harbours.html", "scripts"],
+        &["step", "extract", "harbours/old-pier.html:ul", "facts"],
+        &["step", "inline", "partials/facts.html"],
+        &["step", "default-layout", "harbours"],
+    ] {
+        let ran = radicon(&site, &[arguments, &["--write"]].concat());
+        assert_eq!(ran.code, 0, "{arguments:?}: {}", ran.err);
+    }
+    assert!(
+        fs::read_to_string(site.join("radicon.toml")).expect("settings").contains("layout = \"layouts/harbours.html\"")
+    );
+    for (arguments, words) in [
+        (&["step", "extract", "layouts/base.html:header", "masthead"][..], "belongs to this file's chain"),
+        (&["step", "open", "layouts/base.html", "x"], "names no stretch"),
+        (&["step", "open", "layouts/base.html:900", "x"], "has no lines 900"),
+        (&["step", "rename", "layouts/base.html", "main", "title"], "already"),
+        (&["step", "inline", "layouts/bsae.html"], "did you mean `layouts/base.html`?"),
+    ] {
+        let ran = radicon(&site, arguments);
+        assert!(ran.code == 2 && ran.err.contains(words), "{arguments:?}: {}{}", ran.out, ran.err);
+    }
+    let (_dir, old) = demo();
+    let ran = radicon(&site, &["prove", &old.to_string_lossy()]);
+    assert_eq!(ran.code, 0, "no page changed on the way: {}{}", ran.out, ran.err);
+}
+
+#[test]
+fn prove_compares_revisions_and_steps_leave_uncommitted_files_alone() {
+    let (_dir, site) = demo();
+    let git = |arguments: &[&str]| {
+        let identity = ["-c", "user.name=t", "-c", "user.email=t@t.example", "-c", "commit.gpgsign=false"];
+        std::process::Command::new("git").current_dir(&site).args(identity).args(arguments).output()
+    };
+    if git(&["init", "-q"]).is_err() {
+        assert!(std::env::var_os("CI").is_none(), "CI must have git");
+        println!("skipped: git is not here");
+        return;
+    }
+    git(&["add", "-A"]).expect("git add");
+    git(&["commit", "-qm", "as it was"]).expect("git commit");
+    assert_eq!(radicon(&site, &["prove", "HEAD"]).code, 0);
+    let fares = site.join("fares.html");
+    let text = fs::read_to_string(&fares).expect("a page");
+    fs::write(&fares, text.replace("Fares", "Prices")).expect("a page");
+    let ran = radicon(&site, &["prove", "HEAD"]);
+    assert!(ran.code == 1 && ran.out.contains("fares.html"), "{}{}", ran.out, ran.err);
+    // From a folder of the site, too, and between two revisions.
+    git(&["commit", "-qam", "prices"]).expect("git commit");
+    assert_eq!(radicon(&site.join("harbours"), &["prove", "HEAD~1", "HEAD"]).code, 1);
+    assert_eq!(radicon(&site, &["prove", "HEAD", "HEAD"]).code, 0);
+    let ran = radicon(&site, &["prove", "no-such"]);
+    assert!(ran.code == 2 && ran.err.contains("no-such: no such folder"), "{}", ran.err);
+    let start = site.join("booking/vehicle.html");
+    let text = fs::read_to_string(&start).expect("a page");
+    fs::write(&start, text + "\n").expect("a page");
+    let ran = radicon(&site, &["check", "--mend"]);
+    assert!(ran.code == 2 && ran.err.contains("not committed"), "{}", ran.err);
+    let ran = radicon(&site, &["check", "--mend", "--uncommitted"]);
+    assert!(ran.out.contains("Mended 1 finding"), "{}{}", ran.out, ran.err);
+}
