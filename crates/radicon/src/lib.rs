@@ -45,7 +45,8 @@
 //! [`text`] has spans and positions; [`dialect`] describes how an engine writes
 //! its constructs; [`markup`] reads sources into tokens and trees. On them stand
 //! [`Site`] (files, roots, roles), [`Resolver`] (chains and flattened pages),
-//! [`prove`], [`propose`], and at last [`disk`].
+//! [`prove`], [`repeats`], [`propose`], single steps such as [`extract`], [`check`], and at last
+//! [`disk`]. [`learn`] works a dialect out from a site, [`translate`] writes templates in another.
 
 #![warn(missing_debug_implementations)]
 

@@ -92,24 +92,23 @@ pub fn explain(arguments: &Arguments, id: &str) -> Result<u8> {
 
 fn print(loaded: &Loaded, checked: &Checked, brief: bool, out: &mut impl Write) -> Result<()> {
     let renderer = Renderer::styled();
-    // What is wrong first, hints at the end.
-    let mut sorted: Vec<&Finding> = checked.findings.iter().collect();
-    sorted.sort_by_key(|finding| finding.severity == Severity::Hint);
-    for finding in sorted.iter().take(SHOWN) {
+    let told = checked.told_once(&loaded.site);
+    for (finding, others) in told.iter().take(SHOWN) {
         if brief || finding.severity == Severity::Hint {
-            line(finding, out)?;
+            line(finding, *others, out)?;
         } else {
-            writeln!(out, "{}\n", renderer.render(&[report(loaded, finding)]))?;
+            writeln!(out, "{}", renderer.render(&[report(loaded, finding)]))?;
+            if *others > 0 {
+                writeln!(out, "  {FAINT}and the same in {}{PLAIN}", count(*others, "other place"))?;
+            }
+            writeln!(out)?;
         }
     }
-    if sorted.len() > SHOWN {
-        writeln!(
-            out,
-            "{FAINT}and {} more; --format json lists all, --rule RULE only one kind{PLAIN}",
-            sorted.len() - SHOWN
-        )?;
+    if told.len() > SHOWN {
+        let more = told.len() - SHOWN;
+        writeln!(out, "{FAINT}and {more} more; --format json lists all, --rule RULE only one kind{PLAIN}")?;
     }
-    if !sorted.is_empty() {
+    if !told.is_empty() {
         writeln!(out)?;
     }
     for page in &checked.skipped {
@@ -141,13 +140,18 @@ fn summary(checked: &Checked) -> String {
     format!("{found} in {}{suppressed}", count(checked.files, "template"))
 }
 
-fn line(finding: &Finding, out: &mut impl Write) -> Result<()> {
+fn line(finding: &Finding, others: usize, out: &mut impl Write) -> Result<()> {
+    let more = if others > 0 { format!(", and in {}", count(others, "other place")) } else { String::new() };
     let style = match finding.severity {
         Severity::Hint => FAINT,
         _ => BAD,
     };
     let Finding { file, line, column, severity, rule, message, .. } = finding;
-    Ok(writeln!(out, "{file}:{line}:{column}: {style}{}:{PLAIN} {message} {FAINT}[{rule}]{PLAIN}", severity.word())?)
+    Ok(writeln!(
+        out,
+        "{file}:{line}:{column}: {style}{}:{PLAIN} {message}{more} {FAINT}[{rule}]{PLAIN}",
+        severity.word()
+    )?)
 }
 
 /// A finding with its source.

@@ -33,7 +33,7 @@ impl Found {
         self
     }
 
-    pub fn as_hint(mut self) -> Self {
+    pub fn hint(mut self) -> Self {
         self.severity = Some(Severity::Hint);
         self
     }

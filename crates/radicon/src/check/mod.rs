@@ -6,13 +6,14 @@ mod rules;
 mod suppress;
 
 use rayon::prelude::*;
+use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::edit::{Edit, EditError, Edits};
 use crate::prove::{PageProof, Strength, prove};
 use crate::site::{Change, Site};
-use crate::text::{LineIndex, Span};
+use crate::text::{LineIndex, Span, line_start};
 
 use context::{Context, Found, PageView};
 pub use rules::RULES;
@@ -65,8 +66,10 @@ enum Look {
     /// The site as a whole.
     Site(fn(&Context<'_>) -> Vec<Found>),
     /// Each page, put together.
-    Page(fn(&Context<'_>, &PageView<'_>) -> Vec<Found>),
+    Page(LookAtPage),
 }
+
+type LookAtPage = fn(&Context<'_>, &PageView<'_>) -> Vec<Found>;
 
 /// Something wrong or suspicious.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -134,6 +137,33 @@ impl Checked {
         self.findings.iter().filter(|finding| finding.severity == severity).count()
     }
 
+    /// Findings that are alike told once, what is wrong first and hints at the end: the first one, and
+    /// in how many other places the same line of a file is found wrong for the same rule.
+    pub fn told_once(&self, site: &Site) -> Vec<(&Finding, usize)> {
+        let line = |finding: &Finding| -> Vec<u8> {
+            let Some(id) = site.find(&finding.file) else { return Vec::new() };
+            let source = &site.get(id).source;
+            let start = line_start(source, (finding.span.start as usize).min(source.len()));
+            let end = memchr::memchr(b'\n', &source[start..]).map_or(source.len(), |at| start + at);
+            source[start..end].trim_ascii().to_vec()
+        };
+        let mut places: FxHashMap<(&str, Severity, Vec<u8>), usize> = FxHashMap::default();
+        let mut told: Vec<(&Finding, usize)> = Vec::new();
+        for finding in &self.findings {
+            // What is about a file as a whole has no line of its own.
+            let known = (!finding.span.is_empty()).then(|| (finding.rule, finding.severity, line(finding)));
+            match known.as_ref().and_then(|key| places.get(key)) {
+                Some(&at) => told[at].1 += 1,
+                None => {
+                    places.extend(known.map(|key| (key, told.len())));
+                    told.push((finding, 0));
+                }
+            }
+        }
+        told.sort_by_key(|(finding, _)| finding.severity == Severity::Hint);
+        told
+    }
+
     /// Whether nothing is wrong: hints do not count.
     pub fn is_clean(&self) -> bool {
         self.findings.iter().all(|finding| finding.severity == Severity::Hint)
@@ -157,7 +187,7 @@ pub fn check_rules(site: &Site, rules: &[Rule]) -> Checked {
             Look::Page(_) => Vec::new(),
         })
         .collect();
-    let of_pages: Vec<(&Rule, fn(&Context<'_>, &PageView<'_>) -> Vec<Found>)> = wanted
+    let of_pages: Vec<(&Rule, LookAtPage)> = wanted
         .iter()
         .filter_map(|rule| match rule.look {
             Look::Page(look) => Some((*rule, look)),

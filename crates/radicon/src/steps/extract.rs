@@ -183,7 +183,8 @@ fn others(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
             let there = Span::from_range(at..at + text.len());
             let overlaps =
                 |known: &(SourceId, Span)| known.0 == other && known.1.start < there.end && there.start < known.1.end;
-            if !(other == id && there.start < span.end && span.start < there.end) && !copies.iter().any(overlaps) {
+            let itself = other == id && there.start < span.end && span.start < there.end;
+            if !itself && !copies.iter().any(overlaps) {
                 copies.push((other, there));
             }
         }

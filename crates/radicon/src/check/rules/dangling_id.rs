@@ -68,7 +68,7 @@ fn look(context: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
                 place,
                 format!("`{name}` names the id `{id}`, which {} does not have", page.site.get(page.id).path),
             );
-            found.push(if open { one.as_hint() } else { one });
+            found.push(if open { one.hint() } else { one });
         }
     }
     found
@@ -80,7 +80,7 @@ fn is_other(id: &[u8]) -> bool {
 }
 
 /// The values of attributes that are written out, with the attribute's name.
-fn values<'p>(page: &'p PageView<'_>, wanted: impl Fn(&[u8]) -> bool) -> impl Iterator<Item = (Span, Vec<u8>)> {
+fn values(page: &PageView<'_>, wanted: impl Fn(&[u8]) -> bool) -> impl Iterator<Item = (Span, Vec<u8>)> {
     let source = &page.flat.bytes;
     let attributes = page.document.tokens.iter().filter(|token: &&Token| token.kind == TokenKind::Attribute);
     attributes.filter_map(move |token| {

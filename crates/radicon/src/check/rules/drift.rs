@@ -8,15 +8,22 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "drift",
     severity: Severity::Hint,
-    meaning: "A piece of markup was copied, and a few of the copies differ from all others: most likely they were left behind when the others were changed.",
+    meaning: "A piece of markup was copied six times or more, and a few of the copies differ from all others: most likely they were left behind when the others were changed.",
     example: "-- a.html\n<nav class=\"bar\"><a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a><a href=\"/harbours\">Harbours and piers</a><a href=\"/fleet\">The fleet</a><a href=\"/winter\">Winter sailings</a></nav>\n-- b.html\n<nav class=\"bar\"><a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a><a href=\"/harbours\">Harbours and piers</a><a href=\"/fleet\">The fleet</a></nav>",
     remedy: "`radicon repeats` shows the copies side by side; `radicon propose --heal` makes them alike.",
     look: Look::Site(look),
 };
 
+/// How many copies must be alike for one that is not to have been left behind; fewer are often
+/// sentences that begin alike.
+const LEAST_ALIKE: usize = 5;
+
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for group in repeats(context.site, &RepeatOptions::default()).groups {
+        if group.copies.len() < group.drift.len() + LEAST_ALIKE {
+            continue;
+        }
         for drift in &group.drift {
             let Some(id) = context.site.find(&drift.file) else { continue };
             let copy = group.copies.iter().find(|copy| copy.file == drift.file && copy.line_start == drift.line);

@@ -41,7 +41,7 @@ fn of_template(site: &Site, id: SourceId, template: &Template) -> Vec<Found> {
             message = format!("no template `{written}`{hint}");
         }
         let one = Found::new(id, item.span, message);
-        found.push(if hint.is_empty() && is_foreign(&written, targets, &names, missing) { one.as_hint() } else { one });
+        found.push(if hint.is_empty() && is_foreign(&written, targets, &names, missing) { one.hint() } else { one });
     }
     for (at, item) in template.includes().filter(|(_, item)| item.target.is_empty() && !item.name.is_empty()) {
         let name = item.name.of(&template.source);

@@ -31,9 +31,12 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     found
 }
 
+/// A tag, and the name of its element.
+type Half = (Span, String);
+
 /// Elements that a template opens and does not close, and end tags of elements that it did not
 /// open, outside of conditions.
-pub(in crate::check) fn halves(template: &Template) -> (Vec<(Span, String)>, Vec<(Span, String)>) {
+fn halves(template: &Template) -> (Vec<Half>, Vec<Half>) {
     let source = &template.source;
     let document = Document::with_constructs(source, template.constructs.clone());
     let (mut opened, mut closed) = (Vec::new(), Vec::new());

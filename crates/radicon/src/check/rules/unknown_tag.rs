@@ -7,7 +7,7 @@ use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::edit::Edits;
-use crate::text::{Span, did_you_mean};
+use crate::text::{SourceId, Span, did_you_mean};
 
 pub(super) const RULE: Rule = Rule {
     id: "unknown-tag",
@@ -18,11 +18,14 @@ pub(super) const RULE: Rule = Rule {
     look: Look::Site(look),
 };
 
+/// The template, the tag, and its first word.
+type Use = (SourceId, Span, Span);
+
 /// A word that stands more often than this is meant.
 const SLIPS: usize = 3;
 
 fn look(context: &Context<'_>) -> Vec<Found> {
-    let mut places: FxHashMap<(String, String), Vec<(crate::text::SourceId, Span, Span)>> = FxHashMap::default();
+    let mut places: FxHashMap<(String, String), Vec<Use>> = FxHashMap::default();
     for (id, template) in context.templates() {
         for item in template.constructs.items.iter().filter(|item| item.kind == Kind::Other && !item.expr.is_empty()) {
             let text = item.expr.of(&template.source);
@@ -45,7 +48,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             let message = format!("there is no tag `{written}`; did you mean `{meant}`?");
             let one = Found::new(*id, *span, message);
             if places.len() > SLIPS {
-                found.push(one.as_hint());
+                found.push(one.hint());
                 continue;
             }
             let mut edits = Edits::default();

@@ -81,9 +81,12 @@ fn layouts(context: &Context<'_>) -> Vec<Found> {
     found
 }
 
+/// The template and tag of an include, with the names that it binds; none where that is not known.
+type Use = (SourceId, Span, Option<Vec<Vec<u8>>>);
+
 fn partials(context: &Context<'_>) -> Vec<Found> {
     // For each partial the includes of it, with the names that they bind; none where that is not known.
-    let mut includes: BTreeMap<SourceId, Vec<(SourceId, Span, Option<Vec<Vec<u8>>>)>> = BTreeMap::new();
+    let mut includes: BTreeMap<SourceId, Vec<Use>> = BTreeMap::new();
     for (id, template) in context.templates() {
         for (at, item) in template.includes() {
             let Some(Ok(target)) = context.site.links(id).target(at) else { continue };
@@ -99,7 +102,7 @@ fn partials(context: &Context<'_>) -> Vec<Found> {
             let lacks = |names: &Option<Vec<Vec<u8>>>| {
                 names.as_ref().is_some_and(|names| !names.iter().any(|known| known == name))
             };
-            let without: Vec<&(SourceId, Span, _)> = uses.iter().filter(|(_, _, names)| lacks(names)).collect();
+            let without: Vec<&Use> = uses.iter().filter(|(_, _, names)| lacks(names)).collect();
             if is_missed(uses.len() - without.len(), uses.len()) {
                 let name = String::from_utf8_lossy(name);
                 for (id, span, _) in without {

@@ -38,7 +38,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let maybe = dynamic.iter().any(|written| own.ends_with(written.trim_end_matches('/')));
         if among && alone && !is_page && !named_by_code(template) && !is_document(&template.source) {
             let one = Found::new(id, Span::default(), "nothing includes it");
-            found.push(if maybe { one.as_hint() } else { one });
+            found.push(if maybe { one.hint() } else { one });
         }
     }
     found
