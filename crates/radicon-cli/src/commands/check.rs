@@ -2,7 +2,9 @@
 
 use std::io::Write;
 
+use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use anstyle::{AnsiColor, Style};
 use anyhow::{Context, Result, bail};
 use radicon::disk::Loaded;
 use radicon::text::{SourceId, Span};
@@ -13,6 +15,9 @@ use super::{adopt, find_page, is_json, json, load, out, sarif, suggestion, write
 use crate::arguments::{Arguments, CheckArguments};
 use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, count, headline, next};
 use crate::{DIFFERENT, FINE};
+
+/// What is most likely not as it was meant.
+const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 
 /// How many findings are shown with their source.
 const SHOWN: usize = 60;
@@ -91,17 +96,13 @@ pub fn explain(arguments: &Arguments, id: &str) -> Result<u8> {
 }
 
 fn print(loaded: &Loaded, checked: &Checked, brief: bool, out: &mut impl Write) -> Result<()> {
-    let renderer = Renderer::styled();
+    let renderer = Renderer::styled().decor_style(DecorStyle::Unicode).warning(WARNING);
     let told = checked.told_once(&loaded.site);
     for (finding, others) in told.iter().take(SHOWN) {
-        if brief || finding.severity == Severity::Hint {
-            line(finding, *others, out)?;
-        } else {
-            writeln!(out, "{}", renderer.render(&[report(loaded, finding)]))?;
-            if *others > 0 {
-                writeln!(out, "  {FAINT}and the same in {}{PLAIN}", count(*others, "other place"))?;
-            }
-            writeln!(out)?;
+        line(finding, *others, out)?;
+        // What is about a file as a whole has no place to show.
+        if !brief && finding.severity != Severity::Hint && !finding.span.is_empty() {
+            writeln!(out, "{}\n", renderer.render(&[report(loaded, finding)]))?;
         }
     }
     if told.len() > SHOWN {
@@ -143,8 +144,9 @@ fn summary(checked: &Checked) -> String {
 fn line(finding: &Finding, others: usize, out: &mut impl Write) -> Result<()> {
     let more = if others > 0 { format!(", and in {}", count(others, "other place")) } else { String::new() };
     let style = match finding.severity {
+        Severity::Error => BAD,
+        Severity::Warning => WARNING,
         Severity::Hint => FAINT,
-        _ => BAD,
     };
     let Finding { file, line, column, severity, rule, message, .. } = finding;
     Ok(writeln!(
@@ -162,11 +164,11 @@ fn report<'a>(loaded: &Loaded, finding: &'a Finding) -> Group<'a> {
         Severity::Hint => Level::INFO,
     };
     let own = snippet(loaded, &finding.file, finding.span, AnnotationKind::Primary, "");
-    let mut group = level.primary_title(&finding.message).id(finding.rule).element(own);
+    let mut group = Group::with_level(level).element(own);
     for related in &finding.related {
         if !related.span.is_empty() {
-            group =
-                group.element(snippet(loaded, &related.file, related.span, AnnotationKind::Context, &related.message));
+            let there = snippet(loaded, &related.file, related.span, AnnotationKind::Context, &related.message);
+            group = group.element(there.path(&related.file));
         }
     }
     if let Some(mend) = &finding.mend {
@@ -178,7 +180,7 @@ fn report<'a>(loaded: &Loaded, finding: &'a Finding) -> Group<'a> {
 /// The lines around a stretch of a file, with the stretch marked.
 fn snippet<'a>(
     loaded: &Loaded,
-    file: &'a str,
+    file: &str,
     span: Span,
     kind: AnnotationKind,
     label: &'a str,
@@ -199,7 +201,7 @@ fn snippet<'a>(
     let range = before.len()..before.len() + marked.len();
     let annotation = kind.span(range);
     let annotation = if label.is_empty() { annotation } else { annotation.label(label) };
-    Snippet::source(line).line_start(number).path(file).annotation(annotation)
+    Snippet::source(line).line_start(number).annotation(annotation)
 }
 
 /// Where the line of a place begins.

@@ -138,7 +138,7 @@ impl Checked {
     }
 
     /// Findings that are alike told once, what is wrong first and hints at the end: the first one, and
-    /// in how many other places the same line of a file is found wrong for the same rule.
+    /// in how many other places the same is found in the same line.
     pub fn told_once(&self, site: &Site) -> Vec<(&Finding, usize)> {
         let line = |finding: &Finding| -> Vec<u8> {
             let Some(id) = site.find(&finding.file) else { return Vec::new() };
@@ -147,11 +147,14 @@ impl Checked {
             let end = memchr::memchr(b'\n', &source[start..]).map_or(source.len(), |at| start + at);
             source[start..end].trim_ascii().to_vec()
         };
-        let mut places: FxHashMap<(&str, Severity, Vec<u8>), usize> = FxHashMap::default();
+        // The same words, but for the file's own name.
+        let words = |finding: &Finding| finding.message.replace(&finding.file, "");
+        let mut places: FxHashMap<(&str, Severity, String, Vec<u8>), usize> = FxHashMap::default();
         let mut told: Vec<(&Finding, usize)> = Vec::new();
         for finding in &self.findings {
             // What is about a file as a whole has no line of its own.
-            let known = (!finding.span.is_empty()).then(|| (finding.rule, finding.severity, line(finding)));
+            let known =
+                (!finding.span.is_empty()).then(|| (finding.rule, finding.severity, words(finding), line(finding)));
             match known.as_ref().and_then(|key| places.get(key)) {
                 Some(&at) => told[at].1 += 1,
                 None => {
