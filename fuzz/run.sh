@@ -11,6 +11,6 @@ targets=("$@")
 export RUSTC_BOOTSTRAP=1
 for target in "${targets[@]}"; do
   mkdir -p "corpus/$target"
-  cargo fuzz run -O "$target" "corpus/$target" "seeds/$target" -- -dict=html.dict -max_len=4096 \
+  cargo fuzz run -O "$target" "corpus/$target" "seeds/$target" $(if [ "$target" = lexer ]; then echo ../demo; fi) -- -dict=html.dict -max_len=4096 \
     -max_total_time=$((minutes * 60)) -timeout=5 -report_slow_units=1 -print_final_stats=1
 done

@@ -39,6 +39,12 @@ fn json(folder: &Path, schema: &str, arguments: &[&str]) -> Value {
     value
 }
 
+/// What `git` does in a folder, under a name of its own.
+fn git(folder: &Path, arguments: &[&str]) -> std::io::Result<std::process::Output> {
+    let identity = ["-c", "user.name=t", "-c", "user.email=t@t.example", "-c", "commit.gpgsign=false"];
+    std::process::Command::new("git").current_dir(folder).args(identity).args(arguments).output()
+}
+
 /// A copy of the demo in a folder of its own.
 fn demo() -> (TempDir, PathBuf) {
     let dir = tempfile::tempdir().expect("a folder");
@@ -345,10 +351,7 @@ fn tree_of_pages(site: &Path) -> Vec<(PathBuf, Vec<u8>)> {
 #[test]
 fn work_that_is_not_committed_is_left_alone() {
     let (_dir, site) = demo();
-    let git = |arguments: &[&str]| {
-        let identity = ["-c", "user.name=Purser", "-c", "user.email=purser@example.org"];
-        std::process::Command::new("git").current_dir(&site).args(identity).args(arguments).output()
-    };
+    let git = |arguments: &[&str]| git(&site, arguments);
     if git(&["init", "-q"]).is_err() {
         assert!(std::env::var_os("CI").is_none(), "CI must have git");
         println!("skipped: git is not here");
@@ -725,10 +728,7 @@ fn steps_are_shown_and_written_and_taken_back() {
 #[test]
 fn prove_compares_revisions_and_steps_leave_uncommitted_files_alone() {
     let (_dir, site) = demo();
-    let git = |arguments: &[&str]| {
-        let identity = ["-c", "user.name=t", "-c", "user.email=t@t.example", "-c", "commit.gpgsign=false"];
-        std::process::Command::new("git").current_dir(&site).args(identity).args(arguments).output()
-    };
+    let git = |arguments: &[&str]| git(&site, arguments);
     if git(&["init", "-q"]).is_err() {
         assert!(std::env::var_os("CI").is_none(), "CI must have git");
         println!("skipped: git is not here");

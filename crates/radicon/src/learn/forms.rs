@@ -2,9 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rustc_hash::FxHashSet;
-
-use super::corpus::Corpus;
 use super::heads::{Directive, Slot, arguments_of};
 use super::meaning::{Meaning, Meanings, Reasoner, Trust};
 use super::pieces::is_prose;
@@ -27,7 +24,7 @@ pub(super) struct Shape {
 }
 
 impl Shape {
-    fn new(kind: Kind, open: String, trust: Trust, why: &str, tags: &[usize]) -> Self {
+    pub fn new(kind: Kind, open: String, trust: Trust, why: &str, tags: &[usize]) -> Self {
         Self {
             kind,
             open,
@@ -43,7 +40,7 @@ impl Shape {
 }
 
 /// A text as a pattern shows it.
-fn escape(text: &str) -> String {
+pub(super) fn escape(text: &str) -> String {
     let mut out = String::new();
     for c in text.chars() {
         if matches!(c, '[' | ']' | '\\') || c == '<' && text.starts_with("<*") {
@@ -60,15 +57,15 @@ pub(super) struct Writer<'a> {
 }
 
 impl Writer<'_> {
-    fn text(&self, at: usize) -> &str {
+    pub(super) fn text(&self, at: usize) -> &str {
         &self.reasoner.corpus.texts[self.reasoner.tags[at].file].text
     }
 
-    fn tag(&self, at: usize) -> &Tag {
+    pub(super) fn tag(&self, at: usize) -> &Tag {
         &self.reasoner.tags[at]
     }
 
-    fn directive(&self, id: usize) -> &Directive {
+    pub(super) fn directive(&self, id: usize) -> &Directive {
         &self.reasoner.directives[id]
     }
 
@@ -254,7 +251,7 @@ impl Writer<'_> {
     }
 
     /// A tag of a directive with something behind its words.
-    fn around(&self, id: usize, body: &str, tags: &[usize]) -> String {
+    pub(super) fn around(&self, id: usize, body: &str, tags: &[usize]) -> String {
         let directive = self.directive(id);
         let notation = self.notation(id);
         let sample: &[usize] = if tags.is_empty() { &directive.tags } else { tags };
@@ -492,7 +489,11 @@ impl Writer<'_> {
                 .filter(|&id| !r.pairs.is_closer(id) && !r.pairs.is_branch(id))
                 .collect();
             let used = meant(notation) || known.strong || engine && self.goes_with_strong(notation);
-            if !used && engine && hints_comment(&known.open, "") && known.close.len() == known.open.len() {
+            if !used
+                && engine
+                && super::comments::hints_comment(&known.open, "")
+                && known.close.len() == known.open.len()
+            {
                 // Delimiters of their own that nothing else is written in, though they are rare.
                 self.comments(notation, &rest, true, shapes);
             }
@@ -555,56 +556,6 @@ impl Writer<'_> {
     fn generic(&self, notation: usize, place: &str) -> String {
         let known = &self.reasoner.notations[notation];
         format!("{} {place} {}", escape(&known.open), escape(&known.close))
-    }
-
-    /// Takes words that another sentence follows each time for comments; gives what is left.
-    fn notes(&self, rest: &[usize], shapes: &mut Vec<Shape>) -> Vec<usize> {
-        let says_something = |id: &usize| {
-            let directive = self.directive(*id);
-            let inner = |at: &usize| self.text(*at)[self.tag(*at).word.end..self.tag(*at).inner.end].trim();
-            let texts: BTreeSet<&str> = directive.tags.iter().map(inner).collect();
-            let words: usize = texts.iter().map(|text| text.split_whitespace().count()).sum();
-            !directive.label().is_empty()
-                && directive.mark.is_empty()
-                && directive.tags.len() >= 3
-                && texts.len() == directive.tags.len()
-                && words >= 3 * texts.len()
-                && texts.iter().all(|text| is_prose(text))
-        };
-        let (notes, left): (Vec<usize>, Vec<usize>) = rest.iter().copied().partition(says_something);
-        for id in notes {
-            let tags = &self.directive(id).tags;
-            let open = self.around(id, " <text>", tags);
-            shapes.push(Shape::new(Kind::Comment, open, Trust::Likely, "another sentence each time", tags));
-        }
-        left
-    }
-
-    /// Takes marks and notations that hold prose or markup for comments, where they are `rare` only
-    /// if that is all they hold; gives what is left.
-    fn comments(&self, notation: usize, rest: &[usize], rare: bool, shapes: &mut Vec<Shape>) -> Vec<usize> {
-        let r = self.reasoner;
-        let mut marks: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
-        rest.iter().for_each(|&id| marks.entry(r.directives[id].mark.as_str()).or_default().push(id));
-        let mut left = Vec::new();
-        for (mark, ids) in marks {
-            let tags: Vec<usize> = ids.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
-            let prose = tags.iter().filter(|&&at| is_prose(&self.text(at)[self.tag(at).inner.clone()])).count();
-            let known = &r.notations[notation];
-            let means =
-                |(id, m): (&usize, &Meaning)| self.directive(*id).notation == notation && m.trust > Trust::Asked;
-            let meant = mark.is_empty() && self.found.of.iter().any(means);
-            let hinted = hints_comment(&known.open, mark);
-            let all = prose == tags.len() || !rare;
-            if !meant && all && (prose * 10 >= tags.len() * 6 || hinted && prose * 10 >= tags.len() * 3) {
-                let open = format!("{}{} <text> {}", escape(&known.open), escape(mark), escape(&known.close));
-                let trust = if prose >= 2 && hinted && !rare { Trust::Sure } else { Trust::Likely };
-                shapes.push(Shape::new(Kind::Comment, open, trust, "words and markup, no expressions", &tags));
-            } else {
-                left.extend(ids);
-            }
-        }
-        left
     }
 
     /// Words in single brackets: each is a form of its own.
@@ -719,31 +670,6 @@ impl Writer<'_> {
         let notation = self.directive(id).notation;
         self.reasoner.tags.iter().any(|tag| tag.notation == notation && tag.brace)
     }
-}
-
-/// The directives of notations that hold nothing but words for people.
-pub(super) fn comment_directives(
-    corpus: &Corpus,
-    notations: &[Notation],
-    tags: &[Tag],
-    directives: &[Directive],
-) -> FxHashSet<usize> {
-    let mut counts = vec![(0, 0); notations.len()];
-    for tag in tags {
-        let prose = is_prose(&corpus.texts[tag.file].text[tag.inner.clone()]);
-        let (words, all) = &mut counts[tag.notation];
-        (*words, *all) = (*words + usize::from(prose), *all + 1);
-    }
-    let is_comment = |notation: usize| {
-        let (prose, all) = counts[notation];
-        all >= 3 && prose * 10 >= all * 9 && hints_comment(&notations[notation].open, "")
-    };
-    (0..directives.len()).filter(|&id| is_comment(directives[id].notation)).collect()
-}
-
-/// Whether a delimiter or mark looks as those of comments do.
-fn hints_comment(open: &str, mark: &str) -> bool {
-    open.ends_with(['#', '*', '-', '!', ';', '/']) || mark.starts_with(['#', '*', '!', '/']) || mark.starts_with("--")
 }
 
 fn mirrored(mark: &str) -> String {

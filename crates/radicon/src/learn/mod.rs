@@ -6,6 +6,7 @@
 //! likely; where two readings do equally well the user is asked, and the form
 //! is left out.
 
+mod comments;
 mod corpus;
 mod forms;
 mod heads;
@@ -212,7 +213,7 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Option<
         pairs::Finder { corpus, tags: &tags, directives: &directives, of: &of, styles: &styles, single }.find()
     };
     // What stands once at the top of files opens nothing, unless nothing else comes out even.
-    let comments = forms::comment_directives(corpus, &notations, &tags, &directives);
+    let comments = comments::comment_directives(corpus, &notations, &tags, &directives);
     let mut single = meaning::on_top(corpus, &notations, &tags, &directives, &references);
     single.extend(&comments);
     let (with, without) = (finder(&single), finder(&comments));
