@@ -264,6 +264,23 @@ mod tests {
     }
 
     #[test]
+    fn copies_in_another_dialect_get_a_partial_of_their_own() {
+        let nav = "<a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a></nav>";
+        let margin = format!("<!--: block m --><p>a</p><!--: end -->\n<nav class=\"bar\">{nav}\n<p>one</p>\n");
+        let brace = format!("{{% block m %}}<p>b</p>{{% endblock %}}\n  <nav class='bar'>{nav}\n<p>two</p>\n");
+        let files = vec![SourceFile::new("a.html", margin), SourceFile::new("shop/b.html", brace)];
+        let site = Site::read(files, crate::dialect::builtin(), &crate::site::Settings::default());
+        let made = step(&site, "a.html:nav", true).expect("a step");
+        let text = |path: &str| {
+            let change = made.changes.iter().find(|change| change.path == path).expect("a change");
+            String::from_utf8(change.new.clone().expect("content")).expect("text")
+        };
+        assert!(text("a.html").contains("\n<!--: partial partials/menu.html -->\n"));
+        assert!(text("shop/b.html").contains("\n  {% include \"partials/menu-2.html\" %}\n"));
+        assert!(text("partials/menu-2.html").starts_with("<nav class='bar'>"));
+    }
+
+    #[test]
     fn blocks_stay_where_they_are() {
         let base = ("base.html", "<header>{% block a %}{% endblock %}</header>");
         refused(&[base], |site| step(site, "base.html:header", false), "belongs to this file's chain");
