@@ -127,7 +127,7 @@ fn apply(file: &str, source: &[u8], edits: &[&Edit]) -> Result<Vec<u8>, EditErro
         if start > end || end > source.len() {
             return Err(EditError::NoPlace(file.to_owned()));
         }
-        if start < at || edit.span == last && !last.is_empty() {
+        if start < at {
             let place = |offset| position(source, offset);
             let (first, second) = (place(last.start), place(edit.span.start));
             return Err(EditError::Overlap { file: file.to_owned(), first, second });

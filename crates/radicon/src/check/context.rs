@@ -119,7 +119,7 @@ fn users(site: &Site) -> Vec<Vec<SourceId>> {
 }
 
 /// The templates that one takes its frame or content from.
-pub(super) fn named(site: &Site, id: SourceId) -> Vec<SourceId> {
+fn named(site: &Site, id: SourceId) -> Vec<SourceId> {
     let parent = match site.parent(id) {
         Parent::Found { id, .. } => Some(*id),
         _ => None,
@@ -128,12 +128,19 @@ pub(super) fn named(site: &Site, id: SourceId) -> Vec<SourceId> {
     parent.into_iter().chain(targets).collect()
 }
 
-/// Whether a construct stands in a condition or loop.
-pub(super) fn within_control(template: &Template, at: u32) -> bool {
-    let items = &template.constructs.items;
-    items[..at as usize]
-        .iter()
-        .any(|item| item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE && item.partner > at)
+/// For each construct of a template whether it stands in a condition or loop.
+pub(super) fn within_controls(template: &Template) -> Vec<bool> {
+    let mut end = 0;
+    let items = (0..).zip(&template.constructs.items);
+    items
+        .map(|(at, item)| {
+            let inside = at < end;
+            if item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE {
+                end = end.max(item.partner);
+            }
+            inside
+        })
+        .collect()
 }
 
 /// A page put together and read.

@@ -290,17 +290,20 @@ pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
     let mut edits = Edits::default();
     let mut mended: Vec<Finding> = Vec::new();
     for keeps in [true, false] {
-        for finding in findings {
-            let Some(mend) = finding.mend.as_ref().filter(|mend| mend.keeps_pages == keeps) else { continue };
-            let mut more = edits.clone();
-            more.edits.extend(mend.edits.iter().cloned());
-            if more.changes(site).is_ok() {
-                edits = more;
+        let wanted =
+            findings.iter().filter(|finding| finding.mend.as_ref().is_some_and(|mend| mend.keeps_pages == keeps));
+        for finding in wanted {
+            let own = edits_of(finding);
+            let touched = |edit: &&Edit| own.iter().any(|other| other.file == edit.file);
+            let beside = edits.edits.iter().filter(touched).chain(&own).cloned().collect();
+            if (Edits { edits: beside, ..Edits::default() }).changes(site).is_ok() {
+                edits.edits.extend(own);
                 mended.push(finding.clone());
             }
         }
         if keeps {
-            drop_unproven(site, &mut edits, &mut mended)?;
+            mended = proven(site, Vec::new(), mended)?;
+            edits.edits = mended.iter().flat_map(edits_of).collect();
         }
     }
     let changes = edits.changes(site)?;
@@ -311,23 +314,21 @@ pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
     Ok(Mended { findings: mended, changed, files, changes })
 }
 
-/// Leaves out mends that should keep all pages and do not.
-fn drop_unproven(site: &Site, edits: &mut Edits, mended: &mut Vec<Finding>) -> Result<(), EditError> {
-    let keeps = |edits: &Edits| -> Result<bool, EditError> {
-        Ok(prove(site, &site.after(&edits.changes(site)?, &[]), Strength::Blanks).equal)
-    };
-    if edits.is_empty() || keeps(edits)? {
-        return Ok(());
+fn edits_of(finding: &Finding) -> Vec<Edit> {
+    finding.mend.as_ref().map(|mend| mend.edits.clone()).unwrap_or_default()
+}
+
+/// Those of `known` findings, and of more, that can be mended together without a change to a page;
+/// what cannot is found by halves.
+fn proven(site: &Site, mut known: Vec<Finding>, more: Vec<Finding>) -> Result<Vec<Finding>, EditError> {
+    let all = Edits { edits: known.iter().chain(&more).flat_map(edits_of).collect(), ..Edits::default() };
+    if more.is_empty() || prove(site, &site.after(&all.changes(site)?, &[]), Strength::Blanks).equal {
+        known.extend(more);
+    } else if more.len() > 1 {
+        let mut first = more;
+        let second = first.split_off(first.len() / 2);
+        known = proven(site, known, first)?;
+        known = proven(site, known, second)?;
     }
-    let all = std::mem::take(mended);
-    *edits = Edits::default();
-    for finding in all {
-        let mut more = edits.clone();
-        more.edits.extend(finding.mend.iter().flat_map(|mend| mend.edits.iter().cloned()));
-        if keeps(&more)? {
-            *edits = more;
-            mended.push(finding);
-        }
-    }
-    Ok(())
+    Ok(known)
 }

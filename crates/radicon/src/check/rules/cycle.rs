@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::check::context::{Context, Found, within_control};
+use crate::check::context::{Context, Found, within_controls};
 use crate::check::{Look, Rule, Severity};
 use crate::resolve::Break;
 use crate::site::Site;
@@ -51,12 +51,16 @@ fn told(site: &Site, round: &[SourceId]) -> String {
 fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
     let edges = |id: SourceId| -> Vec<(u32, SourceId)> {
         let template = site.get(id);
-        let included = template.includes().filter(|(at, _)| !within_control(template, *at));
+        let within = within_controls(template);
+        let included = template.includes().filter(|(at, _)| !within[*at as usize]);
         included.filter_map(|(at, _)| Some((at, *site.links(id).target(at)?.as_ref().ok()?))).collect()
     };
     let mut done = vec![false; site.templates.len()];
     let mut rounds: BTreeSet<Vec<SourceId>> = BTreeSet::new();
     for start in ids {
+        if done[start.index()] {
+            continue;
+        }
         // The way from the start to here, each file with what it includes and was not followed yet.
         let mut path: Vec<(SourceId, Vec<(u32, SourceId)>)> = vec![(start, edges(start))];
         while let Some((id, open)) = path.last_mut() {

@@ -113,11 +113,10 @@ fn is_open(page: &PageView<'_>) -> bool {
         matches!(kind, Kind::Output | Kind::Other | Kind::Code | Kind::Include | Kind::Wrap | Kind::Parent)
     };
     let items = &page.document.constructs.items;
-    page.document
-        .tokens
-        .iter()
-        .filter(|token| token.kind == TokenKind::Construct)
-        .any(|token| items.iter().any(|item| item.span.start == token.start && brings(item.kind)))
+    page.document.tokens.iter().filter(|token| token.kind == TokenKind::Construct).any(|token| {
+        let at = items.partition_point(|item| item.span.start < token.start);
+        items.get(at).is_some_and(|item| item.span.start == token.start && brings(item.kind))
+    })
 }
 
 #[cfg(test)]

@@ -40,18 +40,24 @@ pub(super) fn holds_construct(page: &PageView<'_>, span: Span) -> bool {
 }
 
 fn look(_: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
-    let mut seen: FxHashMap<&[u8], Vec<Span>> = FxHashMap::default();
+    let mut seen: FxHashMap<&[u8], Vec<(Span, Branches)>> = FxHashMap::default();
     let mut found = Vec::new();
     for (id, span) in ids(page) {
+        let branches = page.branches(span.start);
         let before = seen.entry(id).or_default();
-        if let Some(first) = before.iter().find(|first| !exclude(page, first.start, span.start)) {
-            let (one, other) = (page.origin(span), page.origin(*first));
-            found.push(told(page, id, one, other));
+        if let Some((first, _)) = before.iter().find(|(_, other)| !exclude(other, &branches)) {
+            found.push(told(page, id, page.origin(span), page.origin(*first)));
         }
-        before.push(span);
+        // Two in one branch are alike to all others.
+        if !before.iter().any(|(_, other)| *other == branches) {
+            before.push((span, branches));
+        }
     }
     found
 }
+
+/// The branches around a place, by their conditions.
+type Branches = FxHashMap<u32, usize>;
 
 fn told(page: &PageView<'_>, id: &[u8], (source, span): (SourceId, Span), (other, there): (SourceId, Span)) -> Found {
     let id = String::from_utf8_lossy(id);
@@ -67,8 +73,7 @@ fn told(page: &PageView<'_>, id: &[u8], (source, span): (SourceId, Span), (other
 }
 
 /// Whether two places stand in different branches of one condition.
-fn exclude(page: &PageView<'_>, first: u32, second: u32) -> bool {
-    let (a, b) = (page.branches(first), page.branches(second));
+fn exclude(a: &Branches, b: &Branches) -> bool {
     a.iter().any(|(condition, branch)| b.get(condition).is_some_and(|other| other != branch))
 }
 

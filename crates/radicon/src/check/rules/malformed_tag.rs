@@ -85,11 +85,9 @@ fn torn(template: &Template) -> Vec<(Span, Span, String)> {
         for at in memchr::memchr_iter(lead[0], source) {
             let gap = source[at + 1..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
             let after = &source[at + 1 + gap..];
-            let inside = template
-                .constructs
-                .items
-                .iter()
-                .any(|item| item.span.start as usize <= at && at < item.span.end as usize);
+            let items = &template.constructs.items;
+            let next = items.partition_point(|item| item.span.start as usize <= at);
+            let inside = next.checked_sub(1).is_some_and(|before| items[before].span.end as usize > at);
             if gap == 0 || gap > 2 || after.first() != Some(&lead[1]) || inside {
                 continue;
             }

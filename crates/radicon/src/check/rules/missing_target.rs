@@ -32,16 +32,13 @@ fn of_template(site: &Site, id: SourceId, template: &Template) -> Vec<Found> {
         let written = item.target.text(&template.source);
         let targets = template.dialect.targets_of(item.kind);
         let names = names(site, targets);
-        let hint = match did_you_mean(&written, names.iter().map(String::as_str)) {
-            Some(meant) => format!("; did you mean `{meant}`?"),
-            None => String::new(),
-        };
-        let mut message = describe_missing(&written, missing);
-        if !hint.is_empty() {
-            message = format!("no template `{written}`{hint}");
-        }
-        let one = Found::new(id, item.span, message);
-        found.push(if hint.is_empty() && is_foreign(&written, targets, &names, missing) { one.hint() } else { one });
+        found.push(match did_you_mean(&written, names.iter().map(String::as_str)) {
+            Some(meant) => Found::new(id, item.span, format!("no template `{written}`; did you mean `{meant}`?")),
+            None => {
+                let one = Found::new(id, item.span, describe_missing(&written, missing));
+                if is_foreign(&written, targets, &names, missing) { one.hint() } else { one }
+            }
+        });
     }
     for (at, item) in template.includes().filter(|(_, item)| item.target.is_empty() && !item.name.is_empty()) {
         let name = item.name.of(&template.source);

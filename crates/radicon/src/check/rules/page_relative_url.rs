@@ -67,11 +67,10 @@ fn urls(template: &Template) -> Vec<(Span, String)> {
         else {
             continue;
         };
-        let dynamic = template
-            .constructs
-            .items
-            .iter()
-            .any(|item| item.kind != Kind::Comment && item.span.start < value.end && item.span.end > value.start);
+        let items = &template.constructs.items;
+        let first = items.partition_point(|item| item.span.end <= value.start);
+        let dynamic =
+            items[first..].iter().take_while(|item| item.span.start < value.end).any(|item| item.kind != Kind::Comment);
         let url = value.text(source).into_owned();
         if !dynamic && is_relative(&url) {
             found.push((value, url));

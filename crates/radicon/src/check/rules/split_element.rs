@@ -40,21 +40,12 @@ fn halves(template: &Template) -> (Vec<Half>, Vec<Half>) {
     let source = &template.source;
     let document = Document::with_constructs(source, template.constructs.clone());
     let (mut opened, mut closed) = (Vec::new(), Vec::new());
+    // What holds a node stands before it.
+    let mut in_pair = vec![false; document.nodes.len()];
     for (at, node) in document.nodes.iter().enumerate() {
-        let in_pair = {
-            let mut up = node.parent;
-            loop {
-                let outer = &document.nodes[up as usize];
-                if outer.kind == NodeKind::Pair {
-                    break true;
-                }
-                if up == 0 {
-                    break false;
-                }
-                up = outer.parent;
-            }
-        };
-        if in_pair {
+        let outer = node.parent as usize;
+        in_pair[at] = in_pair[outer] || document.nodes[outer].kind == NodeKind::Pair;
+        if in_pair[at] {
             continue;
         }
         let Some(token) = document.tokens.get(node.first as usize) else { continue };

@@ -36,9 +36,8 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         }
     }
     let mut found = Vec::new();
-    for ((dialect, written), places) in places {
+    for ((_, written), places) in places {
         let template = context.site.get(places[0].0);
-        debug_assert_eq!(template.dialect.name, dialect);
         let words = words(&template.dialect);
         let Some(meant) = did_you_mean(&written, words.iter().map(String::as_str)).filter(|_| written.len() >= 4)
         else {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::check::context::{Context, Found, within_control};
+use crate::check::context::{Context, Found, within_controls};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::resolve::Arguments;
@@ -27,11 +27,12 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 /// Names that a template prints alone and without a condition, with the first place.
 fn printed(template: &Template) -> BTreeMap<&[u8], Span> {
     let mut names = BTreeMap::new();
+    let within = within_controls(template);
     for (at, item) in (0..).zip(&template.constructs.items).filter(|(_, item)| item.kind == Kind::Output) {
         let span = if item.expr.is_empty() { item.name } else { item.expr };
         let name = span.of(&template.source).trim_ascii();
         let plain = !name.is_empty() && name.iter().all(|&b| b.is_ascii_alphanumeric() || b == b'_');
-        if plain && !within_control(template, at) {
+        if plain && !within[at] {
             names.entry(name).or_insert(item.span);
         }
     }
@@ -49,8 +50,7 @@ fn is_missed(supplied: usize, all: usize) -> bool {
 
 fn layouts(context: &Context<'_>) -> Vec<Found> {
     let mut children: BTreeMap<SourceId, Vec<(SourceId, Vec<SourceId>)>> = BTreeMap::new();
-    for (id, template, chain) in context.children().filter(|(_, template, _)| template.rendered) {
-        let _ = template;
+    for (id, _, chain) in context.children().filter(|(_, template, _)| template.rendered) {
         for (level, &layout) in chain.levels.iter().enumerate().skip(1) {
             children.entry(layout).or_default().push((id, chain.levels[..level].to_vec()));
         }
