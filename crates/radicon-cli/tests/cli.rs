@@ -45,6 +45,16 @@ fn git(folder: &Path, arguments: &[&str]) -> std::io::Result<std::process::Outpu
     std::process::Command::new("git").current_dir(folder).args(identity).args(arguments).output()
 }
 
+/// Whether `git` is here; else the test is reported as skipped, and fails in CI.
+fn has_git() -> bool {
+    let there = git(Path::new("."), &["--version"]).is_ok();
+    assert!(there || std::env::var_os("CI").is_none(), "git is missing, and CI must have it");
+    if !there {
+        println!("skipped: git is not here");
+    }
+    there
+}
+
 /// A copy of the demo in a folder of its own.
 fn demo() -> (TempDir, PathBuf) {
     let dir = tempfile::tempdir().expect("a folder");
@@ -351,14 +361,13 @@ fn tree_of_pages(site: &Path) -> Vec<(PathBuf, Vec<u8>)> {
 #[test]
 fn work_that_is_not_committed_is_left_alone() {
     let (_dir, site) = demo();
-    let git = |arguments: &[&str]| git(&site, arguments);
-    if git(&["init", "-q"]).is_err() {
-        assert!(std::env::var_os("CI").is_none(), "CI must have git");
-        println!("skipped: git is not here");
+    if !has_git() {
         return;
     }
-    git(&["add", "-A"]).expect("git add");
-    git(&["commit", "-qm", "as it was"]).expect("git commit");
+    let git = |arguments: &[&str]| git(&site, arguments);
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "as it was"]] {
+        git(arguments).expect("git");
+    }
     let page = site.join("fares.html");
     let text = fs::read_to_string(&page).expect("a page").replace("11.00", "12.00");
     fs::write(&page, text).expect("written");
@@ -523,16 +532,10 @@ fn repeats_are_listed_shown_and_limited() {
 
 #[test]
 fn a_patch_does_what_adopt_does() {
-    let git = |dir: &Path, arguments: &[&str]| {
-        let ran = std::process::Command::new("git").args(arguments).current_dir(dir).output();
-        ran.map(|ran| (ran.status.success(), String::from_utf8_lossy(&ran.stderr).into_owned()))
-    };
-    let (dir, site) = demo();
-    if git(dir.path(), &["--version"]).is_err() {
-        assert!(std::env::var_os("CI").is_none(), "git is missing, and CI must have it");
-        println!("skipped: git is not here");
+    if !has_git() {
         return;
     }
+    let (dir, site) = demo();
     let patch = dir.path().join("proposal.patch");
     let ran = radicon(&site, &["propose", "--patch", &patch.to_string_lossy()]);
     assert_eq!(ran.code, 0, "{}", ran.err);
@@ -540,7 +543,7 @@ fn a_patch_does_what_adopt_does() {
     radicon(dir.path(), &["demo", "patched"]);
     let patched = patched.join("tidewater");
     let applied = git(&patched, &["apply", "--whitespace=nowarn", &patch.to_string_lossy()]).expect("git");
-    assert!(applied.0, "{}", applied.1);
+    assert!(applied.status.success(), "{}", String::from_utf8_lossy(&applied.stderr));
     assert_eq!(radicon(&site, &["adopt"]).code, 0);
     for name in ["layouts/base.html", "layouts/harbours.html", "harbours/heronsea.html", "fares.html"] {
         let read = |folder: &Path| std::fs::read(folder.join(name)).expect(name);
@@ -728,14 +731,13 @@ fn steps_are_shown_and_written_and_taken_back() {
 #[test]
 fn prove_compares_revisions_and_steps_leave_uncommitted_files_alone() {
     let (_dir, site) = demo();
-    let git = |arguments: &[&str]| git(&site, arguments);
-    if git(&["init", "-q"]).is_err() {
-        assert!(std::env::var_os("CI").is_none(), "CI must have git");
-        println!("skipped: git is not here");
+    if !has_git() {
         return;
     }
-    git(&["add", "-A"]).expect("git add");
-    git(&["commit", "-qm", "as it was"]).expect("git commit");
+    let git = |arguments: &[&str]| git(&site, arguments);
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "as it was"]] {
+        git(arguments).expect("git");
+    }
     assert_eq!(radicon(&site, &["prove", "HEAD"]).code, 0);
     let fares = site.join("fares.html");
     let text = fs::read_to_string(&fares).expect("a page");

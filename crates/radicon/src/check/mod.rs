@@ -17,7 +17,6 @@ use crate::text::{LineIndex, Span, line_start};
 
 use context::{Context, Found, PageView};
 pub use rules::RULES;
-pub(crate) use rules::outermost;
 #[cfg(test)]
 pub(crate) use rules::testing;
 

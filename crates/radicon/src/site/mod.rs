@@ -8,6 +8,7 @@ mod roots;
 mod selector;
 mod settings;
 mod survey;
+mod template;
 mod trial;
 
 use std::sync::Arc;
@@ -17,9 +18,9 @@ use rustc_hash::FxHashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::dialect::{self, Dialect, Kind, Part, Targets, Twice};
-use crate::markup::{ALONE, Construct, Constructs};
-use crate::text::{MAX_SOURCE, Position, SourceId, Span, position};
+use crate::dialect::{self, Dialect, Part, Targets};
+use crate::markup::{Construct, Constructs};
+use crate::text::{Position, SourceId};
 
 pub use lookup::Missing;
 pub(crate) use lookup::{beneath, folder};
@@ -29,6 +30,8 @@ pub(crate) use roots::usual_folder;
 pub use selector::Selector;
 pub use settings::{CheckSettings, FolderRule, Partials, Pin, ProposeSettings, Settings};
 pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
+pub use template::Template;
+use template::{evidence, unreadable};
 pub(crate) use trial::unread;
 pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace, TrialTag};
 
@@ -93,212 +96,12 @@ pub enum Role {
     Marker,
 }
 
-/// One source file, parsed under one dialect.
-#[derive(Clone, Debug)]
-pub struct Template {
-    /// Path from the site's folder, with `/` between its parts.
-    pub path: String,
-    /// Its bytes.
-    pub source: Arc<Vec<u8>>,
-    /// The dialect it is read in.
-    pub dialect: Arc<Dialect>,
-    /// Its constructs.
-    pub constructs: Constructs,
-    /// What it is for.
-    pub role: Role,
-    /// It is rendered for itself: a page, or named by application code.
-    pub rendered: bool,
-    /// Why it cannot be read as markup, if it cannot.
-    pub unreadable: Option<&'static str>,
-    /// For each block that it defines the tag that counts.
-    definitions: FxHashMap<Box<[u8]>, u32>,
-    /// Tags of blocks that it had defined before.
-    twice: Vec<u32>,
-}
-
-impl Template {
-    fn read(file: SourceFile, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
-        let unreadable = unreadable(&file.bytes);
-        let wanted = folders::rules_for(&settings.folders, &file.path).iter().find_map(|rule| rule.dialect.as_deref());
-        let ruled = dialects.iter().find(|dialect| Some(dialect.name.as_str()) == wanted);
-        let fitting: Vec<_> = match ruled {
-            Some(ruled) => vec![ruled],
-            None => dialects.iter().filter(|dialect| dialect.fits(&file.path)).collect(),
-        };
-        // A name that only a dialect of the site's own fits says enough.
-        let sure = ruled.is_some()
-            || matches!(fitting[..], [only] if !dialect::builtin().iter().any(|b| Arc::ptr_eq(b, only)));
-        let mut best = (0, dialect::plain(), Constructs::default());
-        for dialect in fitting.into_iter().filter(|dialect| unreadable.is_none() && !dialect.forms.is_empty()) {
-            let constructs = Constructs::read(&file.bytes, dialect);
-            let score = evidence(&constructs) + usize::from(sure);
-            if score > best.0 {
-                best = (score, Arc::clone(dialect), constructs);
-            }
-        }
-        let (_, dialect, constructs) = best;
-        let mut template = Self {
-            path: file.path,
-            source: file.bytes.into(),
-            dialect,
-            constructs,
-            role: Role::Page,
-            rendered: false,
-            unreadable,
-            definitions: FxHashMap::default(),
-            twice: Vec::new(),
-        };
-        template.index();
-        template
-    }
-
-    /// Finds the definition of each block that counts.
-    fn index(&mut self) {
-        let mut definitions: FxHashMap<Box<[u8]>, u32> = FxHashMap::default();
-        let mut twice = Vec::new();
-        // What stands in the body of a wrap is given to the template that it includes.
-        let mut wrapped = 0;
-        for (at, item) in (0..).zip(&self.constructs.items) {
-            if item.kind == Kind::Wrap && item.part == Part::Open && item.partner != ALONE {
-                wrapped = wrapped.max(item.partner);
-            }
-            let given = item.kind == Kind::Fill && at < wrapped;
-            if given || !item.kind.defines() || !is_whole(item) || item.name.is_empty() {
-                continue;
-            }
-            let name = item.name.of(&self.source);
-            match definitions.get_mut(name) {
-                None => drop(definitions.insert(name.into(), at)),
-                Some(known) => {
-                    twice.push(at);
-                    if self.dialect.rules.twice != Twice::First {
-                        *known = at;
-                    }
-                }
-            }
-        }
-        (self.definitions, self.twice) = (definitions, twice);
-    }
-
-    /// Tags of blocks that were defined here before, where the dialect does not allow it.
-    pub(crate) fn defined_twice(&self) -> impl Iterator<Item = u32> {
-        self.twice.iter().copied().filter(|_| self.dialect.rules.twice == Twice::Error)
-    }
-
-    /// Blocks that stand here twice, where the dialect does not allow it.
-    pub fn twice(&self) -> impl Iterator<Item = Problem> {
-        self.defined_twice().map(|at| {
-            let item = &self.constructs.items[at as usize];
-            let name = item.name.text(&self.source);
-            self.problem(item.span.start, format!("the block `{name}` stands in this file before; the last one counts"))
-        })
-    }
-
-    /// The tag that defines a block of this name here, if there is one.
-    pub fn definition(&self, name: &[u8]) -> Option<u32> {
-        self.definitions.get(name).copied()
-    }
-
-    /// The constructs that name its parent, with their indices.
-    fn parents(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        (0..).zip(&self.constructs.items).filter(|(_, item)| item.kind == Kind::Parent)
-    }
-
-    /// The construct that names its parent; the first, if there are several.
-    pub fn parent(&self) -> Option<&Construct> {
-        self.parents().map(|(_, item)| item).next()
-    }
-
-    /// The includes it holds, with and without a body.
-    pub fn includes(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        let includes = |item: &Construct| {
-            matches!(item.kind, Kind::Include | Kind::Wrap) && matches!(item.part, Part::Single | Part::Open)
-        };
-        (0..).zip(&self.constructs.items).filter(move |(_, item)| includes(item))
-    }
-
-    /// The blocks and contents for blocks that it defines, with the indices of their tags.
-    pub fn blocks(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        self.named(|kind| kind.defines())
-    }
-
-    /// The regions that another template may fill: blocks and slots.
-    pub fn regions(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        self.named(|kind| matches!(kind, Kind::Block | Kind::Slot))
-    }
-
-    /// The named fragments it defines.
-    pub fn parts(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        self.named(|kind| kind == Kind::Part)
-    }
-
-    /// Whole pairs and single tags of some kinds that have a name.
-    fn named(&self, is_meant: impl Fn(Kind) -> bool) -> impl Iterator<Item = (u32, &Construct)> {
-        (0..)
-            .zip(&self.constructs.items)
-            .filter(move |(_, item)| !item.name.is_empty() && is_meant(item.kind) && is_whole(item))
-    }
-
-    /// What stands between a pair's tags, white space that goes with the tags
-    /// left out; of a single tag its short content.
-    pub fn inner(&self, opener: u32) -> Span {
-        let open = &self.constructs.items[opener as usize];
-        if open.partner == ALONE {
-            return open.value;
-        }
-        let close = &self.constructs.items[open.partner as usize];
-        Span::new(open.reach.end, close.reach.start.max(open.reach.end))
-    }
-
-    /// A problem at a place of this template.
-    pub fn problem(&self, offset: u32, message: impl Into<String>) -> Problem {
-        Problem { file: self.path.clone(), at: Some(position(&self.source, offset)), message: message.into() }
-    }
-}
-
-/// Whether it is a single tag, or the opening tag of a pair that is closed.
-fn is_whole(item: &Construct) -> bool {
-    item.part == Part::Single || item.part == Part::Open && item.partner != ALONE
-}
-
-/// How much in a source speaks for the dialect it was read in. Outputs and
-/// unknown tags alone do not: pages about templates are full of them.
-fn evidence(constructs: &Constructs) -> usize {
-    let weight = |item: &Construct| match item.kind {
-        // A page about templates may show many tags; what frames it counts more.
-        Kind::Parent => 1_000,
-        Kind::Slot | Kind::Fill | Kind::Body | Kind::Include | Kind::Import | Kind::Inherited | Kind::Set => 1,
-        Kind::Block | Kind::Control | Kind::Verbatim | Kind::Wrap | Kind::Part => usize::from(item.partner != ALONE),
-        Kind::Output | Kind::Comment | Kind::Code | Kind::Other => 0,
-    };
-    constructs.items.iter().map(weight).sum()
-}
-
 /// The dialect that explains a file best, if one explains anything in it.
 pub(crate) fn explaining<'d>(file: &SourceFile, dialects: &'d [Arc<Dialect>]) -> Option<&'d Arc<Dialect>> {
     let fitting = dialects.iter().filter(|dialect| dialect.fits(&file.path) && !dialect.forms.is_empty());
     let scored: Vec<_> = fitting.map(|dialect| (evidence(&Constructs::read(&file.bytes, dialect)), dialect)).collect();
     let best = scored.into_iter().rev().max_by_key(|(score, _)| *score);
     best.filter(|(score, _)| *score > 0 && unreadable(&file.bytes).is_none()).map(|(_, dialect)| dialect)
-}
-
-/// Why the bytes cannot be read as HTML in an encoding that contains ASCII.
-fn unreadable(bytes: &[u8]) -> Option<&'static str> {
-    let head = &bytes[..bytes.len().min(64 * 1024)];
-    if bytes.len() > MAX_SOURCE {
-        return Some("larger than 4 GiB");
-    }
-    if head.starts_with(b"\xff\xfe") || head.starts_with(b"\xfe\xff") {
-        return Some("UTF-16 text; save it as UTF-8 to have it read");
-    }
-    let zeros = memchr::memchr_iter(0, head).count();
-    match zeros {
-        0 => None,
-        _ if zeros * 3 > head.len() && head.contains(&b'<') => {
-            Some("UTF-16 or UTF-32 text; save it as UTF-8 to have it read")
-        }
-        _ => Some("binary content, not HTML"),
-    }
 }
 
 /// From which template one takes its frame.
@@ -666,6 +469,7 @@ impl Links {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::dialect::Kind;
 
     #[track_caller]
     fn site(files: &[(&str, &str)]) -> Site {

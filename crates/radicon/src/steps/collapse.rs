@@ -3,7 +3,6 @@
 use super::levels::{added_behind, inherited};
 use super::reorder::whole;
 use super::{Step, StepError, between, finish, refuse, whole_lines};
-use crate::check::outermost;
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ALONE;
@@ -73,7 +72,7 @@ fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Constr
 /// What a child must say itself once the level above it is gone; it stands behind its parent tag.
 fn taken_over(layout: &Template, child: &Template, parent: Span) -> Result<Edits, StepError> {
     let mut edits = Edits::default();
-    for (at, item) in outermost(layout) {
+    for (at, item) in layout.outermost() {
         let name = item.name.of(&layout.source);
         let (content, used) = with_regions(layout, child, at);
         // Content for regions that stood in the level's own goes into the child's.

@@ -1,7 +1,6 @@
 //! `pull-up` and `push-down`: content of a block moves between a layout and its children.
 
 use super::{Step, StepError, between, finish, refuse, whole_lines};
-use crate::check::outermost;
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ALONE;
@@ -33,7 +32,7 @@ pub fn pull_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
         let Some(at) = child.definition(block.as_bytes()) else {
             return refuse(format!("{} gives no content for `{block}`", child.path));
         };
-        if !outermost(child).any(|(outer, _)| outer == at) {
+        if !child.outermost().any(|(outer, _)| outer == at) {
             return refuse(format!("in {} `{block}` stands in another block", child.path));
         }
         let own = between(child, at).of(&child.source);
@@ -131,7 +130,7 @@ pub(super) fn inherits(template: &Template, opener: u32) -> bool {
 
 /// The edits that give a child one more override, behind its last one, else behind its parent line.
 fn added(child: &Template, block: &str, content: &[u8]) -> Result<Edits, StepError> {
-    let last = outermost(child).last().map(|(at, _)| super::reorder::whole(child, at));
+    let last = child.outermost().last().map(|(at, _)| super::reorder::whole(child, at));
     match last.or(child.parent().map(|item| item.span)) {
         Some(after) => added_behind(child, after, block, content),
         None => refuse(format!("{} names no layout", child.path)),

@@ -1,7 +1,6 @@
 //! `reorder`: overrides in the order in which the layout has its blocks.
 
 use super::{Step, StepError, finish};
-use crate::check::outermost;
 use crate::dialect::Loose;
 use crate::edit::Edits;
 use crate::markup::{ALONE, Construct};
@@ -54,7 +53,7 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
             Some((std::cmp::Reverse(level), region.0))
         })
     };
-    let blocks: Vec<(u32, &Construct)> = outermost(template).filter(|(_, item)| item.partner != ALONE).collect();
+    let blocks: Vec<(u32, &Construct)> = template.outermost().filter(|(_, item)| item.partner != ALONE).collect();
     // Blocks of different layouts have no order among each other.
     let base = blocks.iter().find_map(|(_, item)| rank(item))?.0;
     let ranked: Vec<(u32, Span, u32)> = blocks

@@ -8,8 +8,6 @@ use crate::markup::ALONE;
 use crate::steps::whole_lines;
 use crate::text::{Span, trim_blanks};
 
-use super::orphan_override::outermost;
-
 pub(super) const RULE: Rule = Rule {
     id: "dead-override",
     severity: Severity::Hint,
@@ -22,7 +20,7 @@ pub(super) const RULE: Rule = Rule {
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, template, chain) in context.children() {
-        for (at, item) in outermost(template).filter(|(_, item)| item.partner != ALONE) {
+        for (at, item) in template.outermost().filter(|(_, item)| item.partner != ALONE) {
             let name = item.name.of(&template.source);
             let Some(next) = context.replaced(&chain, name) else { continue };
             let items = &template.constructs.items;

@@ -28,8 +28,6 @@ mod unused_partial;
 #[cfg(test)]
 pub(crate) mod testing;
 
-pub(crate) use orphan_override::outermost;
-
 use super::Rule;
 
 /// Everything that [`check`](crate::check) looks for.

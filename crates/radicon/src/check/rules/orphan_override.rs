@@ -3,7 +3,6 @@
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::edit::Edits;
-use crate::markup::{ALONE, Construct};
 use crate::resolve::Chain;
 use crate::site::Template;
 use crate::text::{Span, did_you_mean};
@@ -20,7 +19,7 @@ pub(super) const RULE: Rule = Rule {
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, template, chain) in context.children() {
-        for (at, item) in outermost(template) {
+        for (at, item) in template.outermost() {
             let name = item.name.of(&template.source);
             if !context.regions_above(&chain, name).is_empty() {
                 continue;
@@ -54,18 +53,6 @@ fn known(context: &Context<'_>, chain: &Chain) -> Vec<String> {
     known.sort();
     known.dedup();
     known
-}
-
-/// The definitions of a template that stand in no other one.
-pub(crate) fn outermost(template: &Template) -> impl Iterator<Item = (u32, &Construct)> {
-    let mut end = 0;
-    template.blocks().filter(move |(at, item)| {
-        let outside = *at >= end;
-        if outside && item.partner != ALONE {
-            end = item.partner;
-        }
-        outside
-    })
 }
 
 /// Where the name of a pair is written: in its opening tag, and maybe in its closing one.
