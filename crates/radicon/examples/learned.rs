@@ -40,8 +40,8 @@ fn main() {
             continue;
         }
         let templates = 10 + if random.once_in(3) { random.below(190) } else { random.below(50) };
-        let made = common::written::site(&mut random, &engine, templates);
-        let found = outcome(&engine, &made.files, show.is_some());
+        let made = common::written::mixed_site(&mut random, &engine, templates);
+        let found = outcome(&engine, &made, show.is_some());
         if found.exact == 0 || found.wrong_sure > 0 || found.right * 100 < found.constructs * 98 {
             println!(
                 "seed {seed:4} {:18} {:3} files: {:5.1} % of constructs, {}/{} pages{}{}",

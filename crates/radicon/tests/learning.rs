@@ -66,8 +66,8 @@ fn made_up_engines_are_learned() {
         let mut random = Random((first + case) * 7_919);
         let engine = common::engines::engine(&mut random);
         let templates = 10 + random.below(40);
-        let made = common::written::site(&mut random, &engine, templates);
-        let found = outcome(&engine, &made.files, false);
+        let made = common::written::mixed_site(&mut random, &engine, templates);
+        let found = outcome(&engine, &made, false);
         assert_eq!(found.wrong_sure, 0, "seed {}: {:?}", first + case, found.notes);
         all.add(&found);
     }

@@ -7,6 +7,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::site::{SourceFile, folder};
 
 /// One file as text; bytes that are not UTF-8 are replaced.
+#[derive(Clone)]
 pub(super) struct Text {
     pub path: String,
     pub text: String,
@@ -135,7 +136,10 @@ pub(super) struct Corpus {
 
 impl Corpus {
     pub fn new<'a>(files: impl IntoIterator<Item = &'a SourceFile>) -> Self {
-        let texts: Vec<Text> = files.into_iter().map(Text::new).collect();
+        Self::of(files.into_iter().map(Text::new).collect())
+    }
+
+    pub fn of(texts: Vec<Text>) -> Self {
         let by_path = texts.iter().enumerate().map(|(id, text)| (text.path.clone(), id)).collect();
         Self { texts, by_path }
     }

@@ -17,6 +17,7 @@ mod parents;
 mod pieces;
 mod regions;
 mod rendered;
+mod split;
 mod tags;
 mod targets;
 mod write;
@@ -101,6 +102,8 @@ struct Group<'a> {
     pattern: String,
     /// The dialect that is known to explain most of them.
     known: Option<Known>,
+    /// Which of several notations that stand side by side they are written in, from 1.
+    number: usize,
 }
 
 /// What a known dialect reads in the files of a group.
@@ -137,7 +140,7 @@ pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFil
             let corpus = Corpus::new(own.iter().copied());
             let pattern = pattern(suffix, &own, files.len());
             let known = name.and_then(|name| dialects.get(name)).map(|dialect| Known::read(dialect, &own));
-            found.extend(learn_group(&corpus, &index, &Group { suffix, pattern, known }));
+            found.extend(learn_group(&corpus, &index, &Group { suffix, pattern, known, number: 1 }));
         }
     }
     for learned in &mut found {
@@ -201,7 +204,7 @@ impl Known {
     }
 }
 
-fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Option<Learned> {
+fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Learned> {
     let notations = notations::find(corpus);
     let tags = tags::read_all(&corpus.texts, &notations);
     let (notations, tags) = relevant(corpus, index, notations, tags);
@@ -237,7 +240,17 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Option<
         matches!(m.kind, Kind::Parent | Kind::Include | Kind::Wrap | Kind::Block | Kind::Slot | Kind::Fill | Kind::Part)
     };
     if !found.of.values().any(shows) {
-        return None;
+        return Vec::new();
+    }
+    // Engines side by side are learned one by one, so that the rules of one confuse no other.
+    let apart = split::apart(&reasoner, &found).filter(|_| group.known.is_none() && group.number == 1);
+    if let Some(apart) = apart {
+        let learn_one = |(at, files): (usize, Vec<usize>)| {
+            let own = Corpus::of(files.into_iter().map(|file| corpus.texts[file].clone()).collect());
+            let one = Group { suffix: group.suffix, pattern: group.pattern.clone(), known: None, number: at + 2 };
+            learn_group(&own, index, &one)
+        };
+        return apart.into_iter().enumerate().flat_map(learn_one).collect();
     }
     let named: FxHashMap<usize, usize> = references
         .iter()
@@ -248,7 +261,7 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Option<
     if found.parents.is_empty() {
         found.around = meaning::halves(corpus, &named);
     }
-    write::learned(&reasoner, &found, group)
+    write::learned(&reasoner, &found, group).into_iter().collect()
 }
 
 /// Leaves out notations whose tags mean nothing, so that their words confuse no others.

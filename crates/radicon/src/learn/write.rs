@@ -159,7 +159,9 @@ fn name(group: &Group<'_>) -> String {
     let folder = if folder == "**" || folder.starts_with('*') { "" } else { folder };
     let words = [folder, group.suffix].join(".");
     let words: Vec<&str> = words.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
-    if words.is_empty() { "learned".into() } else { format!("learned-{}", words.join("-")) }
+    let name = if words.is_empty() { "learned".to_owned() } else { format!("learned-{}", words.join("-")) };
+    // The first of several has the plain name.
+    if group.number > 2 { format!("{name}-{}", group.number - 1) } else { name }
 }
 
 /// A text in TOML's quotes: literal ones where that can be.

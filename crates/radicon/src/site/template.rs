@@ -41,14 +41,15 @@ impl Template {
             Some(ruled) => vec![ruled],
             None => dialects.iter().filter(|dialect| dialect.fits(&file.path)).collect(),
         };
-        // A name that only a dialect of the site's own fits says enough.
-        let sure = ruled.is_some()
-            || matches!(fitting[..], [only] if !dialect::builtin().iter().any(|b| Arc::ptr_eq(b, only)));
-        let mut best = (0, dialect::plain(), Constructs::default());
+        // A name that only dialects of the site's own fit says enough.
+        let is_built_in = |dialect: &&Arc<Dialect>| dialect::builtin().iter().any(|known| Arc::ptr_eq(known, dialect));
+        let sure = ruled.is_some() || !fitting.is_empty() && !fitting.iter().any(is_built_in);
+        let mut best = ((0, 0), dialect::plain(), Constructs::default());
         for dialect in fitting.into_iter().filter(|dialect| unreadable.is_none() && !dialect.forms.is_empty()) {
             let constructs = Constructs::read(&file.bytes, dialect);
-            let score = evidence(&constructs) + usize::from(sure);
-            if score > best.0 {
+            // Of several that explain nothing the one that reads most.
+            let score = (evidence(&constructs) + usize::from(sure), constructs.items.len());
+            if score.0 > 0 && score > best.0 {
                 best = (score, Arc::clone(dialect), constructs);
             }
         }

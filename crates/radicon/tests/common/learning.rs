@@ -8,6 +8,7 @@ use radicon::markup::Constructs;
 use radicon::{Confidence, Resolver, Settings, Site, SourceFile, learn};
 
 use super::engines::Engine;
+use super::written::Made;
 
 #[derive(Default)]
 pub struct Outcome {
@@ -68,13 +69,20 @@ fn meaning(kind: Kind) -> &'static str {
     }
 }
 
-pub fn outcome(engine: &Engine, files: &[SourceFile], verbose: bool) -> Outcome {
-    let learned = learn(files, &[], &[]);
+pub fn outcome(engine: &Engine, made: &Made, verbose: bool) -> Outcome {
+    let files = &made.files[..];
+    let is_own = |path: &str| !made.others.iter().any(|other| other == path);
+    let all = learn(files, &[], &[]);
     let mut found = Outcome::default();
-    let learned = learned.into_iter().max_by_key(|learned| learned.forms.len());
-    let (text, settings) = learned
-        .as_ref()
-        .map_or((String::from("name = 'none'"), String::new()), |l| (l.text.clone(), l.settings.clone()));
+    // Of several the one that was learned from the engine's own files.
+    let read = |text: &str| {
+        let dialect = Dialect::parse(text).unwrap_or_else(|error| panic!("{error}\n{text}"));
+        let own = files.iter().filter(|file| is_own(&file.path));
+        own.map(|file| Constructs::read(&file.bytes, &dialect).items.len()).sum::<usize>()
+    };
+    let learned = all.iter().max_by_key(|learned| read(&learned.text));
+    let (text, settings) =
+        learned.map_or((String::from("name = 'none'"), String::new()), |l| (l.text.clone(), l.settings.clone()));
     if verbose {
         println!("{}\n----\n{text}\n{settings}", engine.dialect.text);
     }
@@ -103,7 +111,10 @@ pub fn outcome(engine: &Engine, files: &[SourceFile], verbose: bool) -> Outcome 
         }
         kinds_of.push(true_kinds);
     }
-    for form in learned.iter().flat_map(|learned| &learned.forms).filter(|form| form.confidence == Confidence::Sure) {
+    // Of the other notation the truth knows nothing.
+    for form in
+        learned.into_iter().flat_map(|learned| &learned.forms).filter(|form| form.confidence == Confidence::Sure)
+    {
         found.sure += 1;
         let wrong = wrong_share(files, &kinds_of, form.kind, &form.form);
         if wrong > 0.2 {
@@ -111,13 +122,16 @@ pub fn outcome(engine: &Engine, files: &[SourceFile], verbose: bool) -> Outcome 
             found.notes.push(format!("{} {}", form.kind.word(), form.form));
         }
     }
-    let flat = |dialect: &Arc<Dialect>, settings: &Settings| -> BTreeMap<String, Vec<u8>> {
-        let site = Site::read(files.to_vec(), &[Arc::clone(dialect)], settings);
+    let flat = |dialects: &[Arc<Dialect>], settings: &Settings| -> BTreeMap<String, Vec<u8>> {
+        let site = Site::read(files.to_vec(), dialects, settings);
         let pages = Resolver::new(&site).flatten_all().expect("pages of a sane size");
-        pages.into_iter().map(|(id, flat)| (site.get(id).path.clone(), flat.bytes)).collect()
+        let pages = pages.into_iter().map(|(id, flat)| (site.get(id).path.clone(), flat.bytes));
+        pages.filter(|(path, _)| is_own(path)).collect()
     };
-    let truth = flat(&engine.dialect, &Settings::default());
-    let ours = flat(&dialect, &Settings::parse(&settings).unwrap_or_else(|error| panic!("{error}\n{settings}")));
+    let truth = flat(std::slice::from_ref(&engine.dialect), &Settings::default());
+    let dialects: Vec<Arc<Dialect>> =
+        all.iter().map(|learned| Arc::new(Dialect::parse(&learned.text).expect("it was read"))).collect();
+    let ours = flat(&dialects, &Settings::parse(&settings).unwrap_or_else(|error| panic!("{error}\n{settings}")));
     found.pages = truth.len();
     found.pages_right = truth.iter().filter(|(path, bytes)| ours.get(*path) == Some(bytes)).count();
     if verbose && let Some((path, bytes)) = truth.iter().find(|(path, bytes)| ours.get(*path) != Some(bytes)) {

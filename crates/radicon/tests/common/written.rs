@@ -9,6 +9,8 @@ use super::engines::Engine;
 /// A site written for an engine.
 pub struct Made {
     pub files: Vec<SourceFile>,
+    /// Files of another notation that stand among them, with the same suffix.
+    pub others: Vec<String>,
 }
 
 const NAMES: [&str; 12] =
@@ -27,7 +29,38 @@ fn prose(random: &mut Random, least: usize) -> String {
 pub fn site(random: &mut Random, engine: &Engine, templates: usize) -> Made {
     let mut maker = Maker { engine, random, files: Vec::new(), vendored: false };
     maker.site(templates);
-    Made { files: maker.files }
+    let files = maker.files;
+    Made { files, others: Vec::new() }
+}
+
+/// The same, and in every fourth site a few templates of another notation in the same folder.
+pub fn mixed_site(random: &mut Random, engine: &Engine, templates: usize) -> Made {
+    let mut made = site(random, engine, templates);
+    // Outputs and tags of its own, which the engine's delimiters do not begin or end.
+    let clashes =
+        engine.delimiters.iter().any(|(open, close)| [open, close].iter().any(|mark| mark.contains(['|', '?'])));
+    if clashes || !random.once_in(4) {
+        return made;
+    }
+    let root = engine.naming.root;
+    let slash = if root.is_empty() { "" } else { "/" };
+    let path = |name: &str| format!("{root}{slash}{name}{}", engine.suffix);
+    let mut files = vec![(
+        path("other-frame"),
+        "<html><title>(?| berth head |?)</title><main>(?| berth text |?)</main></html>\n".to_owned(),
+    )];
+    for n in 0..4 + random.below(4) {
+        let (head, text) = (prose(random, 2), prose(random, 4));
+        let page = format!(
+            "(?| hull \"other-frame{0}\" |?)\n(?| moor head |?){head}(?| cast |?)\n(?| moor text |?)<p>{text}</p>(?| cast |?)\n",
+            engine.suffix
+        );
+        files.push((path(&format!("other-{n}")), page));
+    }
+    made.others = files.iter().map(|(path, _)| path.clone()).collect();
+    made.files.extend(files.into_iter().map(|(path, text)| SourceFile::new(path, text)));
+    made.files.sort_by(|a, b| a.path.cmp(&b.path));
+    made
 }
 
 struct Maker<'a> {
@@ -203,10 +236,23 @@ impl Maker<'_> {
                     let name = self.random.pick(&["count", "area", "width"]);
                     self.tag(Kind::Set, Values { name, expr: "3", value: "3", ..Values::default() }) + "\n"
                 }
+                12 if self.random.once_in(6) => self.misleading(),
                 _ => format!("<h2>{}</h2>\n", prose(self.random, 2)),
             };
         }
         out
+    }
+
+    /// The engine's own marks in scripts and styles, and custom tags that occur once.
+    fn misleading(&mut self) -> String {
+        let (open, close) = self.engine.delimiters.first().cloned().unwrap_or_default();
+        let (word, number) = (self.random.pick(&WORDS), self.random.below(10_000));
+        match self.random.below(4) {
+            0 => format!("<{word}-{number} zoom=\"3\">{}</{word}-{number}>\n", prose(self.random, 2)),
+            1 => format!("<{word}-{number}></{word}-{number}>\n"),
+            2 => format!("<script>let parts = text.split(\"{open}\"), last = \"{word}{close}\";</script>\n"),
+            _ => format!("<style>.{word} {{ width: {number}px }} /* {open}{close} */</style>\n"),
+        }
     }
 
     fn written(&self, from: &str, path: &str) -> String {
