@@ -38,8 +38,10 @@ pub enum Format {
 #[derive(Subcommand, Debug)]
 pub enum Command {
     /// What is there: files by role and dialect, roots, sizes, and the next thing to do.
+    #[command(after_help = "Example: radicon --site shop survey")]
     Survey,
     /// The override chain of a page or layout: for each block who defines it and who wins.
+    #[command(after_help = "Examples: radicon chain harbours/heronsea.html\n          radicon chain --block title")]
     Chain {
         /// A page or layout, by its path or as the site names it.
         #[arg(required_unless_present = "block")]
@@ -49,6 +51,9 @@ pub enum Command {
         block: Option<String>,
     },
     /// A page put together from its layouts and partials.
+    #[command(
+        after_help = "Examples: radicon flatten fares.html --origins\n          radicon flatten --all --into ../finished"
+    )]
     Flatten {
         /// A page, by its path or as the site names it.
         #[arg(required_unless_present = "all")]
@@ -67,13 +72,19 @@ pub enum Command {
         into: Option<PathBuf>,
     },
     /// How template engines are described: the known dialects, and how a file is read.
+    #[command(after_help = "Example: radicon dialect try fares.html")]
     #[command(subcommand)]
     Dialect(DialectCommand),
     /// What was copied, where, how much of it, and which copies were left behind.
+    #[command(
+        after_help = "Examples: radicon repeats --folder harbours\n          radicon repeats --max-share 20   (as a gate: exit code 1 above)"
+    )]
     Repeats(RepeatArguments),
     /// Propose layouts and partials for pages that were copied from each other, with their proof.
+    #[command(after_help = "Examples: radicon propose --show\n          radicon propose --patch layouts.patch")]
     Propose(ProposeArguments),
     /// Are all pages the same? Compares two folders, or revisions of the site.
+    #[command(after_help = "Examples: radicon prove HEAD\n          radicon prove ../old ../new --strength bytes")]
     Prove {
         /// The site as it was: a folder, or a revision such as HEAD or v1.2.
         old: PathBuf,
@@ -82,10 +93,15 @@ pub enum Command {
         /// The weakest strength that still counts as equal.
         #[arg(long, value_enum, default_value_t = StrengthArgument::Dom)]
         strength: StrengthArgument,
+        /// Go on, and prove again whenever a file of the new site changes.
+        #[arg(long)]
+        watch: bool,
     },
     /// What is wrong or suspicious: broken names, lost content, ids that clash, and more.
+    #[command(after_help = "Examples: radicon check --sarif findings.sarif\n          radicon check --watch")]
     Check(CheckArguments),
     /// One refactoring, with its proof; shows the difference, and --write writes it.
+    #[command(after_help = "Example: radicon step extract fares.html:footer parts/footer.html --all --write")]
     Step {
         /// Which one.
         #[command(subcommand)]
@@ -98,6 +114,7 @@ pub enum Command {
         uncommitted: bool,
     },
     /// Write the proposal into the site, all files or none.
+    #[command(after_help = "Examples: radicon adopt\n          radicon adopt --undo")]
     Adopt {
         /// How to propose.
         #[command(flatten)]
@@ -110,6 +127,7 @@ pub enum Command {
         uncommitted: bool,
     },
     /// Write templates in another dialect, and list each place that a person must look at.
+    #[command(after_help = "Example: radicon translate --to margin --into ../new")]
     Translate {
         /// The templates [default: all of the site].
         files: Vec<String>,
@@ -120,9 +138,30 @@ pub enum Command {
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
     },
+    /// Everything about the site on one HTML page: the map of layouts, blocks by pages, what each
+    /// page is made of, repeats side by side, findings.
+    #[command(after_help = "Example: radicon report --out report.html")]
+    Report {
+        /// The page's file; it needs no other file and no network.
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
     /// Write the demo site into a new folder and run the whole job on it.
+    #[command(after_help = "Example: radicon demo /tmp/tidewater")]
     Demo {
         /// A folder that does not exist yet, or is empty.
+        dir: PathBuf,
+    },
+    /// Completions of the command line for a shell, to standard output.
+    #[command(after_help = "Example: radicon completions bash > ~/.local/share/bash-completion/completions/radicon")]
+    Completions {
+        /// Which one.
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual pages into a folder, one a command.
+    #[command(after_help = "Example: radicon manual ~/.local/share/man/man1")]
+    Manual {
+        /// The folder.
         dir: PathBuf,
     },
 }
@@ -164,6 +203,9 @@ pub struct CheckArguments {
     /// Also change files with changes that are not committed.
     #[arg(long, requires = "mend")]
     pub uncommitted: bool,
+    /// Go on, and check again whenever a file changes; `drift` is looked for only if it is named.
+    #[arg(long, conflicts_with_all = ["mend", "sarif", "explain"])]
+    pub watch: bool,
     /// Also write the findings into a file in SARIF 2.1.0.
     #[arg(long, value_name = "FILE")]
     pub sarif: Option<PathBuf>,

@@ -4,6 +4,7 @@
 mod arguments;
 mod commands;
 mod output;
+mod page;
 
 use std::io::ErrorKind;
 use std::process::ExitCode;
@@ -24,10 +25,14 @@ fn main() -> ExitCode {
         // Whoever reads the output has closed it; there is nobody left to tell.
         Err(error) if is_broken_pipe(&error) => ExitCode::from(FINE),
         Err(error) => {
-            anstream::eprintln!("{}error:{} {error:#}", output::BAD, output::PLAIN);
+            tell_error(&error);
             ExitCode::from(FAILED)
         }
     }
+}
+
+fn tell_error(error: &anyhow::Error) {
+    anstream::eprintln!("{}error:{} {error:#}", output::BAD, output::PLAIN);
 }
 
 fn is_broken_pipe(error: &anyhow::Error) -> bool {

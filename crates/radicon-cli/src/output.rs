@@ -1,6 +1,9 @@
 //! Tables, numbers and colours for the terminal.
 
-use std::io::{self, Write};
+use std::io::{self, IsTerminal, Write};
+use std::sync::mpsc::{Sender, channel};
+use std::thread::JoinHandle;
+use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
 
@@ -132,6 +135,37 @@ pub fn headline(out: &mut impl Write, text: &str) -> io::Result<()> {
 /// The next thing to do.
 pub fn next(out: &mut impl Write, text: &str) -> io::Result<()> {
     writeln!(out, "\nNext: {text}")
+}
+
+/// Work that shows on a terminal that it goes on, once it takes more than a second.
+pub struct Busy(Option<(Sender<()>, JoinHandle<()>)>);
+
+/// Says what is being done until the value is dropped.
+pub fn busy(what: &'static str) -> Busy {
+    if !io::stderr().is_terminal() {
+        return Busy(None);
+    }
+    let (done, waits) = channel();
+    let show = move || {
+        if waits.recv_timeout(Duration::from_secs(1)).is_ok() {
+            return;
+        }
+        let bar = indicatif::ProgressBar::new_spinner().with_message(what);
+        bar.enable_steady_tick(Duration::from_millis(120));
+        // Until it is done, or whoever waits for it is gone.
+        let _ = waits.recv();
+        bar.finish_and_clear();
+    };
+    Busy(Some((done, std::thread::spawn(show))))
+}
+
+impl Drop for Busy {
+    fn drop(&mut self) {
+        if let Some((done, shows)) = self.0.take() {
+            let _ = done.send(());
+            let _ = shows.join();
+        }
+    }
 }
 
 #[cfg(test)]

@@ -1,30 +1,14 @@
 //! The binary, as its users run it.
 #![allow(missing_docs)]
 
+mod common;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use assert_cmd::Command;
 use serde_json::Value;
-use tempfile::TempDir;
 
-struct Ran {
-    code: i32,
-    out: String,
-    err: String,
-}
-
-#[track_caller]
-fn radicon(folder: &Path, arguments: &[&str]) -> Ran {
-    let output = Command::cargo_bin("radicon")
-        .expect("the binary")
-        .current_dir(folder)
-        .args(arguments)
-        .output()
-        .expect("it runs");
-    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
-    Ran { code: output.status.code().unwrap_or(-1), out: text(output.stdout), err: text(output.stderr) }
-}
+use common::{copy, demo, has, radicon};
 
 /// JSON output, checked against its schema.
 #[track_caller]
@@ -43,37 +27,6 @@ fn json(folder: &Path, schema: &str, arguments: &[&str]) -> Value {
 fn git(folder: &Path, arguments: &[&str]) -> std::io::Result<std::process::Output> {
     let identity = ["-c", "user.name=t", "-c", "user.email=t@t.example", "-c", "commit.gpgsign=false"];
     std::process::Command::new("git").current_dir(folder).args(identity).args(arguments).output()
-}
-
-/// Whether `git` is here; else the test is reported as skipped, and fails in CI.
-fn has_git() -> bool {
-    let there = git(Path::new("."), &["--version"]).is_ok();
-    assert!(there || std::env::var_os("CI").is_none(), "git is missing, and CI must have it");
-    if !there {
-        println!("skipped: git is not here");
-    }
-    there
-}
-
-/// A copy of the demo in a folder of its own.
-fn demo() -> (TempDir, PathBuf) {
-    let dir = tempfile::tempdir().expect("a folder");
-    let site = dir.path().join("site");
-    let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
-    copy(&from, &site);
-    (dir, site)
-}
-
-fn copy(from: &Path, to: &Path) {
-    fs::create_dir_all(to).expect("a folder");
-    for entry in fs::read_dir(from).expect("a folder").map(|entry| entry.expect("an entry")) {
-        let target = to.join(entry.file_name());
-        if entry.path().is_dir() {
-            copy(&entry.path(), &target)
-        } else {
-            fs::copy(entry.path(), target).expect("a copy");
-        }
-    }
 }
 
 /// Every file with its content.
@@ -361,7 +314,7 @@ fn tree_of_pages(site: &Path) -> Vec<(PathBuf, Vec<u8>)> {
 #[test]
 fn work_that_is_not_committed_is_left_alone() {
     let (_dir, site) = demo();
-    if !has_git() {
+    if !has("git") {
         return;
     }
     let git = |arguments: &[&str]| git(&site, arguments);
@@ -532,7 +485,7 @@ fn repeats_are_listed_shown_and_limited() {
 
 #[test]
 fn a_patch_does_what_adopt_does() {
-    if !has_git() {
+    if !has("git") {
         return;
     }
     let (dir, site) = demo();
@@ -652,6 +605,8 @@ fn check_finds_what_is_wrong_and_mends_it() {
     assert_eq!(rules, ["unused-partial", "orphan-override"]);
     assert_eq!(radicon(&site, &["check", "index.html", "--brief"]).code, 0);
     assert!(radicon(&site, &["check", "--rule", "orphan"]).err.contains("no rule `orphan`"));
+    json(&site, "rule", &["check", "--explain", "cycle"]);
+    json(&site, "report", &["report"]);
     let ran = radicon(&site, &["check", "--explain", "cycle"]);
     assert!(ran.code == 0 && ran.out.contains("come round to themselves"), "{}", ran.out);
     // The mend shows content that was lost, so one page changes.
@@ -731,7 +686,7 @@ fn steps_are_shown_and_written_and_taken_back() {
 #[test]
 fn prove_compares_revisions_and_steps_leave_uncommitted_files_alone() {
     let (_dir, site) = demo();
-    if !has_git() {
+    if !has("git") {
         return;
     }
     let git = |arguments: &[&str]| git(&site, arguments);

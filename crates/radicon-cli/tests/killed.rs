@@ -4,11 +4,14 @@
 //! skipped, and fail in CI.
 #![allow(missing_docs)]
 
+mod common;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
+use common::has;
 use tempfile::TempDir;
 
 type Tree = Vec<(PathBuf, Vec<u8>)>;
@@ -72,15 +75,6 @@ fn recovered(dir: &Path, (old, new): &(Tree, Tree), what: &str) -> bool {
     is_new
 }
 
-fn has_strace() -> bool {
-    let there = Command::new("strace").arg("-V").stdout(Stdio::null()).status().is_ok_and(|status| status.success());
-    assert!(there || std::env::var_os("CI").is_none(), "strace is missing, and CI must have it");
-    if !there {
-        println!("skipped: strace is not here");
-    }
-    there
-}
-
 fn is_long() -> bool {
     std::env::var_os("RADICON_LONG").is_some_and(|value| value == "1")
 }
@@ -130,7 +124,7 @@ fn calls() -> std::collections::BTreeMap<String, usize> {
 
 #[test]
 fn a_run_killed_at_any_system_call_is_finished_or_rolled_back() {
-    if !has_strace() {
+    if !has("strace") {
         return;
     }
     let trees = both();
@@ -182,7 +176,7 @@ fn a_run_killed_at_any_instant_is_finished_or_rolled_back() {
 
 #[test]
 fn a_full_disk_changes_nothing_or_all() {
-    if !has_strace() {
+    if !has("strace") {
         return;
     }
     let trees = both();

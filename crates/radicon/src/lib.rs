@@ -45,8 +45,8 @@
 //! [`text`] has spans and positions; [`dialect`] describes how an engine writes
 //! its constructs; [`markup`] reads sources into tokens and trees. On them stand
 //! [`Site`] (files, roots, roles), [`Resolver`] (chains and flattened pages),
-//! [`prove`], [`repeats`], [`propose`], single steps such as [`extract`], [`check`], and at last
-//! [`disk`]. [`learn`] works a dialect out from a site, [`translate`] writes templates in another.
+//! [`prove`], [`repeats`], [`propose`], single steps such as [`extract`], [`check`], [`report`], and at
+//! last [`disk`]. [`learn`] works a dialect out from a site, [`translate`] writes templates in another.
 
 #![warn(missing_debug_implementations)]
 
@@ -60,13 +60,14 @@ pub mod markup;
 mod propose;
 mod prove;
 mod repeats;
+mod report;
 mod resolve;
 mod site;
 mod steps;
 pub mod text;
 mod translate;
 
-pub use check::{Checked, Finding, Mend, Mended, RULES, Related, Rule, Severity, check, check_rules, mend};
+pub use check::{Checked, Checks, Finding, Mend, Mended, RULES, Related, Rule, Severity, check, check_rules, mend};
 pub use config::{ConfigError, Globs};
 pub use edit::{Edit, EditError, Edits};
 pub use learn::{Confidence, Learned, LearnedForm, learn};
@@ -78,6 +79,10 @@ pub use prove::{Difference, Normal, PageProof, Proof, Side, Strength, prove, pro
 pub use repeats::{
     Advice, AdviceKind, Drift, Fragment, Gap, LinePair, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead,
     RepeatKind, RepeatOptions, RepeatSummary, RepeatVariant, Repeats, Saving, Skipped, Weight, repeats,
+};
+pub use report::{
+    BlockCell, BlockRow, BlockTable, Definer, Given, Inside, InsideFile, InsidePage, InsideSite, InsideStyle,
+    LayoutMap, LayoutNode, PageFolder, PartialNode, Passage, Piece, Report, ReportOptions, Task, TaskKind, report,
 };
 pub use resolve::{
     BlockReport, BlockState, BlockUse, Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport,

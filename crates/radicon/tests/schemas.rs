@@ -7,14 +7,14 @@ use std::path::Path;
 use radicon::disk::{Adopted, Composed};
 use radicon::{
     BlockReport, ChainReport, Checked, DialectUse, Explanation, FlatReport, Learned, Mended, Proof, Proposal, Repeats,
-    Step, Survey, Translation, Trial,
+    Report, Rule, Step, Survey, Translation, Trial,
 };
 use schemars::{Schema, schema_for};
 
 #[test]
 fn the_schemas_are_those_of_the_types() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
-    let schemas: [(&str, Schema); 18] = [
+    let schemas: [(&str, Schema); 20] = [
         ("survey", schema_for!(Survey)),
         ("chain", schema_for!(ChainReport)),
         ("block", schema_for!(BlockReport)),
@@ -25,6 +25,8 @@ fn the_schemas_are_those_of_the_types() {
         ("dialect-learn", schema_for!(Vec<Learned>)),
         ("check", schema_for!(Checked)),
         ("mend", schema_for!(Mended)),
+        ("rule", schema_for!(Rule)),
+        ("report", schema_for!(Report)),
         ("step", schema_for!(Step)),
         ("translate", schema_for!(Translation)),
         ("repeats", schema_for!(Repeats)),

@@ -8,12 +8,14 @@ use radicon::propose;
 
 use super::{is_json, json, load, options, out, propose as proposing, site_folder, write};
 use crate::arguments::{Arguments, How};
-use crate::output::{count, headline, next};
+use crate::output::{busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, how: &How, uncommitted: bool) -> Result<u8> {
     let loaded = load(arguments)?;
+    let working = busy("looking for layouts");
     let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
+    drop(working);
     let mut out = out();
     if proposal.files.is_empty() {
         if is_json(arguments) {

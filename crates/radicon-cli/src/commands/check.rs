@@ -8,12 +8,11 @@ use anstyle::{AnsiColor, Style};
 use anyhow::{Context, Result, bail};
 use radicon::disk::Loaded;
 use radicon::text::{SourceId, Span};
-use radicon::{Checked, Finding, Mended, RULES, Rule, Severity, check_rules, mend};
-use serde::Serialize;
+use radicon::{Checked, Checks, Finding, Mended, RULES, Rule, Severity, mend};
 
-use super::{adopt, find_page, is_json, json, load, out, sarif, suggestion, write};
+use super::{adopt, find_page, is_json, json, load, out, sarif, site_folder, suggestion, watch, write};
 use crate::arguments::{Arguments, CheckArguments};
-use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, count, headline, next};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
 
 /// What is most likely not as it was meant.
@@ -24,13 +23,9 @@ const SHOWN: usize = 60;
 
 pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
     let loaded = load(arguments)?;
-    let rules = rules(&wanted.rule)?;
-    let mut checked = check_rules(&loaded.site, &rules);
-    let files: Vec<SourceId> = wanted.files.iter().map(|file| find_page(&loaded, file)).collect::<Result<_>>()?;
-    if !files.is_empty() {
-        let paths: Vec<&str> = files.iter().map(|id| loaded.site.get(*id).path.as_str()).collect();
-        checked.findings.retain(|finding| paths.contains(&finding.file.as_str()));
-    }
+    let working = busy("checking");
+    let checked = look(&loaded, &mut Checks::new(&rules(&wanted.rule)?), wanted)?;
+    drop(working);
     if let Some(path) = &wanted.sarif {
         let text = serde_json::to_vec_pretty(&sarif::log(&checked))?;
         std::fs::write(path, text).with_context(|| format!("{} cannot be written", path.display()))?;
@@ -38,14 +33,43 @@ pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
     if wanted.mend {
         return mending(arguments, &loaded, &checked, wanted.uncommitted);
     }
-    let code = if checked.is_clean() { FINE } else { DIFFERENT };
+    show_all(arguments, wanted, &loaded, &checked)?;
+    Ok(if checked.is_clean() { FINE } else { DIFFERENT })
+}
+
+/// Checks again whenever a file changes. `drift` compares all files, and is looked for only if
+/// it is named.
+pub fn watch(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
+    let mut rules = rules(&wanted.rule)?;
+    if wanted.rule.is_empty() {
+        rules.retain(|rule| rule.id != "drift");
+    }
+    let mut checks = Checks::new(&rules);
+    let mut again = || {
+        let loaded = load(arguments)?;
+        show_all(arguments, wanted, &loaded, &look(&loaded, &mut checks, wanted)?)
+    };
+    again()?;
+    watch::run(&site_folder(arguments)?, again)
+}
+
+/// What is found in the files that are wanted.
+fn look(loaded: &Loaded, checks: &mut Checks, wanted: &CheckArguments) -> Result<Checked> {
+    let files: Vec<SourceId> = wanted.files.iter().map(|file| find_page(loaded, file)).collect::<Result<_>>()?;
+    let mut checked = checks.check(&loaded.site);
+    if !files.is_empty() {
+        let paths: Vec<&str> = files.iter().map(|id| loaded.site.get(*id).path.as_str()).collect();
+        checked.findings.retain(|finding| paths.contains(&finding.file.as_str()));
+    }
+    Ok(checked)
+}
+
+fn show_all(arguments: &Arguments, wanted: &CheckArguments, loaded: &Loaded, checked: &Checked) -> Result<()> {
     let mut out = out();
     if is_json(arguments) {
-        json(&mut out, &checked)?;
-    } else {
-        print(&loaded, &checked, wanted.brief, &mut out)?;
+        return json(&mut out, checked);
     }
-    Ok(code)
+    print(loaded, checked, wanted.brief, &mut out)
 }
 
 fn rules(wanted: &[String]) -> Result<Vec<Rule>> {
@@ -65,22 +89,11 @@ fn find_rule(id: &str) -> Result<Rule> {
     }
 }
 
-/// What a rule looks for.
-#[derive(Serialize)]
-struct Explained {
-    rule: &'static str,
-    severity: Severity,
-    meaning: &'static str,
-    example: &'static str,
-    remedy: &'static str,
-}
-
 pub fn explain(arguments: &Arguments, id: &str) -> Result<u8> {
     let rule = find_rule(id)?;
     let mut out = out();
     if is_json(arguments) {
-        let Rule { id, severity, meaning, example, remedy, .. } = rule;
-        json(&mut out, &Explained { rule: id, severity, meaning, example, remedy })?;
+        json(&mut out, &rule)?;
         return Ok(FINE);
     }
     writeln!(out, "{STRONG}{}{PLAIN} {FAINT}({}){PLAIN}\n\n{}\n", rule.id, rule.severity.word(), rule.meaning)?;

@@ -9,7 +9,7 @@ use radicon::{FlatReport, Resolver};
 use super::{find_page, is_json, json, load, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{FAINT, PLAIN, count, headline, next};
+use crate::output::{FAINT, PLAIN, busy, count, headline, next};
 
 pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<&Path>) -> Result<u8> {
     let loaded = load(arguments)?;
@@ -37,7 +37,9 @@ pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<
 /// Writes every page, put together, into a new folder.
 pub fn all(arguments: &Arguments, into: &Path) -> Result<u8> {
     let loaded = load(arguments)?;
+    let working = busy("putting pages together");
     let composed = radicon::disk::compose(&loaded, into)?;
+    drop(working);
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &composed)?;

@@ -8,13 +8,16 @@ mod dialect;
 mod explain;
 mod flatten;
 mod learn;
+mod manual;
 mod propose;
 mod prove;
-mod repeats;
+pub mod repeats;
+mod report;
 mod sarif;
 mod step;
 mod survey;
 mod translate;
+mod watch;
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -27,7 +30,7 @@ use radicon::{Change, Options, Problem, SourceFile, text};
 use serde::Serialize;
 
 use crate::arguments::{Arguments, Command, Format, How};
-use crate::output::{BAD, FAINT, PLAIN, count};
+use crate::output::{BAD, FAINT, PLAIN, busy, count};
 
 /// Runs a command; gives the exit code.
 pub fn run(arguments: &Arguments) -> Result<u8> {
@@ -42,16 +45,23 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         Command::Dialect(command) => dialect::run(arguments, command),
         Command::Repeats(repeat) => repeats::run(arguments, repeat),
         Command::Propose(wanted) => propose::run(arguments, wanted),
-        Command::Prove { old, new, strength } => prove::run(arguments, old, new.as_deref(), (*strength).into()),
+        Command::Prove { old, new, strength, watch } => {
+            let wanted = prove::Wanted { old, new: new.as_deref(), weakest: (*strength).into() };
+            if *watch { prove::watch(arguments, &wanted) } else { prove::run(arguments, &wanted) }
+        }
         Command::Check(wanted) => match &wanted.explain {
             Some(rule) => check::explain(arguments, rule),
+            None if wanted.watch => check::watch(arguments, wanted),
             None => check::run(arguments, wanted),
         },
         Command::Step { step, write, uncommitted } => step::run(arguments, step, *write, *uncommitted),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
         Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),
         Command::Translate { files, to, into } => translate::run(arguments, files, to, into.as_deref()),
+        Command::Report { out } => report::run(arguments, out.as_deref()),
         Command::Demo { dir } => demo::run(arguments, dir),
+        Command::Completions { shell } => manual::completions(*shell),
+        Command::Manual { dir } => manual::pages(dir),
     }
 }
 
@@ -82,7 +92,9 @@ fn load(arguments: &Arguments) -> Result<Loaded> {
 
 /// Reads a site that must hold at least one template.
 fn load_folder(folder: &Path) -> Result<Loaded> {
+    let busy = busy("reading the site");
     let loaded = disk::load(folder)?;
+    drop(busy);
     learn::notice(&loaded);
     if loaded.site.templates.is_empty() {
         let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
@@ -137,8 +149,21 @@ fn find_page(loaded: &Loaded, page: &str) -> Result<text::SourceId> {
     if let Some(id) = relative.and_then(|path| site.find(&path)) {
         return Ok(id);
     }
-    let names: Vec<&str> = site.templates.iter().map(|template| template.path.as_str()).collect();
-    bail!("no template `{page}` beneath {}; {}", loaded.folder.display(), suggestion(page, &names))
+    let roots: Vec<&str> = site.roots.iter().map(|root| root.path.as_str()).collect();
+    let searched: Vec<&str> = roots.iter().map(|root| if root.is_empty() { "." } else { root }).collect();
+    let searched = if roots.len() > 1 { format!("; searched: {}", searched.join(", ")) } else { String::new() };
+    // A name may be written from a root, and without its suffix.
+    let mut names: Vec<&str> = site.templates.iter().map(|template| template.path.as_str()).collect();
+    for root in &roots {
+        let inside = site.templates.iter().filter_map(|template| template.path.strip_prefix(root));
+        names.extend(inside.map(|path| path.trim_start_matches('/')));
+    }
+    let bare: Vec<&str> = names.iter().filter_map(|name| Some(name.rsplit_once('.')?.0)).collect();
+    names.extend(bare.into_iter().filter(|name| site.find_named(name).is_some()));
+    if text::did_you_mean(page, names.iter().copied()).is_none() {
+        names.truncate(site.templates.len());
+    }
+    bail!("no template `{page}` beneath {}; {}{searched}", loaded.folder.display(), suggestion(page, &names))
 }
 
 fn suggestion(written: &str, known: &[&str]) -> String {

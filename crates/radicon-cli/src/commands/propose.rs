@@ -9,13 +9,15 @@ use radicon::{Proposal, ProposedBlock, ProposedLayout, Strength, disk, propose, 
 use super::{explain, is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
-    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, change, count, headline, next, number, shorten,
+    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, next, number, shorten,
 };
 use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     let loaded = load(arguments)?;
+    let working = busy("looking for layouts");
     let proposal = propose(&loaded.site, &options(&loaded, &wanted.how)?)?;
+    drop(working);
     let (into, patch) = (wanted.into.as_deref(), wanted.patch.as_deref());
     if let Some(into) = into {
         disk::write_site(&loaded.folder, &sources(&proposal), into)?;

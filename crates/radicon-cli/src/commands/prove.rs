@@ -3,26 +3,49 @@
 use std::io::Write;
 use std::path::Path;
 
-use anyhow::Result;
+use anyhow::{Result, bail};
 use radicon::disk::{self, Loaded};
 use radicon::{Difference, Strength, prove};
 
-use super::{is_json, json, load_folder, out, site_folder};
+use super::{is_json, json, load_folder, out, site_folder, watch};
 use crate::arguments::Arguments;
-use crate::output::{BAD, FAINT, GOOD, PLAIN, count, next, number};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, busy, count, next, number};
 use crate::{DIFFERENT, FINE};
 
 /// The most pages whose difference is shown.
 const MOST: usize = 10;
 
-pub fn run(arguments: &Arguments, old: &Path, new: Option<&Path>, weakest: Strength) -> Result<u8> {
+/// What to compare, and how equal it must be.
+pub struct Wanted<'a> {
+    pub old: &'a Path,
+    pub new: Option<&'a Path>,
+    pub weakest: Strength,
+}
+
+pub fn run(arguments: &Arguments, wanted: &Wanted<'_>) -> Result<u8> {
     let site = site_folder(arguments)?;
-    let before = version(&site, old)?;
-    let (after, new) = match new {
-        Some(new) => (version(&site, new)?, new),
-        None => (load_folder(&site)?, site.as_path()),
-    };
+    let before = version(&site, wanted.old)?;
+    let new = wanted.new.unwrap_or(&site);
+    compare(arguments, &before, &version(&site, new)?, new, wanted.weakest)
+}
+
+/// Proves again whenever the new side changes.
+pub fn watch(arguments: &Arguments, wanted: &Wanted<'_>) -> Result<u8> {
+    let site = site_folder(arguments)?;
+    let before = version(&site, wanted.old)?;
+    let new = wanted.new.unwrap_or(&site);
+    if !new.is_dir() {
+        bail!("{}: only a folder can be watched", new.display());
+    }
+    let prove = || compare(arguments, &before, &load_folder(new)?, new, wanted.weakest).map(drop);
+    prove()?;
+    watch::run(new, prove)
+}
+
+fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, weakest: Strength) -> Result<u8> {
+    let working = busy("proving");
     let proof = prove(&before.site, &after.site, weakest);
+    drop(working);
     let code = if proof.equal { FINE } else { DIFFERENT };
     let mut out = out();
     if is_json(arguments) {

@@ -9,7 +9,7 @@ use radicon::{
 
 use super::{is_json, json, load, out, suggestion};
 use crate::arguments::{Arguments, CountArgument, KindArgument, RepeatArguments};
-use crate::output::{Align, BAD, FAINT, PLAIN, STRONG, Table, WIDTH, count, headline, next, number, shorten};
+use crate::output::{Align, BAD, FAINT, PLAIN, STRONG, Table, WIDTH, busy, count, headline, next, number, shorten};
 use crate::{DIFFERENT, FINE};
 
 /// The most groups that are listed.
@@ -20,7 +20,9 @@ const COPIES: usize = 12;
 
 pub fn run(arguments: &Arguments, how: &RepeatArguments) -> Result<u8> {
     let loaded = load(arguments)?;
+    let working = busy("looking for copies");
     let mut found = repeats(&loaded.site, &options(how));
+    drop(working);
     let too_much = how.max_share.filter(|most| found.share * 100.0 > *most);
     let kind = how.kind.map(|kind| match kind {
         KindArgument::Same => RepeatKind::Same,
@@ -136,11 +138,7 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     headline(out, &format!("{}: {copies}, {alike}", group.id))?;
     writeln!(out, "  {}", advice(group))?;
     writeln!(out, "\n{FAINT}What they share{PLAIN}")?;
-    // The first line stands without its indentation, the last one tells it.
-    let indent = |line: &str| line.len() - line.trim_start().len();
-    let deep = group.pattern.lines().skip(1).filter(|line| !line.trim().is_empty()).map(indent).min().unwrap_or(0);
-    for (number, line) in group.pattern.lines().take(30).enumerate() {
-        let line = if number == 0 { line } else { line.get(deep..).unwrap_or("") };
+    for line in shared(group).take(30) {
         writeln!(out, "  {}", shorten(line, WIDTH - 2))?;
     }
     let more = group.pattern.lines().count().saturating_sub(30);
@@ -174,6 +172,15 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     }
     next(out, "radicon propose, to have a layout for pages that share their frame")?;
     Ok(())
+}
+
+/// What the copies share, line by line, without the indentation that all of it has.
+pub fn shared(group: &RepeatGroup) -> impl Iterator<Item = &str> {
+    // The first line stands without its indentation, the last one tells it.
+    let indent = |line: &str| line.len() - line.trim_start().len();
+    let deep = group.pattern.lines().skip(1).filter(|line| !line.trim().is_empty()).map(indent).min().unwrap_or(0);
+    let whole = move |(number, line)| if number == 0 { line } else { str::get(line, deep..).unwrap_or("") };
+    group.pattern.lines().enumerate().map(whole)
 }
 
 /// The most variants that are shown side by side with the usual one.
@@ -233,7 +240,8 @@ fn cell(line: &[Fragment], column: usize, pad: bool) -> String {
     if pad { shown + &" ".repeat(room) } else { shown }
 }
 
-fn advice(group: &RepeatGroup) -> String {
+/// What to do about a group, and what that saves.
+pub fn advice(group: &RepeatGroup) -> String {
     let parameters = match group.advice.parameters {
         0 => String::new(),
         some => format!(" with {}", count(some, "parameter")),

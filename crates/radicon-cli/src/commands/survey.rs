@@ -9,7 +9,7 @@ use radicon::{RepeatOptions, Role, Survey, repeats};
 use super::{is_json, json, load, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, FAINT, PLAIN, Table, count, headline, next, number, shorten};
+use crate::output::{Align, FAINT, PLAIN, Table, busy, count, headline, next, number, shorten};
 
 /// In sites with more bytes repeats are left to `radicon repeats`, which takes its time.
 const MOST_BYTES: usize = 50_000_000;
@@ -21,6 +21,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
     let loaded = load(arguments)?;
     let mut survey = loaded.site.survey(&loaded.problems);
     if survey.totals.bytes <= MOST_BYTES {
+        let _working = busy("looking for copies");
         survey.repeats = Some(repeats(&loaded.site, &RepeatOptions::default()).summary());
     }
     let mut out = out();

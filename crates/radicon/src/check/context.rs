@@ -13,6 +13,7 @@ use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span};
 
 /// Something that a rule found.
+#[derive(Clone, Debug)]
 pub(super) struct Found {
     pub id: SourceId,
     pub span: Span,
@@ -103,19 +104,25 @@ impl<'s> Context<'s> {
 fn users(site: &Site) -> Vec<Vec<SourceId>> {
     let mut users = vec![Vec::new(); site.templates.len()];
     for page in site.pages() {
-        let mut seen: FxHashSet<SourceId> = FxHashSet::default();
-        let mut open = vec![page];
-        while let Some(id) = open.pop() {
-            if !seen.insert(id) {
-                continue;
-            }
-            users[id.index()].push(page);
+        reached(site, page).into_iter().for_each(|id| users[id.index()].push(page));
+    }
+    users
+}
+
+/// The templates that a page is made of, itself first.
+pub(super) fn reached(site: &Site, page: SourceId) -> Vec<SourceId> {
+    let mut seen: FxHashSet<SourceId> = FxHashSet::default();
+    let mut found = Vec::new();
+    let mut open = vec![page];
+    while let Some(id) = open.pop() {
+        if seen.insert(id) {
+            found.push(id);
             let links = site.links(id);
             open.extend(named(site, id));
             open.extend(links.before.iter().chain(&links.after));
         }
     }
-    users
+    found
 }
 
 /// The templates that one takes its frame or content from.

@@ -1,6 +1,7 @@
 //! Findings: what is wrong or suspicious in a site, each with its place and, where that is sure,
 //! a mend.
 
+mod again;
 mod context;
 mod rules;
 mod suppress;
@@ -15,6 +16,7 @@ use crate::prove::{PageProof, Strength, prove};
 use crate::site::{Change, Site};
 use crate::text::{LineIndex, Span, line_start};
 
+pub use again::Checks;
 use context::{Context, Found, PageView};
 pub use rules::RULES;
 #[cfg(test)]
@@ -44,9 +46,10 @@ impl Severity {
 }
 
 /// One thing that is looked for.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
 pub struct Rule {
     /// Its name, in settings and suppressions.
+    #[serde(rename = "rule")]
     pub id: &'static str,
     /// How bad it usually is.
     pub severity: Severity,
@@ -56,6 +59,7 @@ pub struct Rule {
     pub example: &'static str,
     /// What to do about it.
     pub remedy: &'static str,
+    #[serde(skip)]
     look: Look,
 }
 
@@ -179,48 +183,11 @@ pub fn check(site: &Site) -> Checked {
 
 /// The same for some rules.
 pub fn check_rules(site: &Site, rules: &[Rule]) -> Checked {
-    let settings = &site.settings.check;
-    let wanted: Vec<&Rule> = rules.iter().filter(|rule| settings.severity(rule).is_some()).collect();
-    let context = Context::new(site);
-    let mut found: Vec<(&Rule, Found)> = wanted
-        .par_iter()
-        .flat_map_iter(|rule| match rule.look {
-            Look::Site(look) => look(&context).into_iter().map(|found| (*rule, found)).collect::<Vec<_>>(),
-            Look::Page(_) => Vec::new(),
-        })
-        .collect();
-    let of_pages: Vec<(&Rule, LookAtPage)> = wanted
-        .iter()
-        .filter_map(|rule| match rule.look {
-            Look::Page(look) => Some((*rule, look)),
-            Look::Site(_) => None,
-        })
-        .collect();
-    let mut skipped = Vec::new();
-    if !of_pages.is_empty() {
-        let pages: Vec<_> = site.pages().collect();
-        let looked: Vec<Result<Vec<(&Rule, Found)>, String>> = pages
-            .par_iter()
-            .map(|&id| {
-                let view = PageView::new(site, id).map_err(|error| error.to_string())?;
-                Ok(of_pages
-                    .iter()
-                    .flat_map(|(rule, look)| look(&context, &view).into_iter().map(|found| (*rule, found)))
-                    .collect())
-            })
-            .collect();
-        for page in looked {
-            match page {
-                Ok(more) => found.extend(more),
-                Err(why) => skipped.push(why),
-            }
-        }
-    }
-    finish(site, found, skipped)
+    Checks::new(rules).check(site)
 }
 
 /// Gives findings their places, leaves out what is suppressed, and sorts them.
-fn finish(site: &Site, found: Vec<(&Rule, Found)>, skipped: Vec<String>) -> Checked {
+fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Checked {
     let lines: Vec<std::sync::OnceLock<LineIndex>> = site.templates.iter().map(|_| Default::default()).collect();
     let position = |id: crate::text::SourceId, offset: u32| {
         let source = &site.get(id).source;
@@ -236,7 +203,7 @@ fn finish(site: &Site, found: Vec<(&Rule, Found)>, skipped: Vec<String>) -> Chec
                 span,
                 message,
             });
-            let usual = site.settings.check.severity(rule).unwrap_or(rule.severity);
+            let usual = site.settings.check.severity(&rule).unwrap_or(rule.severity);
             // What a rule is less sure of than usual weighs no more than it says.
             let severity = found.severity.map_or(usual, |severity| severity.max(usual));
             Finding {

@@ -116,6 +116,23 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
     Ok(Loaded { folder: folder.to_owned(), site, settings, dialects, learned, problems })
 }
 
+/// The style sheets of a site that are small enough to be carried along, by path.
+pub fn style_sheets(folder: &Path) -> Vec<SourceFile> {
+    const MOST_BYTES: u64 = 400_000;
+    const MOST_FILES: usize = 100;
+    let walk = WalkBuilder::new(folder).follow_links(false).require_git(false).sort_by_file_name(Ord::cmp).build();
+    let is_small =
+        |entry: &ignore::DirEntry| entry.metadata().is_ok_and(|data| data.is_file() && data.len() <= MOST_BYTES);
+    walk.filter_map(Result::ok)
+        .filter(|entry| entry.path().extension().is_some_and(|kind| kind == "css") && is_small(entry))
+        .filter_map(|entry| {
+            let path = slashed(entry.path().strip_prefix(folder).ok()?);
+            Some(SourceFile::new(path, fs::read(entry.path()).ok()?))
+        })
+        .take(MOST_FILES)
+        .collect()
+}
+
 /// The files of a site that may be templates or application code, and what could not be read.
 fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> (Vec<SourceFile>, Vec<Problem>) {
     let mut problems = Vec::new();

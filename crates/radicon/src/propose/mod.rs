@@ -34,7 +34,7 @@ use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
 use crate::config::Globs;
-use crate::dialect::{self, Dialect};
+use crate::dialect::{self, Dialect, Kind};
 use crate::markup::Document;
 use crate::prove::{PageProof, Strength};
 use crate::site::{Change, Partials, ProposeSettings, Selector};
@@ -126,8 +126,8 @@ impl Default for Options {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum ProposeError {
     /// The dialect cannot express layouts.
-    #[error("the dialect `{0}` has no parents and blocks, so pages written in it cannot have a layout")]
-    NoLayouts(String),
+    #[error("the dialect `{0}` has neither parents and blocks nor includes, so pages written in it can share nothing")]
+    SharesNothing(String),
 }
 
 /// A file of the proposal.
@@ -290,12 +290,17 @@ impl Proposal {
 /// proposal, equals the page as it is at the strength asked for or a stronger
 /// one. A page for which that fails is left as it is, with the reason.
 ///
+/// In a dialect without layouts only partials are proposed.
+///
 /// # Errors
-/// If the dialect asked for cannot express layouts.
+/// If the dialect asked for has neither layouts nor includes.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
     let usual = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
     if !usual.has_layouts() {
-        return Err(ProposeError::NoLayouts(usual.name.clone()));
+        return match usual.form(Kind::Include) {
+            Some(_) => Ok(partials_alone(&Job { site, options, dialect: usual, spelling: None })),
+            None => Err(ProposeError::SharesNothing(usual.name.clone())),
+        };
     }
     let mut jobs = vec![Job { site, options, dialect: usual, spelling: None }];
     for template in site.templates.iter().filter(|template| template.dialect.has_children()) {
@@ -345,6 +350,33 @@ fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         let other = restructure(site, &jobs);
         if other.after.bytes < best.after.bytes { other } else { best }
     })
+}
+
+/// The proposal in a dialect without layouts: pages keep their frames, and include what they share.
+fn partials_alone(job: &Job<'_>) -> Proposal {
+    let mut plan = Plan::default();
+    for id in job.candidates(&mut plan.left) {
+        let template = job.site.get(id);
+        let is_own = template.dialect.forms.is_empty() || template.dialect.name == job.dialect.name;
+        let other = || format!("written in the dialect `{}`", template.dialect.name);
+        let why = if is_own { job.misread(template) } else { Some(other()) };
+        let page = template.path.clone();
+        match why {
+            Some(reason) => plan.left.push(Left { page, reason }),
+            None => plan.written.push(ProposedFile {
+                path: page,
+                role: Role::Page,
+                dialect: job.dialect.name.clone(),
+                extends: None,
+                bytes: template.source.to_vec(),
+            }),
+        }
+    }
+    let mut proposal = job.finish(plan);
+    let is_new =
+        |file: &ProposedFile| job.site.find(&file.path).is_none_or(|id| *job.site.get(id).source != file.bytes);
+    proposal.files.retain(is_new);
+    proposal
 }
 
 /// How often families are sought among the pages that are left.

@@ -133,7 +133,7 @@ impl Flat {
     }
 }
 
-pub(super) fn block_name(site: &Site, definition: Definition) -> String {
+pub(crate) fn block_name(site: &Site, definition: Definition) -> String {
     let template = site.get(definition.source);
     template.constructs.items[definition.construct as usize].name.text(&template.source).into_owned()
 }

@@ -11,6 +11,7 @@ mod scope;
 pub(crate) use arguments::{Arguments, mentions};
 pub(crate) use chain::describe_missing;
 pub use chain::{Break, Chain, Definition};
+pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
 pub(crate) use report::loose;

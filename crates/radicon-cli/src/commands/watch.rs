@@ -1,0 +1,47 @@
+//! Running again whenever a file of a site changes.
+
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::channel;
+use std::time::Duration;
+
+use anyhow::{Context, Result};
+use notify::{Event, EventKind, RecursiveMode, Watcher};
+
+use crate::output::{FAINT, PLAIN};
+use crate::{is_broken_pipe, tell_error};
+
+/// Changes that come within so long belong together: editors write a file in several steps.
+const TOGETHER: Duration = Duration::from_millis(10);
+
+/// Calls `again` whenever files beneath the folder have changed, until the process is stopped.
+/// What cannot be read while somebody writes it is told, and tried again with the next change.
+pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
+    let (tell, told) = channel();
+    let mut watcher = notify::recommended_watcher(tell).context("files cannot be watched here")?;
+    watcher
+        .watch(folder, RecursiveMode::Recursive)
+        .with_context(|| format!("{} cannot be watched", folder.display()))?;
+    anstream::eprintln!("{FAINT}Watching {}; Ctrl-C ends it.{PLAIN}", folder.display());
+    loop {
+        let mut changed = changes(told.recv().context("nothing is watched any more")?);
+        while let Ok(more) = told.recv_timeout(TOGETHER) {
+            changed |= changes(more);
+        }
+        match changed.then(&mut again) {
+            Some(Err(error)) if !is_broken_pipe(&error) => tell_error(&error),
+            Some(result) => result?,
+            None => {}
+        }
+    }
+}
+
+/// Whether something happened to a file that may belong to the site.
+fn changes(event: notify::Result<Event>) -> bool {
+    let is_own =
+        |path: &PathBuf| path.components().all(|part| !matches!(part.as_os_str().to_str(), Some(".radicon" | ".git")));
+    match event {
+        Ok(event) => !matches!(event.kind, EventKind::Access(_)) && event.paths.iter().any(is_own),
+        // Events were lost: something may have changed.
+        Err(_) => true,
+    }
+}

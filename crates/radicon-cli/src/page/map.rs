@@ -1,0 +1,184 @@
+//! The map: layouts from left to right, their pages by folder, and the partials.
+
+use std::collections::HashMap;
+
+use maud::{Markup, html};
+use radicon::{LayoutMap, PageFolder, Report, SurveyFile};
+
+use super::file_link;
+use crate::output::{count, shorten};
+
+const BOX: (usize, usize) = (210, 26);
+const STEP: (usize, usize) = (256, 34);
+const MARGIN: usize = 12;
+/// More lines between files and partials would hide the map.
+const MOST_USES: usize = 400;
+
+/// Something drawn.
+struct Node {
+    x: usize,
+    y: usize,
+    class: &'static str,
+    text: String,
+    title: String,
+    file: String,
+    /// The partials that it includes.
+    includes: Vec<String>,
+    /// The node to the left that it hangs on.
+    parent: Option<usize>,
+}
+
+fn drawing(report: &Report) -> Markup {
+    let nodes = nodes(&report.map, &report.survey.files);
+    let partials = nodes.iter().filter(|node| node.class == "partial").count();
+    let right = nodes.iter().map(|node| node.x).max().unwrap_or(0) + BOX.0 + MARGIN;
+    let bottom = nodes.iter().map(|node| node.y).max().unwrap_or(0) + BOX.1 + MARGIN;
+    let places: HashMap<&str, &Node> =
+        nodes.iter().filter(|node| node.class == "partial").map(|node| (node.file.as_str(), node)).collect();
+    let uses: Vec<(&Node, &Node)> = nodes
+        .iter()
+        .flat_map(|node| {
+            node.includes.iter().filter_map(|used| Some((node, *places.get(used.as_str())?))).collect::<Vec<_>>()
+        })
+        .filter(|(from, to)| from.x < to.x)
+        .collect();
+    html! {
+        div.tools role="group" aria-label="Zoom" {
+            button type="button" data-zoom="0.8" { "Larger" }
+            button type="button" data-zoom="1.25" { "Smaller" }
+            button type="button" data-zoom="0" { "All of it" }
+        }
+        div.map {
+            svg id="map-drawing" viewBox={ "0 0 " (right) " " (bottom) } width=(right) height=(bottom) role="group"
+                aria-label="Layouts with their pages and partials" {
+                @for node in &nodes {
+                    @if let Some(parent) = node.parent.map(|at| &nodes[at]) { path.edge d=(curve(parent, node)) {} }
+                }
+                @if uses.len() <= MOST_USES {
+                    @for (from, to) in &uses { path.use d=(curve(from, to)) data-from=(from.file) data-to=(to.file) {} }
+                }
+                @for node in &nodes {
+                    a class=(node.class) href={ "#page=" (node.file) } data-file=(node.file) {
+                        title { (node.title) }
+                        rect x=(node.x) y=(node.y) width=(BOX.0) height=(BOX.1) rx="3" {}
+                        text x=(node.x + 9) y=(node.y + 17) { (node.text) }
+                    }
+                }
+            }
+        }
+        @if partials > 0 { (users(&report.map)) }
+    }
+}
+
+pub fn section(report: &Report) -> Markup {
+    let what = "Layouts with the pages that stand on them, and the partials that both include. Drag to move; each box leads to its file.";
+    super::section("map", what, drawing(report))
+}
+
+/// From the right side of one box to the left side of another.
+fn curve(from: &Node, to: &Node) -> String {
+    let (x1, y1, x2, y2) = (from.x + BOX.0, from.y + BOX.1 / 2, to.x, to.y + BOX.1 / 2);
+    let middle = (x1 + x2) / 2;
+    format!("M{x1} {y1}C{middle} {y1} {middle} {y2} {x2} {y2}")
+}
+
+fn nodes(map: &LayoutMap, files: &[SurveyFile]) -> Vec<Node> {
+    let mut nodes: Vec<Node> = Vec::new();
+    // The layouts that are open, one a depth.
+    let mut open: Vec<usize> = Vec::new();
+    let mut row = 0;
+    let place = |depth: usize, row: usize| (MARGIN + depth * STEP.0, MARGIN + row * STEP.1);
+    for layout in &map.layouts {
+        open.truncate(layout.depth);
+        // A layout stands in the row of the first thing beneath it.
+        let parent = open.last().copied();
+        let (x, y) = place(layout.depth, row);
+        let includes = files.iter().find(|file| file.path == layout.path).map(|file| file.includes.clone());
+        nodes.push(Node {
+            x,
+            y,
+            class: "layout",
+            text: short(&layout.path),
+            title: format!("{}: layout of {}, in {}", layout.path, count(layout.beneath, "page"), layout.dialect),
+            file: layout.path.clone(),
+            includes: includes.unwrap_or_default(),
+            parent,
+        });
+        open.push(nodes.len() - 1);
+        let own = nodes.len() - 1;
+        for folder in &layout.folders {
+            nodes.push(pages(folder, place(layout.depth + 1, row), Some(own)));
+            row += 1;
+        }
+        row += usize::from(layout.folders.is_empty());
+    }
+    for folder in &map.bare {
+        nodes.push(pages(folder, place(0, row), None));
+        row += 1;
+    }
+    let column = nodes.iter().map(|node| node.x).max().unwrap_or(0) + STEP.0 + 40;
+    for (row, partial) in map.partials.iter().enumerate() {
+        nodes.push(Node {
+            x: column,
+            y: place(0, row).1,
+            class: "partial",
+            text: short(&partial.path),
+            title: format!("{}: partial, included by {}", partial.path, count(partial.users.len(), "file")),
+            file: partial.path.clone(),
+            includes: Vec::new(),
+            parent: None,
+        });
+    }
+    nodes
+}
+
+fn pages(folder: &PageFolder, (x, y): (usize, usize), parent: Option<usize>) -> Node {
+    let place = if folder.folder.is_empty() { "the top folder".to_owned() } else { format!("{}/", folder.folder) };
+    let (text, title) = match folder.pages {
+        1 => (short(&folder.first), folder.first.clone()),
+        many => {
+            (short(&format!("{many} pages in {place}")), format!("{many} pages in {place}, such as {}", folder.first))
+        }
+    };
+    let class = if parent.is_some() { "page" } else { "page bare" };
+    Node { x, y, class, text, title, file: folder.first.clone(), includes: folder.includes.clone(), parent }
+}
+
+/// A path for a box: its end says most.
+fn short(path: &str) -> String {
+    const ROOM: usize = 27;
+    let length = path.chars().count();
+    match path.rsplit_once('/') {
+        Some((_, name)) if length > ROOM => shorten(&format!("…/{name}"), ROOM),
+        _ => shorten(path, ROOM),
+    }
+}
+
+/// Who includes which partial, as a table.
+fn users(map: &LayoutMap) -> Markup {
+    const SHOWN: usize = 6;
+    html! {
+        details {
+            summary { "Who includes which partial" }
+            table {
+                thead { tr { th scope="col" { "partial" } th scope="col" { "files" } th scope="col" { "included by" } } }
+                tbody {
+                    @for partial in &map.partials {
+                        tr {
+                            th scope="row" { (file_link(&partial.path, &partial.path)) }
+                            td { (partial.users.len()) }
+                            td {
+                                @for (at, user) in partial.users.iter().take(SHOWN).enumerate() {
+                                    @if at > 0 { ", " }
+                                    (file_link(user, user))
+                                }
+                                @if partial.users.len() > SHOWN { " and " (partial.users.len() - SHOWN) " more" }
+                                @if partial.users.is_empty() { "nobody" }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,239 @@
+//! A report as one HTML page that needs nothing else: no network, no other file.
+
+mod data;
+mod findings;
+mod map;
+mod repeats;
+
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+use radicon::Report;
+
+use crate::output::{change, count, number};
+
+/// Nothing is loaded from anywhere, and no preview can do so either.
+const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; img-src data:";
+
+/// The sections: anchor and name.
+const SECTIONS: [(&str, &str); 6] = [
+    ("overview", "Overview"),
+    ("map", "Map"),
+    ("blocks", "Blocks"),
+    ("inside", "Pages"),
+    ("repeats", "Repeats"),
+    ("findings", "Findings"),
+];
+
+/// The whole page.
+pub fn write(name: &str, report: &Report) -> String {
+    html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta http-equiv="Content-Security-Policy" content=(POLICY);
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                meta name="color-scheme" content="light dark";
+                title { "Radicon: " (name) }
+                style { (PreEscaped(include_str!("page.css"))) }
+            }
+            body {
+                a.skip href="#overview" { "Skip to the report" }
+                header {
+                    h1 { (name) }
+                    nav aria-label="Sections" {
+                        @for (anchor, title) in SECTIONS {
+                            a href={ "#" (anchor) } { (title) }
+                        }
+                    }
+                }
+                main {
+                    (overview(report))
+                    (map::section(report))
+                    (blocks(report))
+                    (inside(report))
+                    (repeats::section(report))
+                    (findings::section(report))
+                }
+                footer { "Written by Radicon " (env!("CARGO_PKG_VERSION")) ". This page loads nothing from anywhere." }
+                script type="application/json" id="data" { (PreEscaped(data::json(report))) }
+                script { (PreEscaped(include_str!("page.js"))) }
+            }
+        }
+    }
+    .into_string()
+}
+
+fn section(anchor: &str, what: &str, content: Markup) -> Markup {
+    let name = SECTIONS.iter().find(|(known, _)| *known == anchor).map_or(anchor, |(_, name)| name);
+    html! {
+        section id=(anchor) tabindex="-1" aria-labelledby={ (anchor) "-name" } {
+            h2 id={ (anchor) "-name" } { (name) }
+            p.what { (what) }
+            (content)
+        }
+    }
+}
+
+fn overview(report: &Report) -> Markup {
+    let totals = report.survey.totals;
+    let mut dialects: Vec<&str> = report.survey.files.iter().map(|file| file.dialect.as_str()).collect();
+    dialects.sort_unstable();
+    dialects.dedup();
+    let found = &report.checked;
+    let figures = [
+        (number(totals.pages), "pages", "#inside"),
+        (number(totals.layouts), "layouts", "#map"),
+        (number(report.map.partials.len()), "partials", "#map"),
+        (format!("{:.0} %", report.repeats.share * 100.0), "of the bytes are copies", "#repeats"),
+        (number(found.findings.len()), "findings", "#findings"),
+    ];
+    let content = html! {
+        ul.figures {
+            @for (figure, what, anchor) in figures {
+                li { a href=(anchor) { b { (figure) } " " (what) } }
+            }
+        }
+        h3 { "Worth doing first" }
+        @if report.tasks.is_empty() {
+            p { "Nothing: no layout to propose, nothing suspicious, no copy left behind." }
+        } @else {
+            ol.tasks {
+                @for task in &report.tasks {
+                    li { span { (marked_up(&task.message)) } code { (task.command) } }
+                }
+            }
+        }
+        (sizes(report))
+        p.faint {
+            (count(totals.files, "template")) ", " (count(totals.lines, "line")) ", " (count(totals.bytes, "byte"))
+            "; written in " (dialects.join(", ")) "."
+        }
+        @if !report.survey.problems.is_empty() {
+            details {
+                summary { (count(report.survey.problems.len(), "problem")) " met while reading" }
+                ul { @for problem in &report.survey.problems { li { (problem) } } }
+            }
+        }
+    };
+    section("overview", "What there is, and what to do about it.", content)
+}
+
+/// What a proposal makes of the site.
+fn sizes(report: &Report) -> Markup {
+    let Some(proposal) = &report.proposal else { return html! {} };
+    let rows = [
+        ("files", proposal.before.files, proposal.after.files),
+        ("lines", proposal.before.lines, proposal.after.lines),
+        ("bytes", proposal.before.bytes, proposal.after.bytes),
+    ];
+    html! {
+        h3 { "What the proposal makes of it" }
+        table.numbers {
+            thead { tr { td {} th scope="col" { "now" } th scope="col" { "proposed" } td {} } }
+            tbody {
+                @for (what, before, after) in rows {
+                    tr { th scope="row" { (what) } td { (number(before)) } td { (number(after)) } td { (change(before, after)) } }
+                }
+            }
+        }
+        @if !proposal.left.is_empty() {
+            details {
+                summary { (count(proposal.left.len(), "page")) " left as they are" }
+                ul { @for left in &proposal.left { li { (left.page) ": " (left.reason) } } }
+            }
+        }
+    }
+}
+
+fn blocks(report: &Report) -> Markup {
+    const STATES: [(&str, &str, &str); 7] = [
+        ("own", "●", "the page itself"),
+        ("section", "◐", "a layout in between"),
+        ("base", "○", "the base layout"),
+        ("empty", "·", "nobody: empty"),
+        ("unfilled", "!", "nobody, though it must be filled"),
+        ("replaced", "–", "its place was replaced"),
+        ("lost", "✕", "lost: no place for it"),
+    ];
+    let content = html! {
+        @if report.tables.is_empty() {
+            p { "No page has a layout yet." }
+        } @else {
+            form.filters {
+                label { "Base layout " select id="table" {
+                    @for (at, table) in report.tables.iter().enumerate() {
+                        option value=(at) { (table.base) " (" (count(table.rows.len(), "page")) ")" }
+                    }
+                } }
+                label { "Page " input id="block-page" type="search" placeholder="part of its path" autocomplete="off"; }
+                label { "Block " select id="block-name" { option value="" { "any" } } }
+                label { "Given by " select id="block-state" {
+                    option value="" { "anybody" }
+                    @for (state, sign, meaning) in STATES { option value=(state) { (sign) " " (meaning) } }
+                } }
+            }
+            p.legend {
+                @for (state, sign, meaning) in STATES { span { span class={ "cell " (state) } { (sign) } " " (meaning) } " " }
+            }
+            p id="block-count" role="status" {}
+            div.scroll tabindex="0" role="region" aria-label="Blocks by pages" { table.matrix id="matrix" {} }
+            button type="button" id="more-rows" hidden { "Show more pages" }
+        }
+    };
+    section("blocks", "Which level gives each block of each page.", content)
+}
+
+fn inside(report: &Report) -> Markup {
+    let content = html! {
+        @if report.inside.left_out {
+            p { "The sources of this site are too large for a report; radicon flatten PAGE --origins shows one page." }
+        } @else {
+            div.inside {
+                div.chooser {
+                    label { "File " input id="page-search" type="search" placeholder="part of its path" autocomplete="off"; }
+                    p id="page-count" role="status" {}
+                    ul id="page-list" {}
+                }
+                div.shown {
+                    h3 id="page-name" tabindex="-1" {}
+                    div id="page-chain" {}
+                    div.views {
+                        div {
+                            h4 { "Put together, by origin" }
+                            div.source id="page-source" tabindex="0" role="region" aria-label="Source by origin" {}
+                        }
+                        div {
+                            div id="page-preview" {
+                                h4 { "As it comes out" }
+                                fieldset id="page-side" {
+                                    legend { "Preview" }
+                                    label { input type="radio" name="side" value="before" checked; " as it is" }
+                                    label { input type="radio" name="side" value="after"; " as proposed" }
+                                }
+                                iframe id="page-frame" sandbox="" title="Preview of the page" tabindex="-1" {}
+                                p.faint id="page-proof" role="status" {}
+                            }
+                            div id="page-blocks" {}
+                        }
+                    }
+                }
+            }
+        }
+    };
+    section("inside", "A page's inside: where each piece of it comes from.", content)
+}
+
+/// A link to a file among the pages.
+fn file_link(path: &str, shown: &str) -> Markup {
+    // The script decodes it.
+    html! { a href={ "#page=" (path.replace('%', "%25")) } { (shown) } }
+}
+
+/// A message with what stands between backticks as code.
+fn marked_up(message: &str) -> Markup {
+    html! {
+        @for (at, part) in message.split('`').enumerate() {
+            @if at % 2 == 1 { code { (part) } } @else { (part) }
+        }
+    }
+}

@@ -1,0 +1,306 @@
+//! The report and the demo's pages in a real browser, driven through WebDriver.
+//!
+//! Needs `chromedriver` and its browser; where they are not installed the tests are reported as
+//! skipped, and fail in CI.
+#![cfg(unix)]
+#![allow(missing_docs)]
+
+mod common;
+
+use std::fs;
+use std::io::{BufRead, BufReader, Lines};
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Child, ChildStdout, Command, Stdio};
+
+use common::{demo, has, radicon};
+use fantoccini::wd::WebDriverCompatibleCommand;
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::{Value, json};
+
+/// The driver and a browser under it; both end with the value.
+struct Browser {
+    driver: Child,
+    /// Kept open, for the driver to write to.
+    _output: Lines<BufReader<ChildStdout>>,
+    client: Client,
+}
+
+impl Browser {
+    async fn start(dark: bool) -> Self {
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .process_group(0)
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("the driver starts");
+        let mut lines = BufReader::new(driver.stdout.take().expect("its output")).lines();
+        let port = lines
+            .by_ref()
+            .map_while(Result::ok)
+            .find_map(|line| {
+                line.split_once("successfully on port ").map(|(_, port)| port.trim_end_matches('.').to_owned())
+            })
+            .expect("it tells its port");
+        let mut arguments = vec![
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,900",
+        ];
+        if dark {
+            arguments.push("--blink-settings=preferredColorScheme=0");
+        }
+        let wanted = json!({ "goog:chromeOptions": { "args": arguments }, "goog:loggingPrefs": { "browser": "ALL" } });
+        let Value::Object(wanted) = wanted else { unreachable!() };
+        let client = ClientBuilder::new(HttpConnector::new())
+            .capabilities(wanted)
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await;
+        Self { driver, _output: lines, client: client.expect("a browser") }
+    }
+
+    async fn open(&self, file: &Path) {
+        self.client.goto(&format!("file://{}", file.display())).await.expect("it opens");
+    }
+
+    async fn run(&self, script: &str) -> Value {
+        self.client.execute(script, Vec::new()).await.unwrap_or_else(|error| panic!("{script}: {error}"))
+    }
+
+    async fn text(&self, css: &str) -> String {
+        self.client.find(Locator::Css(css)).await.expect(css).text().await.expect("text")
+    }
+
+    async fn click(&self, css: &str) {
+        self.client.find(Locator::Css(css)).await.expect(css).click().await.expect("a click")
+    }
+
+    async fn type_into(&self, css: &str, text: &str) {
+        self.client.find(Locator::Css(css)).await.expect(css).send_keys(text).await.expect("keys")
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // The browser is in the driver's group, also if the test has failed.
+        let _ = Command::new("kill").args(["-KILL", "--", &format!("-{}", self.driver.id())]).status();
+        let _ = self.driver.wait();
+    }
+}
+
+/// What the browser has logged since the last call.
+#[derive(Debug)]
+struct Log;
+
+impl WebDriverCompatibleCommand for Log {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(json!({ "type": "browser" }).to_string()))
+    }
+}
+
+fn everything() -> Option<(tempfile::TempDir, std::path::PathBuf)> {
+    if !has("chromedriver") {
+        return None;
+    }
+    let (dir, site) = demo();
+    let page = dir.path().join("report.html");
+    let ran = radicon(&site, &["report", "--out", page.to_str().expect("UTF-8")]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    Some((dir, page))
+}
+
+#[tokio::test]
+async fn the_report_answers_what_its_reader_asks() {
+    let Some((_dir, page)) = everything() else { return };
+    let browser = Browser::start(false).await;
+    browser.open(&page).await;
+    assert!(browser.text("#overview").await.contains("Worth doing first"));
+
+    // The matrix: by page, by block, by who gives it.
+    let rows = "return [...document.querySelectorAll('#matrix tbody th')].map(row => row.textContent)";
+    assert_eq!(browser.run(rows).await.as_array().map(Vec::len), Some(4));
+    browser.type_into("#block-page", "vehi").await;
+    assert_eq!(browser.run(rows).await, json!(["booking/vehicle.html"]));
+    browser.run("document.getElementById('block-page').value = ''").await;
+    let choose = |state: &str| {
+        format!(
+            "const it = document.getElementById('block-state'); it.value = '{state}'; it.dispatchEvent(new Event('input'))"
+        )
+    };
+    browser.run(&choose("lost")).await;
+    assert_eq!(browser.run(rows).await, json!(["booking/vehicle.html"]));
+    let lost = browser.run("return document.querySelector('#matrix td.wanted span').title").await;
+    assert_eq!(lost, json!("feilds: lost: booking/vehicle.html, line 5"));
+    browser.run(&choose("unfilled")).await;
+    assert_eq!(browser.run(rows).await, json!([]));
+
+    // From the map to a layout's file, from there to a page's inside.
+    browser.click("#map-drawing a.layout[data-file='booking/step.html']").await;
+    assert_eq!(browser.text("#page-name").await, "booking/step.html");
+    browser.type_into("#page-search", "passengers").await;
+    browser.click("#page-list a").await;
+    assert_eq!(browser.text("#page-name").await, "booking/passengers.html");
+    assert_eq!(browser.text("#page-chain").await.matches('→').count(), 2);
+    let origins = "return [...new Set([...document.querySelectorAll('#page-source span span')].map(it => it.title.split(':')[0]))].sort()";
+    let origins = browser.run(origins).await;
+    for file in ["booking/base.html", "booking/step.html", "booking/passengers.html", "booking/parts/masthead.html"] {
+        assert!(origins.as_array().expect("a list").contains(&json!(file)), "{file}: {origins}");
+    }
+
+    // The preview, as it is and as proposed, with the site's own styles.
+    browser.open(&page).await;
+    browser.run("location.hash = '#page=fares.html'").await;
+    let preview = "return document.getElementById('page-frame').srcdoc";
+    let before = browser.run(preview).await;
+    assert!(before.as_str().expect("a page").contains("<style>"), "{before}");
+    let shown = browser.run("return document.querySelectorAll('#page-source > div').length").await;
+    browser.click("input[value=after]").await;
+    let after = browser.run(preview).await;
+    assert!(after.as_str().expect("a page").contains("Fares"));
+    assert!(browser.text("#page-proof").await.starts_with("Proven"));
+    assert!(shown.as_u64() > Some(40), "{shown}");
+
+    // Findings by severity.
+    let warnings = "return [...document.querySelectorAll('.findings > li')].filter(it => it.offsetParent).length";
+    let all = browser.run(warnings).await.as_u64();
+    browser.click("#severities input[value=hint]").await;
+    assert_eq!((all, browser.run(warnings).await.as_u64()), (Some(8), Some(2)));
+
+    // A group of repeats opens, and its differences are marked.
+    browser.click(".repeat summary").await;
+    assert!(browser.run("return document.querySelectorAll('.repeat[open] mark').length").await.as_u64() > Some(0));
+
+    let log = browser.client.issue_cmd(Log).await.expect("a log");
+    assert_eq!(log, json!([]), "the browser complains");
+    let loaded = browser.run("return performance.getEntriesByType('resource').map(it => it.name)").await;
+    assert_eq!(loaded, json!([]), "something was loaded");
+}
+
+/// Names, contrast and order, checked in the page itself; gives what is wrong.
+const ACCESSIBLE: &str = r#"
+const wrong = [];
+const seen = (it) => it.getClientRects().length > 0 && getComputedStyle(it).visibility !== "hidden";
+const name = (it) => (it.getAttribute("aria-label") || it.textContent.trim() || it.getAttribute("title") ||
+  (it.labels && [...it.labels].map(label => label.textContent.trim()).join(" ")) || "").trim();
+const what = (it) => it.outerHTML.slice(0, 90);
+for (const it of document.querySelectorAll("a, button, input, select, summary, iframe, [role=region], [tabindex]"))
+  if (seen(it) && !name(it) && !it.getAttribute("aria-labelledby")) wrong.push("no name: " + what(it));
+for (const it of document.querySelectorAll("[tabindex]")) if (it.tabIndex > 0) wrong.push("order: " + what(it));
+const ids = [...document.querySelectorAll("[id]")].map(it => it.id);
+for (const id of ids) if (ids.indexOf(id) !== ids.lastIndexOf(id)) wrong.push("id twice: " + id);
+let level = 0;
+for (const it of document.querySelectorAll("h1, h2, h3, h4")) {
+  if (Number(it.tagName[1]) > level + 1) wrong.push("heading skips a level: " + what(it));
+  level = Number(it.tagName[1]);
+}
+for (const landmark of ["header", "nav", "main", "footer"]) if (!document.querySelector(landmark)) wrong.push("no " + landmark);
+if (!document.documentElement.lang) wrong.push("no language");
+const rgb = (text) => (text.match(/[\d.]+/g) || []).map(Number);
+const light = (c) => { const l = c.slice(0, 3).map(v => (v /= 255) <= 0.04045 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4); return 0.2126 * l[0] + 0.7152 * l[1] + 0.0722 * l[2]; };
+const ground = (it) => { for (; it; it = it.parentElement) { const c = rgb(getComputedStyle(it).backgroundColor); if (c.length === 3 || c[3] === 1) return c; } return [255, 255, 255]; };
+let compared = 0;
+const walk = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+for (let text; text = walk.nextNode();) {
+  const it = text.parentElement;
+  if (!text.data.trim() || !seen(it) || it.closest("script, style, svg")) continue;
+  const [a, b] = [light(rgb(getComputedStyle(it).color)), light(ground(it))].sort((x, y) => y - x);
+  const contrast = (a + 0.05) / (b + 0.05);
+  compared += 1;
+  if (contrast < 4.5) wrong.push(`contrast ${contrast.toFixed(2)}: ` + what(it));
+}
+if (compared < 100) wrong.push("nothing compared");
+return [...new Set(wrong)];
+"#;
+
+#[tokio::test]
+async fn the_report_can_be_read_by_everybody_in_light_and_dark() {
+    let Some((_dir, page)) = everything() else { return };
+    for dark in [false, true] {
+        let browser = Browser::start(dark).await;
+        browser.open(&page).await;
+        let is_dark = browser.run("return matchMedia('(prefers-color-scheme: dark)').matches").await;
+        assert_eq!(is_dark, json!(dark));
+        browser.run("for (const it of document.querySelectorAll('details')) it.open = true").await;
+        assert_eq!(browser.run(ACCESSIBLE).await, json!([]), "dark: {dark}");
+        // What is wrong is seen.
+        browser.run("document.querySelector('h2').style.color = getComputedStyle(document.body).backgroundColor").await;
+        assert_eq!(browser.run(ACCESSIBLE).await.as_array().map(Vec::len), Some(1));
+
+        // Tabbing goes through the page from top to bottom, and first to the report itself.
+        let mut places = Vec::new();
+        browser.open(&page).await;
+        for _ in 0..12 {
+            browser.client.active_element().await.expect("it").send_keys("\u{e004}").await.expect("keys");
+            places.push(
+                browser
+                    .run("return [...document.querySelectorAll('*')].indexOf(document.activeElement)")
+                    .await
+                    .as_u64(),
+            );
+        }
+        assert_eq!(
+            browser.run("document.querySelector('.skip').focus(); return document.activeElement.textContent").await,
+            json!("Skip to the report")
+        );
+        assert!(places.windows(2).all(|pair| pair[0] < pair[1]), "{places:?}");
+    }
+}
+
+/// The check that developers do by eye: each page looks as it did before.
+#[tokio::test]
+async fn adopted_pages_look_the_same_pixel_by_pixel() {
+    if !has("chromedriver") {
+        return;
+    }
+    let (dir, site) = demo();
+    let put_together = |name: &str| {
+        let into = dir.path().join(name);
+        let ran = radicon(&site, &["flatten", "--all", "--into", into.to_str().expect("UTF-8")]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        into
+    };
+    let before = put_together("before");
+    let adopted = radicon(&site, &["adopt"]);
+    assert_eq!(adopted.code, 0, "{}", adopted.err);
+    let after = put_together("after");
+    assert!(fs::read_to_string(site.join("fares.html")).expect("a page").len() < 1_500);
+
+    let browser = Browser::start(false).await;
+    let picture = async |folder: &Path, page: &str| {
+        // Absolute addresses start at the folder.
+        let file = folder.join(page);
+        let text = fs::read_to_string(&file).expect("a page");
+        let rooted = text.replace("href=\"/", &format!("href=\"file://{}/", folder.display()));
+        fs::write(&file, rooted).expect("a file");
+        browser.open(&file).await;
+        browser.client.screenshot().await.expect("a picture")
+    };
+    let mut pictures = Vec::new();
+    for page in [
+        "index",
+        "fares",
+        "timetable",
+        "winter",
+        "fleet",
+        "contact",
+        "harbours/heronsea",
+        "harbours/index",
+        "booking/pay",
+    ] {
+        let page = format!("{page}.html");
+        let (old, new) = (picture(&before, &page).await, picture(&after, &page).await);
+        assert!(old == new, "{page} looks different");
+        assert!(!pictures.contains(&old), "{page} looks like another page: is it shown at all?");
+        pictures.push(old);
+    }
+}

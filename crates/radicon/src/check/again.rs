@@ -1,0 +1,103 @@
+//! Checking again when little has changed.
+
+use std::hash::{Hash, Hasher};
+
+use rayon::prelude::*;
+use rustc_hash::{FxHashMap, FxHasher};
+use xxhash_rust::xxh3::xxh3_64;
+
+use super::context::{Context, Found, PageView, reached};
+use super::{Checked, Look, Rule, finish};
+use crate::site::{Site, Template};
+use crate::text::SourceId;
+
+/// Rules that are looked for again and again in a site while its files change: what a rule
+/// said of a page is kept as long as nothing that the page is made of changes.
+///
+/// What comes out is what [`check_rules`](super::check_rules) gives.
+#[derive(Debug)]
+pub struct Checks {
+    rules: Vec<Rule>,
+    /// The paths of the templates when it was last looked.
+    paths: Vec<String>,
+    pages: FxHashMap<SourceId, Page>,
+}
+
+/// What was found in a page that is made of certain sources.
+#[derive(Clone, Debug)]
+struct Page {
+    made_of: u64,
+    found: Result<Vec<(Rule, Found)>, String>,
+}
+
+impl Checks {
+    /// Nothing is looked for yet.
+    pub fn new(rules: &[Rule]) -> Self {
+        Self { rules: rules.to_vec(), paths: Vec::new(), pages: FxHashMap::default() }
+    }
+
+    /// Looks for the rules, but for what the site's settings turn off.
+    pub fn check(&mut self, site: &Site) -> Checked {
+        let wanted: Vec<Rule> =
+            self.rules.iter().filter(|rule| site.settings.check.severity(rule).is_some()).copied().collect();
+        let paths = || site.templates.iter().map(|template| &template.path);
+        // With other files the same names may lead elsewhere.
+        if !self.paths.iter().eq(paths()) {
+            self.pages.clear();
+            self.paths = paths().cloned().collect();
+        }
+        let context = Context::new(site);
+        let mut found: Vec<(Rule, Found)> = wanted
+            .par_iter()
+            .flat_map_iter(|rule| match rule.look {
+                Look::Site(look) => look(&context).into_iter().map(|found| (*rule, found)).collect::<Vec<_>>(),
+                Look::Page(_) => Vec::new(),
+            })
+            .collect();
+        let mut skipped = Vec::new();
+        if wanted.iter().any(|rule| matches!(rule.look, Look::Page(_))) {
+            let sources: Vec<u64> = site.templates.par_iter().map(source).collect();
+            let ids: Vec<SourceId> = site.pages().collect();
+            let look = |&id: &SourceId| {
+                let made_of = made_of(site, id, &sources);
+                let known = self.pages.get(&id).filter(|known| known.made_of == made_of);
+                let page = known.cloned().unwrap_or_else(|| Page { made_of, found: look_at(&context, &wanted, id) });
+                (id, page)
+            };
+            let pages: Vec<(SourceId, Page)> = ids.par_iter().map(look).collect();
+            for (_, page) in &pages {
+                match &page.found {
+                    Ok(more) => found.extend(more.iter().cloned()),
+                    Err(why) => skipped.push(why.clone()),
+                }
+            }
+            self.pages = pages.into_iter().collect();
+        }
+        finish(site, found, skipped)
+    }
+}
+
+fn look_at(context: &Context<'_>, rules: &[Rule], id: SourceId) -> Result<Vec<(Rule, Found)>, String> {
+    let view = PageView::new(context.site, id).map_err(|error| error.to_string())?;
+    let look = |rule: &Rule| match rule.look {
+        Look::Page(look) => look(context, &view).into_iter().map(|found| (*rule, found)).collect(),
+        Look::Site(_) => Vec::new(),
+    };
+    Ok(rules.iter().flat_map(look).collect())
+}
+
+/// A template's source and how it is read.
+fn source(template: &Template) -> u64 {
+    let mut hasher = FxHasher::default();
+    (xxh3_64(&template.source), &template.dialect.name, template.rendered).hash(&mut hasher);
+    hasher.finish()
+}
+
+/// All sources that a page is made of.
+fn made_of(site: &Site, page: SourceId, sources: &[u64]) -> u64 {
+    let mut hasher = FxHasher::default();
+    for id in reached(site, page) {
+        (id, sources[id.index()]).hash(&mut hasher);
+    }
+    hasher.finish()
+}

@@ -1,0 +1,119 @@
+//! What to do first.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::check::{Checked, Severity};
+use crate::propose::Proposal;
+use crate::repeats::{AdviceKind, Repeats};
+
+/// How many tasks are told.
+const MOST: usize = 3;
+
+/// A proposal is worth telling of if it saves so much of a site.
+const WORTHWHILE: f64 = 0.02;
+
+/// Something that is worth doing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Task {
+    /// Of what kind it is.
+    pub kind: TaskKind,
+    /// What to do and what it gives, in a sentence.
+    pub message: String,
+    /// The command that does it or shows more.
+    pub command: String,
+}
+
+/// What kinds of tasks there are, the most urgent first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TaskKind {
+    /// Pages are broken.
+    Errors,
+    /// Layouts and partials wait to be adopted.
+    Adopt,
+    /// Something is most likely not as it was meant.
+    Warnings,
+    /// Copies were left behind.
+    Drift,
+    /// A partial is pasted where it could be included.
+    Include,
+    /// Markup that was copied side by side.
+    Loop,
+}
+
+pub(super) fn find(checked: &Checked, repeats: &Repeats, proposal: Option<&Proposal>) -> Vec<Task> {
+    let mut tasks: Vec<Task> = [Severity::Error, Severity::Warning]
+        .into_iter()
+        .filter_map(|severity| findings(checked, severity))
+        .chain(proposal.and_then(adopt))
+        .chain(drift(repeats))
+        .chain([AdviceKind::Include, AdviceKind::Loop].into_iter().filter_map(|kind| repeat(repeats, kind)))
+        .collect();
+    tasks.sort_by_key(|task| task.kind);
+    tasks.truncate(MOST);
+    tasks
+}
+
+fn findings(checked: &Checked, severity: Severity) -> Option<Task> {
+    let first = checked.findings.iter().find(|finding| finding.severity == severity)?;
+    let place = format!("{}:{}: {}", first.file, first.line, first.message);
+    let (kind, what) = match severity {
+        Severity::Error => (TaskKind::Errors, "error"),
+        _ => (TaskKind::Warnings, "warning"),
+    };
+    let message = match checked.count(severity) {
+        1 => format!("Look at the one {what}, {place}"),
+        many => format!("Look at the {many} {what}s, such as {place}"),
+    };
+    Some(Task { kind, message, command: format!("radicon check {}", first.file) })
+}
+
+fn adopt(proposal: &Proposal) -> Option<Task> {
+    let (before, after) = (proposal.before.bytes, proposal.after.bytes);
+    if proposal.layouts.is_empty() || (before.saturating_sub(after) as f64) < WORTHWHILE * before as f64 {
+        return None;
+    }
+    let pages = proposal.files.iter().filter(|file| file.extends.is_some()).count();
+    let percent = (1.0 - after as f64 / before as f64) * 100.0;
+    let layouts = proposal.layouts.iter().filter(|layout| !layout.existing).count();
+    let partials = match proposal.partials.len() {
+        0 => String::new(),
+        some => format!(" and {some} partials"),
+    };
+    let message = format!(
+        "Give {pages} files a layout, with {layouts} new layouts{partials}: {percent:.0} % less to maintain, and no page changes"
+    );
+    Some(Task { kind: TaskKind::Adopt, message, command: "radicon propose".into() })
+}
+
+fn drift(repeats: &Repeats) -> Option<Task> {
+    // The plainest difference is the best example.
+    let drifts = repeats.groups.iter().flat_map(|group| group.drift.iter().map(move |drift| (group, drift)));
+    let (group, first) = drifts.min_by_key(|(_, drift)| drift.difference.len())?;
+    let all: usize = repeats.groups.iter().map(|group| group.drift.len()).sum();
+    let place = format!("{}:{} {}", first.file, first.line, first.difference);
+    let message = match all {
+        1 => format!("Decide on the one copy that was left behind: {place}"),
+        many => format!("Decide on {many} copies that were left behind, such as {place}"),
+    };
+    Some(Task { kind: TaskKind::Drift, message, command: format!("radicon repeats {}", group.id) })
+}
+
+fn repeat(repeats: &Repeats, wanted: AdviceKind) -> Option<Task> {
+    let group = repeats.groups.iter().find(|group| group.advice.kind == wanted)?;
+    let (kind, message) = match wanted {
+        AdviceKind::Include => {
+            let file = group.advice.file.as_deref().unwrap_or("the partial");
+            (TaskKind::Include, format!("Include {file} where it is pasted, {} times", group.copies.len()))
+        }
+        _ => {
+            let copies = group.copies.len();
+            (
+                TaskKind::Loop,
+                format!("Write a loop where {copies} copies stand side by side, in {}", group.copies[0].file),
+            )
+        }
+    };
+    Some(Task { kind, message, command: format!("radicon repeats {}", group.id) })
+}
