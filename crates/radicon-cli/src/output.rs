@@ -118,6 +118,11 @@ pub fn count(value: usize, noun: &str) -> String {
     format!("{} {}", number(value), if value == 1 { noun } else { &many })
 }
 
+/// What is not changed: `1 page left as it is`, `2 pages left as they are`.
+pub fn left_as_is(pages: usize) -> String {
+    format!("{} left as {}", count(pages, "page"), if pages == 1 { "it is" } else { "they are" })
+}
+
 /// The change from one number to another in percent: `-54 %`.
 pub fn change(before: usize, after: usize) -> String {
     if before == 0 || before == after {

@@ -224,7 +224,7 @@ fn mistakes_get_a_hint_and_code_2() {
     for (arguments, words) in [
         (&["chain", "fare.html"][..], "did you mean `fares.html`?"),
         (&["propose", "--dialect", "margn"], "did you mean `margin`?"),
-        (&["propose", "--dialect", "plain"], "no parents and blocks"),
+        (&["propose", "--dialect", "plain"], "can share nothing"),
         (&["--site", "nowhere", "survey"], "no such folder"),
         (&["sruvey"], "survey"),
     ] {

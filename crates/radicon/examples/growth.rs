@@ -7,8 +7,9 @@
 //! cargo run --release --example growth -- 10000
 //! ```
 //!
-//! Prints the time to read the site from the disk, to put all pages together,
-//! and the greatest memory so far.
+//! Prints the time to read the site from the disk, to put all pages together, to check
+//! it, to read and check it again after one page has changed, as `check --watch` does, and
+//! the greatest memory so far.
 
 mod figures;
 
@@ -16,14 +17,14 @@ use std::fs;
 use std::path::Path;
 use std::time::Instant;
 
-use radicon::{Resolver, disk};
+use radicon::{Checks, RULES, Resolver, Rule, disk};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let sizes: Vec<usize> = std::env::args().skip(1).map(|size| size.parse()).collect::<Result<_, _>>()?;
     let sizes = if sizes.is_empty() { vec![1_000, 10_000, 100_000] } else { sizes };
     println!(
-        "{:>9} {:>9} {:>8} {:>8} {:>8} {:>8} {:>10}",
-        "templates", "MB", "load s", "pages s", "sum s", "MB out", "peak MB"
+        "{:>9} {:>9} {:>8} {:>8} {:>8} {:>8} {:>8} {:>8} {:>10}",
+        "templates", "MB", "load s", "pages s", "sum s", "MB out", "check s", "again s", "peak MB"
     );
     for size in sizes {
         let folder = Path::new("target").join(format!("growth-{size}"));
@@ -36,8 +37,21 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let out: usize = pages.iter().map(|(_, flat)| flat.bytes.len()).sum();
         let problems = pages.iter().map(|(_, flat)| flat.problems.len()).sum::<usize>() + loaded.problems.len();
         assert_eq!((loaded.site.templates.len(), problems), (size, 0));
+        // As when watching: copies are not compared.
+        let rules: Vec<Rule> = RULES.iter().filter(|rule| rule.id != "drift").copied().collect();
+        let mut reader = disk::Reader::new(&folder);
+        reader.read()?;
+        let (start, mut checks) = (Instant::now(), Checks::new(&rules));
+        let found = checks.check(&loaded.site).findings.len();
+        let check = start.elapsed().as_secs_f64();
+        let page = folder.join(&loaded.site.get(loaded.site.pages().next().ok_or("no page")?).path);
+        fs::write(&page, fs::read_to_string(&page)? + "<!-- seen -->\n")?;
+        let start = Instant::now();
+        let changed = reader.read()?;
+        assert!(checks.check(&changed.site).findings.len().abs_diff(found) < 2);
+        let again = start.elapsed().as_secs_f64();
         println!(
-            "{size:>9} {:>9.1} {read:>8.2} {:>8.2} {all:>8.2} {:>8.0} {:>10}",
+            "{size:>9} {:>9.1} {read:>8.2} {:>8.2} {all:>8.2} {:>8.0} {check:>8.2} {again:>8.3} {:>10}",
             bytes as f64 / 1e6,
             all - read,
             out as f64 / 1e6,

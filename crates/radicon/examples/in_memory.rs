@@ -6,7 +6,7 @@
 
 use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
 
-fn main() -> Result<(), radicon::ProposeError> {
+pub fn main() -> Result<(), radicon::ProposeError> {
     let page = |path: &str, title: &str, text: &str| {
         let frame = include_str!("frame.html");
         SourceFile::new(path, frame.replace("{title}", title).replace("{text}", text))

@@ -67,7 +67,9 @@ mod steps;
 pub mod text;
 mod translate;
 
-pub use check::{Checked, Checks, Finding, Mend, Mended, RULES, Related, Rule, Severity, check, check_rules, mend};
+pub use check::{
+    Checked, Checks, Finding, Hit, LookAtSite, Mend, Mended, RULES, Related, Rule, Severity, check, check_rules, mend,
+};
 pub use config::{ConfigError, Globs};
 pub use edit::{Edit, EditError, Edits};
 pub use learn::{Confidence, Learned, LearnedForm, learn};

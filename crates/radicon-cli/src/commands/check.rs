@@ -6,11 +6,11 @@ use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use anstyle::{AnsiColor, Style};
 use anyhow::{Context, Result, bail};
-use radicon::disk::Loaded;
+use radicon::disk::{Loaded, Reader};
 use radicon::text::{SourceId, Span};
 use radicon::{Checked, Checks, Finding, Mended, RULES, Rule, Severity, mend};
 
-use super::{adopt, find_page, is_json, json, load, out, sarif, site_folder, suggestion, watch, write};
+use super::{adopt, find_page, is_json, json, load, out, sarif, suggestion, watch, write};
 use crate::arguments::{Arguments, CheckArguments};
 use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
@@ -44,13 +44,15 @@ pub fn watch(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
     if wanted.rule.is_empty() {
         rules.retain(|rule| rule.id != "drift");
     }
-    let mut checks = Checks::new(&rules);
+    // What is wrong with the folder is said before it is watched.
+    let folder = load(arguments)?.folder;
+    let (mut reader, mut checks) = (Reader::new(&folder), Checks::new(&rules));
     let mut again = || {
-        let loaded = load(arguments)?;
+        let loaded = reader.read()?;
         show_all(arguments, wanted, &loaded, &look(&loaded, &mut checks, wanted)?)
     };
     again()?;
-    watch::run(&site_folder(arguments)?, again)
+    watch::run(&folder, again)
 }
 
 /// What is found in the files that are wanted.

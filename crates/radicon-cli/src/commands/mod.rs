@@ -73,7 +73,12 @@ fn out() -> impl Write {
 fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
     match &arguments.site {
         Some(folder) => Ok(folder.clone()),
-        None => Ok(disk::find_site(&std::env::current_dir().context("the current folder cannot be read")?)),
+        None => {
+            let here = std::env::current_dir().context("the current folder cannot be read")?;
+            let found = disk::find_site(&here);
+            // As its user would write it.
+            Ok(if found == here { PathBuf::from(".") } else { found })
+        }
     }
 }
 

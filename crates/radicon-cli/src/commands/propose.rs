@@ -9,7 +9,8 @@ use radicon::{Proposal, ProposedBlock, ProposedLayout, Strength, disk, propose, 
 use super::{explain, is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
-    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, next, number, shorten,
+    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, left_as_is, next, number,
+    shorten,
 };
 use crate::{DIFFERENT, FINE};
 
@@ -230,7 +231,7 @@ fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     if reasons.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n{} left as they are", count(proposal.left.len(), "page"))?;
+    writeln!(out, "\n{}", left_as_is(proposal.left.len()))?;
     let mut reasons: Vec<_> = reasons.into_iter().collect();
     reasons.sort_by_key(|(reason, pages)| (std::cmp::Reverse(pages.len()), *reason));
     for (reason, pages) in reasons.iter().take(MOST) {

@@ -37,7 +37,8 @@ pub fn watch(arguments: &Arguments, wanted: &Wanted<'_>) -> Result<u8> {
     if !new.is_dir() {
         bail!("{}: only a folder can be watched", new.display());
     }
-    let prove = || compare(arguments, &before, &load_folder(new)?, new, wanted.weakest).map(drop);
+    let mut reader = disk::Reader::new(new);
+    let mut prove = || compare(arguments, &before, &reader.read()?, new, wanted.weakest).map(drop);
     prove()?;
     watch::run(new, prove)
 }

@@ -19,7 +19,7 @@ pub fn run(arguments: &Arguments, file: Option<&Path>) -> Result<u8> {
     let report = of(&loaded)?;
     let mut out = out();
     if let Some(file) = file {
-        let text = page::write(&name(&loaded), &report);
+        let text = page::write(&name(&loaded), &loaded.site, &report);
         std::fs::write(file, &text).with_context(|| format!("{} cannot be written", file.display()))?;
         if !is_json(arguments) {
             let totals = report.survey.totals;

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use maud::{Markup, html};
-use radicon::{Finding, Inside, Report, Severity};
+use radicon::{Finding, Inside, Report, Severity, Site};
 
 use super::{file_link, marked_up, section as whole};
 use crate::output::count;
@@ -11,11 +11,11 @@ use crate::output::count;
 /// How many findings are shown.
 const SHOWN: usize = 300;
 
-pub fn section(report: &Report) -> Markup {
+pub fn section(site: &Site, report: &Report) -> Markup {
     let checked = &report.checked;
     let sources = Sources::new(&report.inside);
-    let mut worst: Vec<&Finding> = checked.findings.iter().collect();
-    worst.sort_by_key(|finding| finding.severity);
+    let mut worst = checked.told_once(site);
+    worst.sort_by_key(|(finding, _)| finding.severity);
     let severities = [Severity::Error, Severity::Warning, Severity::Hint];
     let content = html! {
         @if checked.findings.is_empty() { p { "Nothing found." } } @else {
@@ -26,24 +26,26 @@ pub fn section(report: &Report) -> Markup {
                     label { input type="checkbox" value=(severity.word()) checked; " " (count(found, severity.word())) }
                 }
             }
-            @if checked.findings.len() > SHOWN {
+            @if worst.len() > SHOWN {
                 p { "The worst " (SHOWN) " are shown; radicon check --format json lists all " (checked.findings.len()) "." }
             }
             ol.findings {
-                @for finding in worst.iter().take(SHOWN) { (one(finding, &sources)) }
+                @for (finding, others) in worst.iter().take(SHOWN) { (one(finding, *others, &sources)) }
             }
         }
     };
     whole("findings", "What is wrong or suspicious, with its place and a way to mend it.", content)
 }
 
-fn one(finding: &Finding, sources: &Sources<'_>) -> Markup {
+fn one(finding: &Finding, others: usize, sources: &Sources<'_>) -> Markup {
     html! {
         li class=(finding.severity.word()) {
             p {
                 span class={ "severity " (finding.severity.word()) } { (finding.severity.word()) } " "
                 (file_link(&finding.file, &format!("{}:{}", finding.file, finding.line))) " "
-                (marked_up(&finding.message)) " " code { (finding.rule) }
+                (marked_up(&finding.message))
+                @if others > 0 { ", and in " (count(others, "other place")) }
+                " " code { (finding.rule) }
             }
             (sources.snippet(finding))
             @for related in &finding.related {

@@ -44,11 +44,11 @@ fn drawing(report: &Report) -> Markup {
         .collect();
     html! {
         div.tools role="group" aria-label="Zoom" {
-            button type="button" data-zoom="0.8" { "Larger" }
-            button type="button" data-zoom="1.25" { "Smaller" }
+            button type="button" data-zoom="1.25" { "Larger" }
+            button type="button" data-zoom="0.8" { "Smaller" }
             button type="button" data-zoom="0" { "All of it" }
         }
-        div.map {
+        div.map tabindex="0" role="region" aria-label="Map" {
             svg id="map-drawing" viewBox={ "0 0 " (right) " " (bottom) } width=(right) height=(bottom) role="group"
                 aria-label="Layouts with their pages and partials" {
                 @for node in &nodes {

@@ -6,9 +6,9 @@ mod map;
 mod repeats;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use radicon::Report;
+use radicon::{Report, Site};
 
-use crate::output::{change, count, number};
+use crate::output::{change, count, left_as_is, number};
 
 /// Nothing is loaded from anywhere, and no preview can do so either.
 const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; img-src data:";
@@ -24,7 +24,7 @@ const SECTIONS: [(&str, &str); 6] = [
 ];
 
 /// The whole page.
-pub fn write(name: &str, report: &Report) -> String {
+pub fn write(name: &str, site: &Site, report: &Report) -> String {
     html! {
         (DOCTYPE)
         html lang="en" {
@@ -52,7 +52,7 @@ pub fn write(name: &str, report: &Report) -> String {
                     (blocks(report))
                     (inside(report))
                     (repeats::section(report))
-                    (findings::section(report))
+                    (findings::section(site, report))
                 }
                 footer { "Written by Radicon " (env!("CARGO_PKG_VERSION")) ". This page loads nothing from anywhere." }
                 script type="application/json" id="data" { (PreEscaped(data::json(report))) }
@@ -138,8 +138,8 @@ fn sizes(report: &Report) -> Markup {
         }
         @if !proposal.left.is_empty() {
             details {
-                summary { (count(proposal.left.len(), "page")) " left as they are" }
-                ul { @for left in &proposal.left { li { (left.page) ": " (left.reason) } } }
+                summary { (left_as_is(proposal.left.len())) }
+                ul { @for page in &proposal.left { li { (page.page) ": " (page.reason) } } }
             }
         }
     }

@@ -11,31 +11,26 @@
   };
   const pageLink = (path, text) => element("a", { href: "#page=" + encodeURI(path) }, text);
 
-  // ---- the map
-  const drawing = byId("map-drawing");
-  const whole = drawing.viewBox.baseVal;
-  const all = { x: 0, y: 0, width: whole.width, height: whole.height };
-  const view = { ...all };
-  const look = () => drawing.setAttribute("viewBox", `${view.x} ${view.y} ${view.width} ${view.height}`);
-  const zoom = (factor, x = view.x + view.width / 2, y = view.y + view.height / 2) => {
-    if (factor === 0) Object.assign(view, all);
-    else {
-      view.x = x - (x - view.x) * factor;
-      view.y = y - (y - view.y) * factor;
-      view.width *= factor;
-      view.height *= factor;
-    }
-    look();
+  // ---- the map: it is as large as it likes, and its frame scrolls
+  const drawing = byId("map-drawing"), room = drawing.parentElement;
+  const natural = [drawing.width.baseVal.value, drawing.height.baseVal.value];
+  let size = 1;
+  const zoom = (factor, x = room.clientWidth / 2, y = room.clientHeight / 2) => {
+    const before = size;
+    const fits = Math.min(1, room.clientWidth / natural[0], room.clientHeight / natural[1]);
+    size = factor ? Math.min(4, Math.max(0.1, size * factor)) : fits;
+    drawing.setAttribute("width", natural[0] * size);
+    drawing.setAttribute("height", natural[1] * size);
+    room.scrollLeft = (room.scrollLeft + x) * (size / before) - x;
+    room.scrollTop = (room.scrollTop + y) * (size / before) - y;
   };
   for (const button of document.querySelectorAll("[data-zoom]"))
     button.addEventListener("click", () => zoom(Number(button.dataset.zoom)));
-  const scale = () => Math.max(view.width / drawing.clientWidth, view.height / drawing.clientHeight);
-  drawing.addEventListener("wheel", (event) => {
+  room.addEventListener("wheel", (event) => {
     if (!event.ctrlKey) return;
     event.preventDefault();
-    const box = drawing.getBoundingClientRect();
-    const at = [view.x + ((event.clientX - box.left) / box.width) * view.width, view.y + ((event.clientY - box.top) / box.height) * view.height];
-    zoom(event.deltaY > 0 ? 1.15 : 0.87, ...at);
+    const box = room.getBoundingClientRect();
+    zoom(event.deltaY > 0 ? 0.87 : 1.15, event.clientX - box.left, event.clientY - box.top);
   }, { passive: false });
   let held = null, dragged = false;
   drawing.addEventListener("pointerdown", (event) => { held = event; dragged = false; });
@@ -44,14 +39,12 @@
     const [x, y] = [event.clientX - held.clientX, event.clientY - held.clientY];
     if (!dragged && Math.abs(x) + Math.abs(y) < 4) return;
     dragged = true;
-    view.x -= x * scale();
-    view.y -= y * scale();
+    room.scrollLeft -= x;
+    room.scrollTop -= y;
     held = event;
-    look();
   });
+  drawing.addEventListener("dragstart", (event) => event.preventDefault());
   drawing.addEventListener("click", (event) => { if (dragged) event.preventDefault(); }, true);
-  // A large map starts at a size that can be read.
-  if (all.height > 2000) zoom(Math.min(1, 900 / all.height), 0, 0);
   const light = (file, on) => {
     for (const use of drawing.querySelectorAll("path.use"))
       if (use.dataset.from === file || use.dataset.to === file) use.classList.toggle("lit", on);
@@ -156,6 +149,7 @@
   const sourceLines = (site, path, most) => {
     const rows = document.createDocumentFragment();
     const known = new Map();
+    const alone = !site.pages.has(path) || site.pages.get(path)[1].length < 2;
     let number = 0, last = "", row = null, code = null;
     const open = () => {
       number += 1;
@@ -177,7 +171,7 @@
           if (origin !== last) row.children[1].textContent = `${file}:${line}`;
           last = origin;
         }
-        code.append(element("span", { class: colour(piece), title: `${file}:${line}` + (piece.block ? `, block ${data.names[piece.block - 1]}` : "") }, part.replace(/\n$/, "")));
+        code.append(element("span", { class: alone && piece.level === 0 ? "" : colour(piece), title: `${file}:${line}` + (piece.block ? `, block ${data.names[piece.block - 1]}` : "") }, part.replace(/\n$/, "")));
         if (!piece.note) at += part.length;
         if (part.endsWith("\n")) row = null;
       }
@@ -273,9 +267,10 @@
     byId("page-list").replaceChildren(...found.slice(0, SHOWN).map(([path, role]) =>
       element("li", {}, element("a", { href: "#page=" + encodeURI(path), ...(path === open ? { "aria-current": "page" } : {}) }, path, role === "page" ? "" : ` (${role})`))));
   };
+  const asked = () => (location.hash.startsWith("#page=") ? decodeURI(location.hash.slice(6)) : "");
   const follow = () => {
-    const path = location.hash.startsWith("#page=") && decodeURI(location.hash.slice(6));
-    if (!path || !byId("page-list")) return;
+    const path = asked();
+    if (!path) return;
     show(path);
     byId("inside").scrollIntoView();
     byId("page-name").focus({ preventScroll: true });
@@ -287,7 +282,7 @@
     list();
     // A page with a long chain tells most.
     const deepest = [...sites.before.pages.values()].reduce((best, page) => (best && best[1].length >= page[1].length ? best : page), null);
-    if (deepest) show(sites.before.files[deepest[0]][0]);
+    if (deepest && !asked()) show(sites.before.files[deepest[0]][0]);
     addEventListener("hashchange", follow);
     follow();
   }

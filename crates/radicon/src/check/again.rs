@@ -47,13 +47,15 @@ impl Checks {
             self.paths = paths().cloned().collect();
         }
         let context = Context::new(site);
-        let mut found: Vec<(Rule, Found)> = wanted
-            .par_iter()
-            .flat_map_iter(|rule| match rule.look {
-                Look::Site(look) => look(&context).into_iter().map(|found| (*rule, found)).collect::<Vec<_>>(),
-                Look::Page(_) => Vec::new(),
-            })
-            .collect();
+        let look = |rule: &Rule| match rule.look {
+            Look::Site(look) => look(&context),
+            Look::Own(look) => {
+                look(site).into_iter().map(|hit| Found::new(hit.template, hit.span, hit.message)).collect()
+            }
+            Look::Page(_) => Vec::new(),
+        };
+        let of_site = wanted.par_iter().flat_map_iter(|rule| look(rule).into_iter().map(|found| (*rule, found)));
+        let mut found: Vec<(Rule, Found)> = of_site.collect();
         let mut skipped = Vec::new();
         if wanted.iter().any(|rule| matches!(rule.look, Look::Page(_))) {
             let sources: Vec<u64> = site.templates.par_iter().map(source).collect();
@@ -81,7 +83,7 @@ fn look_at(context: &Context<'_>, rules: &[Rule], id: SourceId) -> Result<Vec<(R
     let view = PageView::new(context.site, id).map_err(|error| error.to_string())?;
     let look = |rule: &Rule| match rule.look {
         Look::Page(look) => look(context, &view).into_iter().map(|found| (*rule, found)).collect(),
-        Look::Site(_) => Vec::new(),
+        Look::Site(_) | Look::Own(_) => Vec::new(),
     };
     Ok(rules.iter().flat_map(look).collect())
 }

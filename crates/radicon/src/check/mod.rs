@@ -14,7 +14,7 @@ use serde::Serialize;
 use crate::edit::{Edit, EditError, Edits};
 use crate::prove::{PageProof, Strength, prove};
 use crate::site::{Change, Site};
-use crate::text::{LineIndex, Span, line_start};
+use crate::text::{LineIndex, SourceId, Span, line_start};
 
 pub use again::Checks;
 use context::{Context, Found, PageView};
@@ -70,6 +70,30 @@ enum Look {
     Site(fn(&Context<'_>) -> Vec<Found>),
     /// Each page, put together.
     Page(LookAtPage),
+    /// The site as a whole, as somebody else sees it.
+    Own(LookAtSite),
+}
+
+/// What a rule of one's own does: all that it finds in a site.
+pub type LookAtSite = fn(&Site) -> Vec<Hit>;
+
+/// What a rule of one's own has found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hit {
+    /// The template.
+    pub template: SourceId,
+    /// Where in it.
+    pub span: Span,
+    /// What is wrong, in plain words.
+    pub message: String,
+}
+
+impl Rule {
+    /// A rule of one's own, beside those in [`RULES`]: settings and suppressions name it by its
+    /// id, as they do the others.
+    pub const fn own(id: &'static str, severity: Severity, meaning: &'static str, look: LookAtSite) -> Self {
+        Self { id, severity, meaning, example: "", remedy: "", look: Look::Own(look) }
+    }
 }
 
 type LookAtPage = fn(&Context<'_>, &PageView<'_>) -> Vec<Found>;
@@ -189,7 +213,7 @@ pub fn check_rules(site: &Site, rules: &[Rule]) -> Checked {
 /// Gives findings their places, leaves out what is suppressed, and sorts them.
 fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Checked {
     let lines: Vec<std::sync::OnceLock<LineIndex>> = site.templates.iter().map(|_| Default::default()).collect();
-    let position = |id: crate::text::SourceId, offset: u32| {
+    let position = |id: SourceId, offset: u32| {
         let source = &site.get(id).source;
         lines[id.index()].get_or_init(|| LineIndex::new(source)).position(source, offset)
     };

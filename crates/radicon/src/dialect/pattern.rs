@@ -224,7 +224,11 @@ impl Pattern {
         }
         // A partial may have brought a byte-order mark along.
         let before = if before.ends_with(BYTE_ORDER_MARK) { &[][..] } else { before };
-        if self.is_sigil() && before.last().is_some_and(|b| is_word(*b) || self.lead.contains(b)) {
+        // What closes as it opens is a pair of brackets, and may follow anything.
+        if self.is_sigil()
+            && self.lead != self.tail
+            && before.last().is_some_and(|b| is_word(*b) || self.lead.contains(b))
+        {
             return None;
         }
         let mut reader = Reader { source, marks, tail: &self.tail, line: self.line, captures: Captures::default() };
@@ -544,6 +548,16 @@ mod tests {
             let source = format!("{before}~moor(\"a\")");
             let found = pattern.read(source.as_bytes(), before.len(), &Marks::default());
             assert_eq!(found.is_some(), read, "{source}");
+        }
+    }
+
+    #[test]
+    fn delimiters_that_close_as_they_open_follow_anything() {
+        let pattern = Pattern::parse("~~cast off~~").expect("a pattern");
+        for before in ["", " ", "word", "~~berth a~~"] {
+            let source = format!("{before}~~cast off~~ ~~");
+            let found = pattern.read(source.as_bytes(), before.len(), &Marks::default());
+            assert_eq!(found.map(|(end, _)| end), Some(source.len() - 3), "{source}");
         }
     }
 

@@ -6,11 +6,13 @@ mod journal;
 mod versions;
 
 use std::fs;
+use std::hash::{Hash, Hasher};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ignore::WalkBuilder;
+use rustc_hash::{FxHashMap, FxHasher};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -18,7 +20,7 @@ use crate::config::ConfigError;
 use crate::dialect::{self, Dialect};
 use crate::learn::{Learned, learn};
 use crate::resolve::Resolver;
-use crate::site::{Change, Problem, Settings, Site, SourceFile};
+use crate::site::{Change, Problem, Settings, Site, SourceFile, Template};
 
 pub use adopt::{Adopted, adopt, undo};
 pub use journal::{Recovery, recover};
@@ -98,22 +100,85 @@ pub fn find_site(start: &Path) -> PathBuf {
 /// If the folder or `radicon.toml` or a dialect file it names cannot be read.
 /// Single templates that cannot be read are among the [`Loaded::problems`].
 pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
-    if !folder.is_dir() {
-        return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
+    Reader { folder: folder.to_owned(), ways: None, known: None }.read()
+}
+
+/// Reads a site again and again: what has not changed since the last time is not parsed again.
+#[derive(Debug)]
+pub struct Reader {
+    folder: PathBuf,
+    ways: Option<Ways>,
+    known: Option<FxHashMap<String, Template>>,
+}
+
+/// How the files of a site are read.
+#[derive(Debug)]
+struct Ways {
+    /// The settings, dialects and paths of files from which this was found out.
+    from: u64,
+    settings: Settings,
+    dialects: Vec<Arc<Dialect>>,
+    learned: Vec<Learned>,
+}
+
+impl Reader {
+    /// Nothing is read yet.
+    pub fn new(folder: &Path) -> Self {
+        Self { folder: folder.to_owned(), ways: None, known: Some(FxHashMap::default()) }
     }
-    let (mut settings, mut dialects) = configuration(folder)?;
-    let (files, problems) = read_files(folder, &settings, &dialects);
-    let learned = learn_unknown(&files, &dialects);
-    for learned in &learned {
-        if let Ok(dialect) = Dialect::parse(&learned.text) {
-            // One that extends another takes its place.
-            dialects.retain(|known| known.name != dialect.name);
-            dialects.insert(0, Arc::new(dialect));
+
+    /// Reads the site as it is now. Dialects are learned again if files come or go, or if the
+    /// settings change.
+    ///
+    /// # Errors
+    /// As for [`load`].
+    pub fn read(&mut self) -> Result<Loaded, DiskError> {
+        let folder = &self.folder;
+        if !folder.is_dir() {
+            return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
         }
-        settings.folders.extend(Settings::parse(&learned.settings).unwrap_or_default().folders);
+        let (settings, dialects) = configuration(folder)?;
+        let (files, problems) = read_files(folder, &settings, &dialects);
+        let from = {
+            let mut hasher = FxHasher::default();
+            fs::read(folder.join(SETTINGS_FILE)).unwrap_or_default().hash(&mut hasher);
+            dialects.iter().for_each(|dialect| dialect.text.hash(&mut hasher));
+            files.iter().for_each(|file| file.path.hash(&mut hasher));
+            hasher.finish()
+        };
+        let ways = match self.ways.take().filter(|ways| ways.from == from) {
+            Some(ways) => ways,
+            None => {
+                self.known.iter_mut().for_each(FxHashMap::clear);
+                Ways::find(from, &files, settings, dialects)
+            }
+        };
+        let site = Site::read_again(files, &ways.dialects, &ways.settings, self.known.as_mut());
+        let Ways { settings, dialects, learned, .. } = self.ways.insert(ways);
+        Ok(Loaded {
+            folder: self.folder.clone(),
+            site,
+            settings: settings.clone(),
+            dialects: dialects.clone(),
+            learned: learned.clone(),
+            problems,
+        })
     }
-    let site = Site::read(files, &dialects, &settings);
-    Ok(Loaded { folder: folder.to_owned(), site, settings, dialects, learned, problems })
+}
+
+impl Ways {
+    fn find(from: u64, files: &[SourceFile], mut settings: Settings, mut dialects: Vec<Arc<Dialect>>) -> Self {
+        let learned = learn_unknown(files, &dialects);
+        for learned in &learned {
+            if let Ok(dialect) = Dialect::parse(&learned.text) {
+                // One that extends another takes its place.
+                dialects.retain(|known| known.name != dialect.name);
+                dialects.insert(0, Arc::new(dialect));
+            }
+            settings.folders.extend(Settings::parse(&learned.settings).unwrap_or_default().folders);
+        }
+        Self { from, settings, dialects, learned }
+    }
 }
 
 /// The style sheets of a site that are small enough to be carried along, by path.

@@ -6,6 +6,7 @@ use serde::Serialize;
 use crate::check::{Checked, Severity};
 use crate::propose::Proposal;
 use crate::repeats::{AdviceKind, Repeats};
+use crate::site::Role;
 
 /// How many tasks are told.
 const MOST: usize = 3;
@@ -74,7 +75,7 @@ fn adopt(proposal: &Proposal) -> Option<Task> {
     if proposal.layouts.is_empty() || (before.saturating_sub(after) as f64) < WORTHWHILE * before as f64 {
         return None;
     }
-    let pages = proposal.files.iter().filter(|file| file.extends.is_some()).count();
+    let pages = proposal.files.iter().filter(|file| file.role == Role::Page && file.extends.is_some()).count();
     let percent = (1.0 - after as f64 / before as f64) * 100.0;
     let layouts = proposal.layouts.iter().filter(|layout| !layout.existing).count();
     let partials = match proposal.partials.len() {
@@ -82,7 +83,7 @@ fn adopt(proposal: &Proposal) -> Option<Task> {
         some => format!(" and {some} partials"),
     };
     let message = format!(
-        "Give {pages} files a layout, with {layouts} new layouts{partials}: {percent:.0} % less to maintain, and no page changes"
+        "Give {pages} pages a layout, with {layouts} new layouts{partials}: {percent:.0} % less to maintain, and no page changes"
     );
     Some(Task { kind: TaskKind::Adopt, message, command: "radicon propose".into() })
 }

@@ -167,14 +167,38 @@ impl Site {
     /// path fits, the first of those that explain the most constructs counts.
     /// Files that fit no dialect are read as application code.
     pub fn read(files: Vec<SourceFile>, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
+        Self::read_again(files, dialects, settings, None)
+    }
+
+    /// The same; templates that are `known` with the same source, dialects and settings are not
+    /// read again, and the others are made known.
+    pub(crate) fn read_again(
+        files: Vec<SourceFile>,
+        dialects: &[Arc<Dialect>],
+        settings: &Settings,
+        mut known: Option<&mut FxHashMap<String, Template>>,
+    ) -> Self {
         let plain = dialect::plain();
         let is_template =
             |file: &SourceFile| plain.fits(&file.path) || dialects.iter().any(|dialect| dialect.fits(&file.path));
         let (files, code): (Vec<_>, Vec<_>) = files.into_iter().partition(is_template);
         // What is no page by its name is a template only if some dialect explains it.
         let counts = |template: &Template| !template.dialect.forms.is_empty() || plain.fits(&template.path);
-        let read = |file| Template::read(file, dialects, settings);
+        let before = known.as_deref();
+        let read = |file: SourceFile| match before.and_then(|known| known.get(&file.path)) {
+            Some(template) if template.source[..] == file.bytes[..] => template.clone(),
+            _ => Template::read(file, dialects, settings),
+        };
         let mut templates: Vec<_> = files.into_par_iter().map(read).filter(counts).collect();
+        if let Some(known) = &mut known {
+            for template in &templates {
+                let is_known =
+                    known.get(&template.path).is_some_and(|known| Arc::ptr_eq(&known.source, &template.source));
+                if !is_known {
+                    known.insert(template.path.clone(), template.clone());
+                }
+            }
+        }
         templates.sort_by(|a, b| a.path.cmp(&b.path));
         templates.dedup_by(|a, b| a.path == b.path);
         let by_path = (0..).zip(&templates).map(|(id, template)| (template.path.clone(), SourceId(id))).collect();
