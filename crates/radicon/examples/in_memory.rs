@@ -6,6 +6,7 @@
 
 use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
 
+/// Proposes layouts for three pages, and prints them with their proof.
 pub fn main() -> Result<(), radicon::ProposeError> {
     let page = |path: &str, title: &str, text: &str| {
         let frame = include_str!("frame.html");
