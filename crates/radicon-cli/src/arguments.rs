@@ -2,13 +2,13 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use radicon::{Partials, Strength};
 
 /// Turns copied page skeletons into layouts with named blocks, and proves that
 /// no page changed.
 #[derive(Parser, Debug)]
-#[command(name = "radicon", version, max_term_width = 100, after_help = AFTER)]
+#[command(name = "radicon", version, disable_help_flag = true, max_term_width = 100, after_help = AFTER)]
 pub struct Arguments {
     /// The site's folder [default: the nearest one upwards with a radicon.toml, else this one].
     #[arg(long, global = true, value_name = "DIR")]
@@ -16,6 +16,9 @@ pub struct Arguments {
     /// How to print results.
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
     pub format: Format,
+    /// Print help; `radicon help COMMAND` prints more of it.
+    #[arg(short, long, global = true, action = ArgAction::HelpShort)]
+    pub help: Option<bool>,
     /// What to do.
     #[command(subcommand)]
     pub command: Command,

@@ -33,11 +33,11 @@ const COMMANDS: [&str; 16] = [
 
 #[test]
 fn help_fits_a_screen_and_gives_an_example() {
-    let help = radicon(Path::new("."), &["-h"]).out;
+    let help = radicon(Path::new("."), &["--help"]).out;
     assert!(help.lines().count() <= 40, "{help}");
     for command in COMMANDS.iter().filter(|command| **command != "help") {
         assert!(help.contains(&format!("\n  {command}")), "{command} is missing:\n{help}");
-        let own = radicon(Path::new("."), &[command, "-h"]);
+        let own = radicon(Path::new("."), &[command, "--help"]);
         assert!(own.code == 0 && own.out.contains("Example"), "{command}: {}", own.out);
         assert!(own.out.lines().count() <= 45, "{command}: {}", own.out);
         assert!(own.out.lines().all(|line| line.chars().count() <= 100), "{command}: {}", own.out);
@@ -48,7 +48,7 @@ fn help_fits_a_screen_and_gives_an_example() {
 fn examples_in_the_help_are_commands_that_exist() {
     let mut seen = 0;
     for command in COMMANDS.iter().filter(|command| **command != "help") {
-        let help = radicon(Path::new("."), &[command, "-h"]).out;
+        let help = radicon(Path::new("."), &[command, "--help"]).out;
         for line in help.lines().skip_while(|line| !line.starts_with("Example")) {
             let words: Vec<&str> = line.split_whitespace().skip_while(|word| *word != "radicon").skip(1).collect();
             let words: Vec<&str> = words.into_iter().take_while(|word| !matches!(*word, ">" | "(as")).collect();

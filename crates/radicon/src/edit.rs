@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use rustc_hash::FxHashSet;
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
@@ -149,8 +150,8 @@ impl Site {
 
     /// The same under other settings.
     pub(crate) fn after_with(&self, changes: &[Change], more: &[Arc<Dialect>], settings: &Settings) -> Self {
-        let changed = |path: &str| changes.iter().find(|change| change.path == path);
-        let kept = self.templates.iter().filter(|template| changed(&template.path).is_none());
+        let changed: FxHashSet<&str> = changes.iter().map(|change| change.path.as_str()).collect();
+        let kept = self.templates.iter().filter(|template| !changed.contains(template.path.as_str()));
         let mut files: Vec<SourceFile> =
             kept.map(|template| SourceFile::new(template.path.clone(), template.source.to_vec())).collect();
         let new = changes.iter().filter_map(|change| Some(SourceFile::new(change.path.clone(), change.new.clone()?)));

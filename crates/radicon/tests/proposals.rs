@@ -9,7 +9,9 @@ use std::sync::Arc;
 use common::site::{Care, copied_pages, site};
 use common::{Random, book, cases, seed};
 use radicon::markup::{Document, TokenKind};
-use radicon::{Options, Proposal, ProposedLayout, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove};
+use radicon::{
+    Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove,
+};
 
 fn options(strength: Strength) -> Options {
     Options { strength, ..Options::default() }
@@ -299,11 +301,23 @@ fn a_byte_order_mark_and_mixed_line_ends_are_kept() {
 }
 
 #[test]
-fn a_dialect_without_layouts_is_refused() {
+fn a_dialect_without_layouts_gets_partials_alone() {
     let old = demo();
-    let includes = dialect::builtin_named("server-include");
-    let error = propose(&old, &Options { dialect: includes, ..Options::default() }).expect_err("a refusal");
-    assert!(error.to_string().contains("server-include"), "{error}");
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let includes = dialect::builtin_named("server-include");
+        let proposal = propose(&old, &Options { dialect: includes, ..options(strength) }).expect("a proposal");
+        assert!(proposal.layouts.is_empty() && proposal.partials.len() > 2, "{:?}", proposal.partials);
+        let known = |file: &&radicon::ProposedFile| old.find(&file.path).map(|id| &old.get(id).source);
+        let changed = proposal.files.iter().filter(|file| known(file).is_none_or(|source| **source != file.bytes));
+        assert_eq!(changed.count(), proposal.files.len(), "what stays as it is is no part of it");
+        assert!(proposal.after.bytes * 4 < proposal.before.bytes * 3, "{:?}", proposal.after);
+        assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
+        let changed = proposal.files.iter().filter(|file| file.role == Role::Page).count();
+        assert_eq!(changed + proposal.left.len(), old.pages().count(), "a page is changed or left with a reason");
+    }
+    let plain = Options { dialect: dialect::builtin_named("plain"), ..Options::default() };
+    let Err(error) = propose(&old, &plain) else { panic!("nothing can be shared in it") };
+    assert!(error.to_string().contains("`plain` has neither"), "{error}");
 }
 
 #[test]

@@ -142,9 +142,10 @@
     }
     return found;
   };
-  const written = (site, { file, start, length, note }) => (note ? data.lines[note - 1] : text(site, file).substr(start, length));
+  const written = (site, { file, start, length, note }) => (note ? data.lines[note - 1] : text(site, file).slice(start, start + length));
   const flat = (site, path) => pieces(site, path).map((piece) => written(site, piece)).join("");
   const colour = (piece) => (piece.level < 0 ? "part" : "l" + Math.min(piece.level, 5));
+  const PASSAGES = ["", "", ", included", ", the body", ", put there by a folder rule"];
   const LINES = 1500;
   const sourceLines = (site, path, most) => {
     const rows = document.createDocumentFragment();
@@ -171,7 +172,8 @@
           if (origin !== last) row.children[1].textContent = `${file}:${line}`;
           last = origin;
         }
-        code.append(element("span", { class: alone && piece.level === 0 ? "" : colour(piece), title: `${file}:${line}` + (piece.block ? `, block ${data.names[piece.block - 1]}` : "") }, part.replace(/\n$/, "")));
+        const way = piece.block ? `, block ${data.names[piece.block - 1]}` : PASSAGES[piece.passage];
+        code.append(element("span", { class: alone && piece.level === 0 ? "" : colour(piece), title: `${file}:${line}${way}` }, part.replace(/\n$/, "")));
         if (!piece.note) at += part.length;
         if (part.endsWith("\n")) row = null;
       }
