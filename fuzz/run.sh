@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Fuzzes every target for some minutes: `bash fuzz/run.sh [MINUTES] [TARGET ...]`, 30 by default.
-# A crash, or an input that takes longer than five seconds, ends it and is kept in fuzz/artifacts.
+# A crash, or an input that takes longer than 25 seconds, ends it and is kept in fuzz/artifacts.
 set -euo pipefail
 cd "$(dirname "$0")"
 minutes=${1:-30}
@@ -12,5 +12,5 @@ export RUSTC_BOOTSTRAP=1
 for target in "${targets[@]}"; do
   mkdir -p "corpus/$target"
   cargo fuzz run -O "$target" "corpus/$target" "seeds/$target" $(if [ "$target" = lexer ]; then echo ../demo; fi) -- -dict=html.dict -max_len=4096 \
-    -max_total_time=$((minutes * 60)) -timeout=5 -report_slow_units=1 -print_final_stats=1
+    -max_total_time=$((minutes * 60)) -timeout=25 -report_slow_units=1 -print_final_stats=1
 done
