@@ -6,6 +6,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
+pub use radicon::text::number;
 
 /// What the eye should find first.
 pub const STRONG: Style = Style::new().bold();
@@ -96,19 +97,6 @@ pub fn shorten(text: &str, room: usize) -> String {
     short
 }
 
-/// A number with its thousands apart: `35,626`.
-pub fn number(value: usize) -> String {
-    let digits = value.to_string();
-    let mut out = String::new();
-    for (index, digit) in digits.chars().enumerate() {
-        if index > 0 && (digits.len() - index).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
-}
-
 /// A number of things: `1 page`, `2 pages`, `2 copies`.
 pub fn count(value: usize, noun: &str) -> String {
     let many = match noun.strip_suffix('y') {
@@ -179,7 +167,6 @@ mod tests {
 
     #[test]
     fn numbers_read_well() {
-        assert_eq!([number(7), number(1234), number(1_234_567)], ["7", "1,234", "1,234,567"]);
         assert_eq!([change(200, 100), change(100, 101), change(5, 5)], ["-50 %", "+1 %", ""]);
         assert_eq!([count(1, "page"), count(0, "page"), count(2, "copy")], ["1 page", "0 pages", "2 copies"]);
     }

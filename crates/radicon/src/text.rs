@@ -183,6 +183,19 @@ fn distance(a: &str, b: &str) -> usize {
     rows[a.len()][b.len()]
 }
 
+/// A number with its thousands apart: `35,626`.
+pub fn number(value: usize) -> String {
+    let digits = value.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
 /// How much of a content is shown, in characters.
 const PREVIEW: usize = 72;
 
@@ -200,6 +213,11 @@ pub(crate) fn preview(content: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!([number(7), number(1234), number(1_234_567)], ["7", "1,234", "1,234,567"]);
+    }
 
     #[test]
     fn positions_count_characters_and_lines() {

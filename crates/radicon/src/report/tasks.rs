@@ -7,6 +7,7 @@ use crate::check::{Checked, Severity};
 use crate::propose::Proposal;
 use crate::repeats::{AdviceKind, Repeats};
 use crate::site::Role;
+use crate::text::number;
 
 /// How many tasks are told.
 const MOST: usize = 3;
@@ -65,7 +66,7 @@ fn findings(checked: &Checked, severity: Severity) -> Option<Task> {
     };
     let message = match checked.count(severity) {
         1 => format!("Look at the one {what}, {place}"),
-        many => format!("Look at the {many} {what}s, such as {place}"),
+        many => format!("Look at the {} {what}s, such as {place}", number(many)),
     };
     Some(Task { kind, message, command: format!("radicon check {}", first.file) })
 }
@@ -80,23 +81,24 @@ fn adopt(proposal: &Proposal) -> Option<Task> {
     let layouts = proposal.layouts.iter().filter(|layout| !layout.existing).count();
     let partials = match proposal.partials.len() {
         0 => String::new(),
-        some => format!(" and {some} partials"),
+        some => format!(" and {} partials", number(some)),
     };
     let message = format!(
-        "Give {pages} pages a layout, with {layouts} new layouts{partials}: {percent:.0} % less to maintain, and no page changes"
+        "Give {} pages a layout, with {layouts} new layouts{partials}: {percent:.0} % less to maintain, and no page changes",
+        number(pages)
     );
     Some(Task { kind: TaskKind::Adopt, message, command: "radicon propose".into() })
 }
 
 fn drift(repeats: &Repeats) -> Option<Task> {
+    let group = repeats.groups.iter().find(|group| !group.drift.is_empty())?;
     // The plainest difference is the best example.
-    let drifts = repeats.groups.iter().flat_map(|group| group.drift.iter().map(move |drift| (group, drift)));
-    let (group, first) = drifts.min_by_key(|(_, drift)| drift.difference.len())?;
+    let first = group.drift.iter().min_by_key(|drift| drift.difference.len())?;
     let all: usize = repeats.groups.iter().map(|group| group.drift.len()).sum();
     let place = format!("{}:{} {}", first.file, first.line, first.difference);
     let message = match all {
         1 => format!("Decide on the one copy that was left behind: {place}"),
-        many => format!("Decide on {many} copies that were left behind, such as {place}"),
+        many => format!("Decide on {} copies that were left behind, such as {place}", number(many)),
     };
     Some(Task { kind: TaskKind::Drift, message, command: format!("radicon repeats {}", group.id) })
 }
