@@ -12,6 +12,7 @@ use std::io::{BufRead, BufReader, Lines};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, ChildStdout, Command, Stdio};
+use std::time::Duration;
 
 use common::{demo, has, radicon};
 use fantoccini::wd::WebDriverCompatibleCommand;
@@ -78,6 +79,8 @@ impl Browser {
     }
 
     async fn click(&self, css: &str) {
+        // Not beneath the header, which stays where it is.
+        self.run(&format!("document.querySelector(\"{css}\").scrollIntoView({{ block: 'center' }})")).await;
         self.client.find(Locator::Css(css)).await.expect(css).click().await.expect("a click")
     }
 
@@ -145,7 +148,7 @@ async fn the_report_answers_what_its_reader_asks() {
     assert_eq!(browser.run(rows).await, json!([]));
 
     // From the map to a layout's file, from there to a page's inside.
-    browser.click("#map-drawing a.layout[data-file='booking/step.html']").await;
+    browser.click("#map-now a.layout[data-file='booking/step.html']").await;
     assert_eq!(browser.text("#page-name").await, "booking/step.html");
     browser.type_into("#page-search", "passengers").await;
     browser.click("#page-list a").await;
@@ -168,6 +171,10 @@ async fn the_report_answers_what_its_reader_asks() {
     let after = browser.run(preview).await;
     assert!(after.as_str().expect("a page").contains("Fares"));
     assert!(browser.text("#page-proof").await.starts_with("Proven"));
+    assert!(browser.text("#page-chain").await.contains("layouts/base.html"), "the proposed chain is told");
+    assert!(browser.text("#page-blocks").await.contains("fares.html:"), "and who gives each block in it");
+    browser.click("#map-proposed a.layout[data-file='layouts/harbours.html']").await;
+    assert_eq!(browser.text("#page-name").await, "layouts/harbours.html");
     assert!(shown.as_u64() > Some(40), "{shown}");
 
     // Findings by severity.
@@ -283,7 +290,14 @@ async fn adopted_pages_look_the_same_pixel_by_pixel() {
         let rooted = text.replace("href=\"/", &format!("href=\"file://{}/", folder.display()));
         fs::write(&file, rooted).expect("a file");
         browser.open(&file).await;
-        browser.client.screenshot().await.expect("a picture")
+        // A browser that has hardly shown the page yet says so, and is asked again.
+        for _ in 0..20 {
+            match browser.client.screenshot().await {
+                Ok(picture) => return picture,
+                Err(_) => std::thread::sleep(Duration::from_millis(500)),
+            }
+        }
+        panic!("no picture of {page}");
     };
     let mut pictures = Vec::new();
     for page in [

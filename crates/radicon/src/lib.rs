@@ -84,7 +84,8 @@ pub use repeats::{
 };
 pub use report::{
     BlockCell, BlockRow, BlockTable, Definer, Given, Inside, InsideFile, InsidePage, InsideSite, InsideStyle,
-    LayoutMap, LayoutNode, PageFolder, PartialNode, Passage, Piece, Report, ReportOptions, Task, TaskKind, report,
+    LayoutMap, LayoutNode, PageFolder, PartialNode, Passage, Piece, Report, ReportOptions, Structure, Task, TaskKind,
+    report,
 };
 pub use resolve::{
     BlockReport, BlockState, BlockUse, Break, Chain, ChainBlock, ChainLevel, ChainReport, Definition, DefinitionReport,

@@ -92,7 +92,7 @@ fn pages_of_any_engine_can_be_put_together_from_the_report() {
 #[test]
 fn the_table_says_who_gives_each_block() {
     let (_, report) = demo();
-    let table = report.tables.iter().find(|table| table.base == "booking/base.html").expect("a table");
+    let table = report.now.tables.iter().find(|table| table.base == "booking/base.html").expect("a table");
     let given = |page: &str, block: &str| {
         let row = table.rows.iter().find(|row| row.page == page).expect(page);
         let column = table.blocks.iter().position(|name| name == block).expect(block);
@@ -118,11 +118,19 @@ fn the_table_says_who_gives_each_block() {
 #[test]
 fn the_map_counts_pages_and_users() {
     let (loaded, report) = demo();
-    let map = &report.map;
+    let map = &report.now.map;
     let layouts: Vec<_> = map.layouts.iter().map(|node| (node.path.as_str(), node.depth, node.beneath)).collect();
     assert_eq!(layouts, [("booking/base.html", 0, 4), ("booking/step.html", 1, 3), ("notices/frame.pennant", 0, 2)]);
     let folders = map.layouts.iter().flat_map(|layout| &layout.folders).chain(&map.bare);
     assert_eq!(folders.map(|folder| folder.pages).sum::<usize>(), loaded.site.pages().count());
+    let proposed = report.proposed.as_ref().expect("a proposal");
+    let layouts: Vec<_> = proposed.map.layouts.iter().map(|node| (node.path.as_str(), node.beneath)).collect();
+    assert!(
+        layouts.contains(&("layouts/base.html", 15)) && layouts.contains(&("layouts/harbours.html", 6)),
+        "{layouts:?}"
+    );
+    let table = proposed.tables.iter().find(|table| table.base == "layouts/base.html").expect("a table");
+    assert_eq!(table.rows.len(), 15);
     let masthead = map.partials.iter().find(|partial| partial.path == "booking/parts/masthead.html").expect("it");
     assert_eq!(masthead.users, ["booking/base.html"]);
 }

@@ -1,5 +1,6 @@
 //! What the page's script reads: lines and pieces as numbers, to keep the page small.
 
+use super::Side;
 use radicon::{BlockCell, BlockTable, InsideSite, Passage, Report};
 use serde_json::{Value, json};
 
@@ -13,7 +14,7 @@ pub fn json(report: &Report) -> String {
         "before": site(&inside.before),
         "after": inside.after.as_ref().map(site),
         "styles": styles,
-        "tables": report.tables.iter().map(table).collect::<Vec<_>>(),
+        "tables": super::tables(report).map(table).collect::<Vec<_>>(),
     });
     // Neither an end tag nor a comment can begin in it.
     data.to_string().replace('<', "\\u003c")
@@ -51,7 +52,7 @@ fn passage(passage: Passage) -> u32 {
 }
 
 /// A row is `[page, levels, cells]`, a cell `[given, level, line, inherits, level, …]` or 0.
-fn table(table: &BlockTable) -> Value {
+fn table((side, table): (Side, &BlockTable)) -> Value {
     let cell = |cell: &Option<BlockCell>| match cell {
         None => json!(0),
         Some(cell) => {
@@ -67,5 +68,5 @@ fn table(table: &BlockTable) -> Value {
         .iter()
         .map(|row| json!([row.page, row.levels, row.cells.iter().map(cell).collect::<Vec<_>>()]))
         .collect();
-    json!({ "base": table.base, "blocks": table.blocks, "rows": rows })
+    json!({ "proposed": side == Side::Proposed, "base": table.base, "blocks": table.blocks, "rows": rows })
 }

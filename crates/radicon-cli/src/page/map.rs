@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use maud::{Markup, html};
-use radicon::{LayoutMap, PageFolder, Report, SurveyFile};
+use radicon::{LayoutMap, PageFolder, Report};
 
 use super::file_link;
 use crate::output::{count, shorten};
@@ -28,9 +28,8 @@ struct Node {
     parent: Option<usize>,
 }
 
-fn drawing(report: &Report) -> Markup {
-    let nodes = nodes(&report.map, &report.survey.files);
-    let partials = nodes.iter().filter(|node| node.class == "partial").count();
+fn drawing(id: &str, map: &LayoutMap) -> Markup {
+    let nodes = nodes(map);
     let right = nodes.iter().map(|node| node.x).max().unwrap_or(0) + BOX.0 + MARGIN;
     let bottom = nodes.iter().map(|node| node.y).max().unwrap_or(0) + BOX.1 + MARGIN;
     let places: HashMap<&str, &Node> =
@@ -43,13 +42,13 @@ fn drawing(report: &Report) -> Markup {
         .filter(|(from, to)| from.x < to.x)
         .collect();
     html! {
-        div.tools role="group" aria-label="Zoom" {
+        div.tools role="group" aria-label="Zoom" data-map=(id) {
             button type="button" data-zoom="1.25" { "Larger" }
             button type="button" data-zoom="0.8" { "Smaller" }
             button type="button" data-zoom="0" { "All of it" }
         }
         div.map tabindex="0" role="region" aria-label="Map" {
-            svg id="map-drawing" viewBox={ "0 0 " (right) " " (bottom) } width=(right) height=(bottom) role="group"
+            svg id=(id) viewBox={ "0 0 " (right) " " (bottom) } width=(right) height=(bottom) role="group"
                 aria-label="Layouts with their pages and partials" {
                 @for node in &nodes {
                     @if let Some(parent) = node.parent.map(|at| &nodes[at]) { path.edge d=(curve(parent, node)) {} }
@@ -66,13 +65,21 @@ fn drawing(report: &Report) -> Markup {
                 }
             }
         }
-        @if partials > 0 { (users(&report.map)) }
+        @if !map.partials.is_empty() { (users(map)) }
     }
 }
 
 pub fn section(report: &Report) -> Markup {
     let what = "Layouts with the pages that stand on them, and the partials that both include. Drag to move; each box leads to its file.";
-    super::section("map", what, drawing(report))
+    let content = html! {
+        @if let Some(proposed) = &report.proposed {
+            h3 { "As it is" }
+            (drawing("map-now", &report.now.map))
+            h3 { "As proposed" }
+            (drawing("map-proposed", &proposed.map))
+        } @else { (drawing("map-now", &report.now.map)) }
+    };
+    super::section("map", what, content)
 }
 
 /// From the right side of one box to the left side of another.
@@ -82,7 +89,7 @@ fn curve(from: &Node, to: &Node) -> String {
     format!("M{x1} {y1}C{middle} {y1} {middle} {y2} {x2} {y2}")
 }
 
-fn nodes(map: &LayoutMap, files: &[SurveyFile]) -> Vec<Node> {
+fn nodes(map: &LayoutMap) -> Vec<Node> {
     let mut nodes: Vec<Node> = Vec::new();
     // The layouts that are open, one a depth.
     let mut open: Vec<usize> = Vec::new();
@@ -93,7 +100,6 @@ fn nodes(map: &LayoutMap, files: &[SurveyFile]) -> Vec<Node> {
         // A layout stands in the row of the first thing beneath it.
         let parent = open.last().copied();
         let (x, y) = place(layout.depth, row);
-        let includes = files.iter().find(|file| file.path == layout.path).map(|file| file.includes.clone());
         nodes.push(Node {
             x,
             y,
@@ -101,7 +107,7 @@ fn nodes(map: &LayoutMap, files: &[SurveyFile]) -> Vec<Node> {
             text: short(&layout.path),
             title: format!("{}: layout of {}, in {}", layout.path, count(layout.beneath, "page"), layout.dialect),
             file: layout.path.clone(),
-            includes: includes.unwrap_or_default(),
+            includes: layout.includes.clone(),
             parent,
         });
         open.push(nodes.len() - 1);

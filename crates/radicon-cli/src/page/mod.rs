@@ -6,7 +6,7 @@ mod map;
 mod repeats;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use radicon::{Report, Site};
+use radicon::{BlockTable, Report, Site};
 
 use crate::output::{change, count, left_as_is, number};
 
@@ -83,7 +83,7 @@ fn overview(report: &Report) -> Markup {
     let figures = [
         (number(totals.pages), "pages", "#inside"),
         (number(totals.layouts), "layouts", "#map"),
-        (number(report.map.partials.len()), "partials", "#map"),
+        (number(report.now.map.partials.len()), "partials", "#map"),
         (format!("{:.0} %", report.repeats.share * 100.0), "of the bytes are copies", "#repeats"),
         (number(found.findings.len()), "findings", "#findings"),
     ];
@@ -145,6 +145,20 @@ fn sizes(report: &Report) -> Markup {
     }
 }
 
+/// The site as it is, or with the proposal.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Side {
+    Now,
+    Proposed,
+}
+
+/// The tables of blocks of both sides, those of the site as it is first.
+fn tables(report: &Report) -> impl Iterator<Item = (Side, &BlockTable)> {
+    let now = report.now.tables.iter().map(|table| (Side::Now, table));
+    let proposed = report.proposed.iter().flat_map(|proposed| &proposed.tables);
+    now.chain(proposed.map(|table| (Side::Proposed, table)))
+}
+
 fn blocks(report: &Report) -> Markup {
     const STATES: [(&str, &str, &str); 7] = [
         ("own", "●", "the page itself"),
@@ -156,13 +170,16 @@ fn blocks(report: &Report) -> Markup {
         ("lost", "✕", "lost: no place for it"),
     ];
     let content = html! {
-        @if report.tables.is_empty() {
+        @if tables(report).count() == 0 {
             p { "No page has a layout yet." }
         } @else {
             form.filters {
                 label { "Base layout " select id="table" {
-                    @for (at, table) in report.tables.iter().enumerate() {
-                        option value=(at) { (table.base) " (" (count(table.rows.len(), "page")) ")" }
+                    @for (at, (side, table)) in tables(report).enumerate() {
+                        option value=(at) {
+                            (table.base) " (" (count(table.rows.len(), "page"))
+                            @if side == Side::Proposed { ", as proposed" } ")"
+                        }
                     }
                 } }
                 label { "Page " input id="block-page" type="search" placeholder="part of its path" autocomplete="off"; }
@@ -196,6 +213,11 @@ fn inside(report: &Report) -> Markup {
                 }
                 div.shown {
                     h3 id="page-name" tabindex="-1" {}
+                    fieldset id="page-side" {
+                        legend { "The site" }
+                        label { input type="radio" name="side" value="before" checked; " as it is" }
+                        label { input type="radio" name="side" value="after"; " as proposed" }
+                    }
                     div id="page-chain" {}
                     div.views {
                         div {
@@ -205,11 +227,6 @@ fn inside(report: &Report) -> Markup {
                         div {
                             div id="page-preview" {
                                 h4 { "As it comes out" }
-                                fieldset id="page-side" {
-                                    legend { "Preview" }
-                                    label { input type="radio" name="side" value="before" checked; " as it is" }
-                                    label { input type="radio" name="side" value="after"; " as proposed" }
-                                }
                                 iframe id="page-frame" sandbox="" title="Preview of the page" tabindex="-1" {}
                                 p.faint id="page-proof" role="status" {}
                             }

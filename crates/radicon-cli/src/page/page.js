@@ -11,48 +11,51 @@
   };
   const pageLink = (path, text) => element("a", { href: "#page=" + encodeURI(path) }, text);
 
-  // ---- the map: it is as large as it likes, and its frame scrolls
-  const drawing = byId("map-drawing"), room = drawing.parentElement;
-  const natural = [drawing.width.baseVal.value, drawing.height.baseVal.value];
-  let size = 1;
-  const zoom = (factor, x = room.clientWidth / 2, y = room.clientHeight / 2) => {
-    const before = size;
-    const fits = Math.min(1, room.clientWidth / natural[0], room.clientHeight / natural[1]);
-    size = factor ? Math.min(4, Math.max(0.1, size * factor)) : fits;
-    drawing.setAttribute("width", natural[0] * size);
-    drawing.setAttribute("height", natural[1] * size);
-    room.scrollLeft = (room.scrollLeft + x) * (size / before) - x;
-    room.scrollTop = (room.scrollTop + y) * (size / before) - y;
+  // ---- the maps: each is as large as it likes, and its frame scrolls
+  const map = (drawing) => {
+    const room = drawing.parentElement;
+    const natural = [drawing.width.baseVal.value, drawing.height.baseVal.value];
+    let size = 1;
+    const zoom = (factor, x = room.clientWidth / 2, y = room.clientHeight / 2) => {
+      const before = size;
+      const fits = Math.min(1, room.clientWidth / natural[0], room.clientHeight / natural[1]);
+      size = factor ? Math.min(4, Math.max(0.1, size * factor)) : fits;
+      drawing.setAttribute("width", natural[0] * size);
+      drawing.setAttribute("height", natural[1] * size);
+      room.scrollLeft = (room.scrollLeft + x) * (size / before) - x;
+      room.scrollTop = (room.scrollTop + y) * (size / before) - y;
+    };
+    for (const button of document.querySelectorAll(`[data-map="${drawing.id}"] button`))
+      button.addEventListener("click", () => zoom(Number(button.dataset.zoom)));
+    room.addEventListener("wheel", (event) => {
+      if (!event.ctrlKey) return;
+      event.preventDefault();
+      const box = room.getBoundingClientRect();
+      zoom(event.deltaY > 0 ? 0.87 : 1.15, event.clientX - box.left, event.clientY - box.top);
+    }, { passive: false });
+    let held = null, dragged = false;
+    drawing.addEventListener("pointerdown", (event) => { held = event; dragged = false; });
+    drawing.addEventListener("pointermove", (event) => {
+      if (!held || !event.buttons) return void (held = null);
+      const [x, y] = [event.clientX - held.clientX, event.clientY - held.clientY];
+      if (!dragged && Math.abs(x) + Math.abs(y) < 4) return;
+      dragged = true;
+      room.scrollLeft -= x;
+      room.scrollTop -= y;
+      held = event;
+    });
+    drawing.addEventListener("dragstart", (event) => event.preventDefault());
+    drawing.addEventListener("click", (event) => { if (dragged) event.preventDefault(); }, true);
+    const light = (file, on) => {
+      for (const use of drawing.querySelectorAll("path.use"))
+        if (use.dataset.from === file || use.dataset.to === file) use.classList.toggle("lit", on);
+    };
+    for (const node of drawing.querySelectorAll("a")) {
+      for (const event of ["pointerenter", "focus"]) node.addEventListener(event, () => light(node.dataset.file, true));
+      for (const event of ["pointerleave", "blur"]) node.addEventListener(event, () => light(node.dataset.file, false));
+    }
   };
-  for (const button of document.querySelectorAll("[data-zoom]"))
-    button.addEventListener("click", () => zoom(Number(button.dataset.zoom)));
-  room.addEventListener("wheel", (event) => {
-    if (!event.ctrlKey) return;
-    event.preventDefault();
-    const box = room.getBoundingClientRect();
-    zoom(event.deltaY > 0 ? 0.87 : 1.15, event.clientX - box.left, event.clientY - box.top);
-  }, { passive: false });
-  let held = null, dragged = false;
-  drawing.addEventListener("pointerdown", (event) => { held = event; dragged = false; });
-  drawing.addEventListener("pointermove", (event) => {
-    if (!held || !event.buttons) return void (held = null);
-    const [x, y] = [event.clientX - held.clientX, event.clientY - held.clientY];
-    if (!dragged && Math.abs(x) + Math.abs(y) < 4) return;
-    dragged = true;
-    room.scrollLeft -= x;
-    room.scrollTop -= y;
-    held = event;
-  });
-  drawing.addEventListener("dragstart", (event) => event.preventDefault());
-  drawing.addEventListener("click", (event) => { if (dragged) event.preventDefault(); }, true);
-  const light = (file, on) => {
-    for (const use of drawing.querySelectorAll("path.use"))
-      if (use.dataset.from === file || use.dataset.to === file) use.classList.toggle("lit", on);
-  };
-  for (const node of drawing.querySelectorAll("a")) {
-    for (const event of ["pointerenter", "focus"]) node.addEventListener(event, () => light(node.dataset.file, true));
-    for (const event of ["pointerleave", "blur"]) node.addEventListener(event, () => light(node.dataset.file, false));
-  }
+  document.querySelectorAll(".map svg").forEach(map);
 
   // ---- blocks by pages
   const SIGNS = { own: "●", section: "◐", base: "○", empty: "·", unfilled: "!", replaced: "–", lost: "✕" };
@@ -199,8 +202,8 @@
         if (!(loading.getAttribute(name) || "").startsWith("data:")) loading.removeAttribute(name);
     return "<!DOCTYPE html>" + parsed.documentElement.outerHTML;
   };
-  const givers = (path) => {
-    for (const table of data.tables) {
+  const givers = (path, proposed) => {
+    for (const table of data.tables.filter((table) => table.proposed === proposed)) {
       const row = table.rows.find((row) => row[0] === path);
       if (row) return { blocks: table.blocks, levels: row[1], cells: row[2] };
     }
@@ -215,8 +218,8 @@
     });
     return page && page[1].length > 1 ? list : "";
   };
-  const blocksOf = (path) => {
-    const told = givers(path);
+  const blocksOf = (path, proposed) => {
+    const told = givers(path, proposed);
     if (!told) return [];
     const body = element("tbody");
     told.blocks.forEach((block, at) => {
@@ -234,9 +237,10 @@
   };
   let open = null;
   const side = () => document.querySelector('input[name="side"]:checked').value;
-  const frame = () => {
-    const site = sites[side()] || sites.before, page = site.pages.get(open);
-    byId("page-frame").srcdoc = page ? preview(site, open) : "";
+  // The site that is looked at, or the one of the two that has the file.
+  const siteOf = (path) => [sites[side()], sites.before, sites.after].find((site) => site && site.at.has(path));
+  const frame = (site) => {
+    byId("page-frame").srcdoc = site.pages.has(open) ? preview(site, open) : "";
     const proven = sites.after && sites.after.pages.get(open);
     byId("page-proof").textContent = !sites.after ? "There is no proposal." : proven && proven[3]
       ? { bytes: "Proven: byte for byte the same before and after.", blanks: "Proven: the same but for insignificant white space.", dom: "Proven: the same to an HTML parser." }[proven[3]]
@@ -244,11 +248,11 @@
   };
   const show = (path, most = LINES) => {
     open = path;
-    const site = sites.before.at.has(path) ? sites.before : sites.after;
-    if (!site || !site.at.has(path)) return;
+    const site = siteOf(path);
+    if (!site) return;
     byId("page-name").textContent = path;
     byId("page-chain").replaceChildren(chainOf(site, path));
-    byId("page-blocks").replaceChildren(...blocksOf(path));
+    byId("page-blocks").replaceChildren(...blocksOf(path, site === sites.after));
     const [rows, cut] = sourceLines(site, path, most);
     byId("page-source").replaceChildren(rows);
     byId("page-source").scrollTop = 0;
@@ -258,7 +262,7 @@
       byId("page-source").append(more);
     }
     byId("page-preview").hidden = !site.pages.has(path);
-    frame();
+    frame(site);
     for (const link of byId("page-list").querySelectorAll("a"))
       if (decodeURI(link.hash) === "#page=" + path) link.setAttribute("aria-current", "page"); else link.removeAttribute("aria-current");
   };
@@ -279,7 +283,7 @@
   };
   if (byId("page-list")) {
     byId("page-search").addEventListener("input", list);
-    byId("page-side").addEventListener("change", frame);
+    byId("page-side").addEventListener("change", () => show(open));
     byId("page-side").hidden = !sites.after;
     list();
     // A page with a long chain tells most.

@@ -34,6 +34,8 @@ pub struct LayoutNode {
     pub folders: Vec<PageFolder>,
     /// How many pages stand on it, also by way of other layouts.
     pub beneath: usize,
+    /// The partials that it includes itself.
+    pub includes: Vec<String>,
 }
 
 /// The pages of one folder that have the same layout.
@@ -90,6 +92,7 @@ impl LayoutMap {
                 depth,
                 folders: folders(Some(id)),
                 beneath: beneath.get(&id).copied().unwrap_or(0),
+                includes: survey.files[id.index()].includes.clone(),
             });
         }
         Self { layouts, bare: folders(None), partials: partials(survey) }

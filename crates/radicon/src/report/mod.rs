@@ -61,10 +61,10 @@ pub struct Report {
     pub survey: Survey,
     /// What to do about it, the most worthwhile first; three at most.
     pub tasks: Vec<Task>,
-    /// How the layouts, pages and partials hang together.
-    pub map: LayoutMap,
-    /// For each base layout which level gives each block of each page.
-    pub tables: Vec<BlockTable>,
+    /// How the site is built.
+    pub now: Structure,
+    /// How it would be built with the proposal; `null` if there is nothing to propose.
+    pub proposed: Option<Structure>,
     /// The sources, and how each page is put together from them, before and after the proposal.
     pub inside: Inside,
     /// What was copied.
@@ -73,6 +73,21 @@ pub struct Report {
     pub checked: Checked,
     /// What to make of the site; `null` if there is nothing to propose.
     pub proposal: Option<Proposal>,
+}
+
+/// How a site is built.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Structure {
+    /// How the layouts, pages and partials hang together.
+    pub map: LayoutMap,
+    /// For each base layout which level gives each block of each page.
+    pub tables: Vec<BlockTable>,
+}
+
+impl Structure {
+    fn of(site: &Site, survey: &Survey) -> Self {
+        Self { map: LayoutMap::of(site, survey), tables: blocks::tables(site) }
+    }
 }
 
 /// Reports on a site.
@@ -91,8 +106,8 @@ pub fn report(site: &Site, options: &ReportOptions) -> Result<Report, ProposeErr
     let inside = Inside::of(site, after.as_ref(), proof, options);
     Ok(Report {
         tasks: tasks::find(&checked, &found, proposal.as_ref()),
-        map: LayoutMap::of(site, &survey),
-        tables: blocks::tables(site),
+        now: Structure::of(site, &survey),
+        proposed: after.as_ref().map(|after| Structure::of(after, &after.survey(&[]))),
         survey,
         inside,
         repeats: found,
