@@ -317,56 +317,62 @@ impl Reasoner<'_> {
         self.pairs.branches.contains_key(&id)
     }
 
-    /// What stands only inside overrides of something that has content above.
-    pub(super) fn inherited(&self, found: &mut Meanings) {
+    /// Where a directive stands, if hardly ever outside of overrides.
+    fn replaced(&self, id: usize, found: &Meanings) -> Option<Replaced> {
+        let directive = &self.directives[id];
+        let is_other = found.of.contains_key(&id) || self.pairs.is_closer(id) || self.divides(id, found);
         let is_region =
             |tag: &usize| found.of.get(&self.of[*tag]).is_some_and(|m| matches!(m.kind, Kind::Block | Kind::Fill));
-        let mut candidates: Vec<Replaced> = Vec::new();
-        for (id, directive) in self.directives.iter().enumerate() {
-            if found.of.contains_key(&id)
-                || directive.label().is_empty()
-                || self.pairs.is_closer(id)
-                || self.divides(id, found)
-            {
-                continue;
-            }
-            if self.pairs.is_opener(id) && self.style(id) != Style::Attribute
-                || directive.tags.iter().any(|&at| self.tags[at].tokens.len() > directive.taken)
-            {
-                continue;
-            }
-            let (mut inside, mut known, mut above, mut edge) = (0, 0, 0, 0);
-            let (mut names, mut files) = (BTreeSet::new(), BTreeSet::new());
-            for &at in &directive.tags {
-                let around = self.pairs.around.get(&at).map_or(&[][..], Vec::as_slice);
-                let Some(&opener) = around.iter().rev().find(|tag| is_region(tag)) else { continue };
-                let file = self.tags[at].file;
-                let Some(name) = self.region_name(opener, found) else { continue };
-                inside += 1;
-                names.insert(name);
-                files.insert(file);
-                // Where the layout is missing nothing is known of what stands above.
-                known += usize::from(found.parents.contains_key(&file));
-                above += usize::from(self.has_content_above(file, name, found));
-                let text = self.text(at);
-                let end = match self.pairs.brace_ends.get(&opener) {
-                    Some(&end) => end,
-                    None => self.tags[self.pairs.partner[&opener]].range.start,
-                };
-                let own = self.extent(at);
-                let before = between(text, self.extent(opener).0.max(self.tags[opener].range.end), own.0).trim();
-                let before = before.strip_prefix('>').unwrap_or(before);
-                let after = between(text, own.1, end).trim();
-                edge += usize::from(before.is_empty() || after.is_empty());
-            }
-            let strays = directive.tags.len() - inside;
-            // A few may stand in a region that is not understood.
-            let clear = inside >= 3 && above == inside && edge == inside && strays * 3 <= inside;
-            if (strays * 10 <= directive.tags.len() || clear) && known > 0 {
-                let (names, files) = (names.len(), files.len());
-                candidates.push(Replaced { id, inside: known, strays, above, edge, names, files });
-            }
+        if is_other
+            || directive.label().is_empty()
+            || self.pairs.is_opener(id) && self.style(id) != Style::Attribute
+            || directive.tags.iter().any(|&at| self.tags[at].tokens.len() > directive.taken)
+        {
+            return None;
         }
+        let (mut inside, mut known, mut above, mut edge) = (0, 0, 0, 0);
+        let (mut names, mut files) = (BTreeSet::new(), BTreeSet::new());
+        for &at in &directive.tags {
+            let around = self.pairs.around.get(&at).map_or(&[][..], Vec::as_slice);
+            let Some(&opener) = around.iter().rev().find(|tag| is_region(tag)) else { continue };
+            let file = self.tags[at].file;
+            let Some(name) = self.region_name(opener, found) else { continue };
+            inside += 1;
+            names.insert(name);
+            files.insert(file);
+            // Where the layout is missing nothing is known of what stands above.
+            known += usize::from(found.parents.contains_key(&file));
+            above += usize::from(self.has_content_above(file, name, found));
+            let text = self.text(at);
+            let end = match self.pairs.brace_ends.get(&opener) {
+                Some(&end) => end,
+                None => self.tags[self.pairs.partner[&opener]].range.start,
+            };
+            let own = self.extent(at);
+            let before = between(text, self.extent(opener).0.max(self.tags[opener].range.end), own.0).trim();
+            let before = before.strip_prefix('>').unwrap_or(before);
+            let after = between(text, own.1, end).trim();
+            edge += usize::from(before.is_empty() || after.is_empty());
+        }
+        let strays = directive.tags.len() - inside;
+        // A few may stand in a region that is not understood.
+        let clear = inside >= 3 && above == inside && edge == inside && strays * 3 <= inside;
+        let (names, files) = (names.len(), files.len());
+        ((strays * 10 <= directive.tags.len() || clear) && known > 0).then_some(Replaced {
+            id,
+            inside: known,
+            strays,
+            above,
+            edge,
+            names,
+            files,
+        })
+    }
+
+    /// What stands only inside overrides of something that has content above.
+    pub(super) fn inherited(&self, found: &mut Meanings) {
+        let mut candidates: Vec<Replaced> =
+            (0..self.directives.len()).filter_map(|id| self.replaced(id, found)).collect();
         // Plain values are printed in many places by chance; a word of its own rarely is.
         candidates.sort_by_key(|c| std::cmp::Reverse((c.above, c.names, c.inside)));
         let mut first = true;
