@@ -6,7 +6,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
-pub use radicon::text::number;
+pub use radicon::text::{count, number};
 
 /// What the eye should find first.
 pub const STRONG: Style = Style::new().bold();
@@ -97,15 +97,6 @@ pub fn shorten(text: &str, room: usize) -> String {
     short
 }
 
-/// A number of things: `1 page`, `2 pages`, `2 copies`.
-pub fn count(value: usize, noun: &str) -> String {
-    let many = match noun.strip_suffix('y') {
-        Some(stem) => format!("{stem}ies"),
-        None => format!("{noun}s"),
-    };
-    format!("{} {}", number(value), if value == 1 { noun } else { &many })
-}
-
 /// What is not changed: `1 page left as it is`, `2 pages left as they are`.
 pub fn left_as_is(pages: usize) -> String {
     format!("{} left as {}", count(pages, "page"), if pages == 1 { "it is" } else { "they are" })
@@ -168,7 +159,6 @@ mod tests {
     #[test]
     fn numbers_read_well() {
         assert_eq!([change(200, 100), change(100, 101), change(5, 5)], ["-50 %", "+1 %", ""]);
-        assert_eq!([count(1, "page"), count(0, "page"), count(2, "copy")], ["1 page", "0 pages", "2 copies"]);
     }
 
     #[test]

@@ -193,6 +193,33 @@ async fn the_report_answers_what_its_reader_asks() {
     assert_eq!(loaded, json!([]), "something was loaded");
 }
 
+/// What stands in a template need be no URL.
+#[tokio::test]
+async fn pages_with_tags_in_their_addresses_are_shown() {
+    if !has("chromedriver") {
+        return;
+    }
+    let (dir, site) = demo();
+    let links = "<link rel=stylesheet href=\"{% static 'a.css' %}\"><link rel=stylesheet href=\"http://[\"><link rel=stylesheet href=\"https://elsewhere.example/css/tidewater.css\">";
+    let odd = format!(
+        "<!DOCTYPE html><title>Odd</title>{links}<link rel=stylesheet href=\"../css/tidewater.css\"><p>Seen <img src=\"/none.png\" alt=\"A boat\"></p>"
+    );
+    fs::write(site.join("harbours/100% odd.html"), odd).expect("a page");
+    let page = dir.path().join("report.html");
+    assert_eq!(radicon(&site, &["report", "--out", page.to_str().expect("UTF-8")]).code, 0);
+    let browser = Browser::start(false).await;
+    browser.open(&page).await;
+    browser.type_into("#page-search", "odd").await;
+    browser.click("#page-list a").await;
+    assert_eq!(browser.text("#page-name").await, "harbours/100% odd.html");
+    let preview = browser.run("return document.getElementById('page-frame').srcdoc").await;
+    let preview = preview.as_str().expect("a page");
+    assert!(preview.contains("Seen") && !preview.contains("none.png"), "{preview}");
+    assert_eq!(preview.matches("<style>").count(), 1, "only the site's own style sheet: {preview}");
+    browser.run("location.hash = '#page=%'").await;
+    assert_eq!(browser.client.issue_cmd(Log).await.expect("a log"), json!([]), "the browser complains");
+}
+
 /// Names, contrast and order, checked in the page itself; gives what is wrong.
 const ACCESSIBLE: &str = r#"
 const wrong = [];

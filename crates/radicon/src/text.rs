@@ -196,6 +196,15 @@ pub fn number(value: usize) -> String {
     out
 }
 
+/// A number of things: `1 page`, `2 pages`, `2 copies`.
+pub fn count(value: usize, noun: &str) -> String {
+    let many = match noun.strip_suffix('y') {
+        Some(stem) => format!("{stem}ies"),
+        None => format!("{noun}s"),
+    };
+    format!("{} {}", number(value), if value == 1 { noun } else { &many })
+}
+
 /// How much of a content is shown, in characters.
 const PREVIEW: usize = 72;
 
@@ -217,6 +226,7 @@ mod tests {
     #[test]
     fn numbers_read_well() {
         assert_eq!([number(7), number(1234), number(1_234_567)], ["7", "1,234", "1,234,567"]);
+        assert_eq!([count(1, "page"), count(0, "page"), count(2, "copy")], ["1 page", "0 pages", "2 copies"]);
     }
 
     #[test]

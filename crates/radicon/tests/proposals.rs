@@ -302,7 +302,10 @@ fn a_byte_order_mark_and_mixed_line_ends_are_kept() {
 
 #[test]
 fn a_dialect_without_layouts_gets_partials_alone() {
-    let old = demo();
+    let mut files: Vec<SourceFile> =
+        demo().templates.iter().map(|page| SourceFile::new(page.path.clone(), page.source.to_vec())).collect();
+    files.push(SourceFile::new("lone.html", "<p>Nothing of this stands anywhere else</p>"));
+    let old = demo().with_files(files, dialect::builtin());
     for strength in [Strength::Bytes, Strength::Blanks] {
         let includes = dialect::builtin_named("server-include");
         let proposal = propose(&old, &Options { dialect: includes, ..options(strength) }).expect("a proposal");
@@ -312,6 +315,8 @@ fn a_dialect_without_layouts_gets_partials_alone() {
         assert_eq!(changed.count(), proposal.files.len(), "what stays as it is is no part of it");
         assert!(proposal.after.bytes * 4 < proposal.before.bytes * 3, "{:?}", proposal.after);
         assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
+        let reason = proposal.left.iter().find(|left| left.page == "lone.html").map(|left| left.reason.as_str());
+        assert_eq!(reason, Some("shares nothing that a partial would save"));
         let changed = proposal.files.iter().filter(|file| file.role == Role::Page).count();
         assert_eq!(changed + proposal.left.len(), old.pages().count(), "a page is changed or left with a reason");
     }

@@ -203,3 +203,22 @@ fn checking_again_finds_what_checking_anew_does() {
     }
     assert!(kept > 500, "there must be something to find: {kept}");
 }
+
+#[test]
+fn checking_again_minds_new_settings() {
+    let page = "<p id=\"a\">x</p><p id=\"a\">y</p><a data-to=\"nowhere\">z</a>";
+    let site = |settings: &str| {
+        let settings = Settings::parse(settings).expect("settings");
+        Site::read(vec![SourceFile::new("a.html", page)], radicon::dialect::builtin(), &settings)
+    };
+    let mut checks = Checks::new(RULES);
+    let found = |checks: &mut Checks, settings: &str| -> Vec<&'static str> {
+        let site = site(settings);
+        let again = checks.check(&site).findings;
+        assert_eq!(again, check(&site).findings, "{settings}");
+        again.iter().map(|finding| finding.rule).collect()
+    };
+    assert_eq!(found(&mut checks, ""), ["duplicate-id"]);
+    assert_eq!(found(&mut checks, "[check.levels]\nduplicate-id = 'off'\n"), [""; 0]);
+    assert_eq!(found(&mut checks, "[check]\nid-attributes = ['data-to']\n"), ["duplicate-id", "dangling-id"]);
+}

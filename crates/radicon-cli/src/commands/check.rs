@@ -47,12 +47,10 @@ pub fn watch(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
     // What is wrong with the folder is said before it is watched.
     let folder = load(arguments)?.folder;
     let (mut reader, mut checks) = (Reader::new(&folder), Checks::new(&rules));
-    let mut again = || {
+    watch::run(&folder, || {
         let loaded = reader.read()?;
         show_all(arguments, wanted, &loaded, &look(&loaded, &mut checks, wanted)?)
-    };
-    again()?;
-    watch::run(&folder, again)
+    })
 }
 
 /// What is found in the files that are wanted.

@@ -158,17 +158,19 @@ fn find_page(loaded: &Loaded, page: &str) -> Result<text::SourceId> {
     let searched: Vec<&str> = roots.iter().map(|root| if root.is_empty() { "." } else { root }).collect();
     let searched = if roots.len() > 1 { format!("; searched: {}", searched.join(", ")) } else { String::new() };
     // A name may be written from a root, and without its suffix.
-    let mut names: Vec<&str> = site.templates.iter().map(|template| template.path.as_str()).collect();
+    let names: Vec<&str> = site.templates.iter().map(|template| template.path.as_str()).collect();
+    let mut written = names.clone();
     for root in &roots {
         let inside = site.templates.iter().filter_map(|template| template.path.strip_prefix(root));
-        names.extend(inside.map(|path| path.trim_start_matches('/')));
+        written.extend(inside.map(|path| path.trim_start_matches('/')));
     }
-    let bare: Vec<&str> = names.iter().filter_map(|name| Some(name.rsplit_once('.')?.0)).collect();
-    names.extend(bare.into_iter().filter(|name| site.find_named(name).is_some()));
-    if text::did_you_mean(page, names.iter().copied()).is_none() {
-        names.truncate(site.templates.len());
-    }
-    bail!("no template `{page}` beneath {}; {}{searched}", loaded.folder.display(), suggestion(page, &names))
+    let bare: Vec<&str> = written.iter().filter_map(|name| Some(name.rsplit_once('.')?.0)).collect();
+    written.extend(bare.into_iter().filter(|name| site.find_named(name).is_some()));
+    let meant = match text::did_you_mean(page, written) {
+        Some(meant) => format!("did you mean `{meant}`?"),
+        None => suggestion(page, &names),
+    };
+    bail!("no template `{page}` beneath {}; {meant}{searched}", loaded.folder.display())
 }
 
 fn suggestion(written: &str, known: &[&str]) -> String {

@@ -38,9 +38,7 @@ pub fn watch(arguments: &Arguments, wanted: &Wanted<'_>) -> Result<u8> {
         bail!("{}: only a folder can be watched", new.display());
     }
     let mut reader = disk::Reader::new(new);
-    let mut prove = || compare(arguments, &before, &reader.read()?, new, wanted.weakest).map(drop);
-    prove()?;
-    watch::run(new, prove)
+    watch::run(new, || compare(arguments, &before, &reader.read()?, new, wanted.weakest).map(drop))
 }
 
 fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, weakest: Strength) -> Result<u8> {

@@ -13,7 +13,8 @@ use crate::{is_broken_pipe, tell_error};
 /// Changes that come within so long belong together: editors write a file in several steps.
 const TOGETHER: Duration = Duration::from_millis(10);
 
-/// Calls `again` whenever files beneath the folder have changed, until the process is stopped.
+/// Calls `again` at once, and whenever files beneath the folder have changed since it began, until
+/// the process is stopped.
 /// What cannot be read while somebody writes it is told, and tried again with the next change.
 pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
     let (tell, told) = channel();
@@ -21,11 +22,12 @@ pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
     watcher
         .watch(folder, RecursiveMode::Recursive)
         .with_context(|| format!("{} cannot be watched", folder.display()))?;
+    again()?;
     anstream::eprintln!("{FAINT}Watching {}; Ctrl-C ends it.{PLAIN}", folder.display());
     loop {
-        let mut changed = changes(told.recv().context("nothing is watched any more")?);
+        let mut changed = changes(folder, told.recv().context("nothing is watched any more")?);
         while let Ok(more) = told.recv_timeout(TOGETHER) {
-            changed |= changes(more);
+            changed |= changes(folder, more);
         }
         match changed.then(&mut again) {
             Some(Err(error)) if !is_broken_pipe(&error) => tell_error(&error),
@@ -36,9 +38,11 @@ pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
 }
 
 /// Whether something happened to a file that may belong to the site.
-fn changes(event: notify::Result<Event>) -> bool {
-    let is_own =
-        |path: &PathBuf| path.components().all(|part| !matches!(part.as_os_str().to_str(), Some(".radicon" | ".git")));
+fn changes(folder: &Path, event: notify::Result<Event>) -> bool {
+    let is_own = |path: &PathBuf| {
+        let inside = path.strip_prefix(folder).unwrap_or(path);
+        inside.components().all(|part| !matches!(part.as_os_str().to_str(), Some(".radicon" | ".git")))
+    };
     match event {
         Ok(event) => !matches!(event.kind, EventKind::Access(_)) && event.paths.iter().any(is_own),
         // Events were lost: something may have changed.

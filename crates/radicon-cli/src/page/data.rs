@@ -1,14 +1,17 @@
 //! What the page's script reads: lines and pieces as numbers, to keep the page small.
 
-use super::Side;
 use radicon::{BlockCell, BlockTable, InsideSite, Passage, Report};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
+
+use super::{STATES, Side};
 
 /// The data as JSON that can stand in a script element.
 pub fn json(report: &Report) -> String {
     let inside = &report.inside;
     let styles: Vec<Value> = inside.styles.iter().map(|style| json!([style.path, style.text])).collect();
+    let signs: Map<String, Value> = STATES.iter().map(|(state, sign, _)| ((*state).to_owned(), json!(sign))).collect();
     let data = json!({
+        "signs": signs,
         "lines": inside.lines,
         "names": inside.blocks,
         "before": site(&inside.before),

@@ -159,16 +159,18 @@ fn tables(report: &Report) -> impl Iterator<Item = (Side, &BlockTable)> {
     now.chain(proposed.map(|table| (Side::Proposed, table)))
 }
 
+/// Who may give a block: the word for it, its sign, and what that means.
+const STATES: [(&str, &str, &str); 7] = [
+    ("own", "●", "the page itself"),
+    ("section", "◐", "a layout in between"),
+    ("base", "○", "the base layout"),
+    ("empty", "·", "nobody: empty"),
+    ("unfilled", "!", "nobody, though it must be filled"),
+    ("replaced", "–", "its place was replaced"),
+    ("lost", "✕", "lost: no place for it"),
+];
+
 fn blocks(report: &Report) -> Markup {
-    const STATES: [(&str, &str, &str); 7] = [
-        ("own", "●", "the page itself"),
-        ("section", "◐", "a layout in between"),
-        ("base", "○", "the base layout"),
-        ("empty", "·", "nobody: empty"),
-        ("unfilled", "!", "nobody, though it must be filled"),
-        ("replaced", "–", "its place was replaced"),
-        ("lost", "✕", "lost: no place for it"),
-    ];
     let content = html! {
         @if tables(report).count() == 0 {
             p { "No page has a layout yet." }

@@ -58,7 +58,6 @@
   document.querySelectorAll(".map svg").forEach(map);
 
   // ---- blocks by pages
-  const SIGNS = { own: "●", section: "◐", base: "○", empty: "·", unfilled: "!", replaced: "–", lost: "✕" };
   const ROWS = 200;
   const words = (cell, levels) => {
     const [given, level, line, inherits] = cell;
@@ -82,7 +81,7 @@
         const made = element("td");
         if (cell) {
           const text = words(cell, levels);
-          made.append(element("span", { class: "cell " + cell[0], role: "img", "aria-label": text, title: `${block}: ${text}` }, SIGNS[cell[0]]));
+          made.append(element("span", { class: "cell " + cell[0], role: "img", "aria-label": text, title: `${block}: ${text}` }, data.signs[cell[0]]));
           if (state && cell[0] === state) made.className = "wanted";
         }
         line.append(made);
@@ -184,12 +183,19 @@
     return [rows, false];
   };
 
+  // What is written in a template need not be a URL, or one of this site.
+  const resolved = (href, path) => {
+    try {
+      const url = new URL(href, "http://site/" + path);
+      return url.host === "site" ? decodeURI(url.pathname) : "";
+    } catch { return ""; }
+  };
   // Style sheets of the site stand in the place of the links to them; nothing is loaded.
   const preview = (site, path) => {
     const parsed = new DOMParser().parseFromString(flat(site, path), "text/html");
     for (const link of parsed.querySelectorAll('link[rel~="stylesheet"][href]')) {
-      const there = decodeURI(new URL(link.getAttribute("href"), "http://site/" + path).pathname);
-      const style = data.styles.find(([known]) => "/" + known === there) || data.styles.find(([known]) => ("/" + known).endsWith(there));
+      const there = resolved(link.getAttribute("href"), path);
+      const style = there && (data.styles.find(([known]) => "/" + known === there) || data.styles.find(([known]) => ("/" + known).endsWith(there)));
       if (style) link.replaceWith(element("style", {}, style[1])); else link.remove();
     }
     for (const active of parsed.querySelectorAll("script, iframe, object, embed, base, meta[http-equiv], link")) active.remove();
@@ -230,7 +236,7 @@
       const [winner = "nobody", ...others] = definers;
       const story = others.length ? element("div", { class: "faint" }, (cell[3] ? "adds to " : "instead of ") + others.join(", ")) : "";
       body.append(element("tr", {}, element("th", { scope: "row" }, block),
-        element("td", {}, element("span", { class: "cell " + cell[0], role: "img", "aria-label": cell[0], title: cell[0] }, SIGNS[cell[0]])),
+        element("td", {}, element("span", { class: "cell " + cell[0], role: "img", "aria-label": cell[0], title: cell[0] }, data.signs[cell[0]])),
         element("td", {}, winner, story)));
     });
     return [element("h4", {}, "Who gives each block"), element("table", { class: "giving" }, body)];
@@ -273,7 +279,9 @@
     byId("page-list").replaceChildren(...found.slice(0, SHOWN).map(([path, role]) =>
       element("li", {}, element("a", { href: "#page=" + encodeURI(path), ...(path === open ? { "aria-current": "page" } : {}) }, path, role === "page" ? "" : ` (${role})`))));
   };
-  const asked = () => (location.hash.startsWith("#page=") ? decodeURI(location.hash.slice(6)) : "");
+  const asked = () => {
+    try { return location.hash.startsWith("#page=") ? decodeURI(location.hash.slice(6)) : ""; } catch { return ""; }
+  };
   const follow = () => {
     const path = asked();
     if (!path) return;

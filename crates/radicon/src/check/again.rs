@@ -8,7 +8,8 @@ use xxhash_rust::xxh3::xxh3_64;
 
 use super::context::{Context, Found, PageView, reached};
 use super::{Checked, Look, Rule, finish};
-use crate::site::{Site, Template};
+use crate::repeats::Repeats;
+use crate::site::{Settings, Site, Template};
 use crate::text::SourceId;
 
 /// Rules that are looked for again and again in a site while its files change: what a rule
@@ -18,8 +19,9 @@ use crate::text::SourceId;
 #[derive(Debug)]
 pub struct Checks {
     rules: Vec<Rule>,
-    /// The paths of the templates when it was last looked.
+    /// The paths of the templates and the settings when it was last looked.
     paths: Vec<String>,
+    settings: Settings,
     pages: FxHashMap<SourceId, Page>,
 }
 
@@ -33,20 +35,26 @@ struct Page {
 impl Checks {
     /// Nothing is looked for yet.
     pub fn new(rules: &[Rule]) -> Self {
-        Self { rules: rules.to_vec(), paths: Vec::new(), pages: FxHashMap::default() }
+        Self { rules: rules.to_vec(), paths: Vec::new(), settings: Settings::default(), pages: FxHashMap::default() }
     }
 
     /// Looks for the rules, but for what the site's settings turn off.
     pub fn check(&mut self, site: &Site) -> Checked {
+        self.check_knowing(site, None)
+    }
+
+    /// The same where the site's repeats, with the usual options, may be known already.
+    pub(crate) fn check_knowing(&mut self, site: &Site, repeats: Option<&Repeats>) -> Checked {
         let wanted: Vec<Rule> =
             self.rules.iter().filter(|rule| site.settings.check.severity(rule).is_some()).copied().collect();
         let paths = || site.templates.iter().map(|template| &template.path);
-        // With other files the same names may lead elsewhere.
-        if !self.paths.iter().eq(paths()) {
+        // With other files the same names may lead elsewhere, and settings say what is looked for.
+        if !self.paths.iter().eq(paths()) || self.settings != site.settings {
             self.pages.clear();
             self.paths = paths().cloned().collect();
+            self.settings = site.settings.clone();
         }
-        let context = Context::new(site);
+        let context = Context::new(site, repeats);
         let look = |rule: &Rule| match rule.look {
             Look::Site(look) => look(&context),
             Look::Own(look) => {
@@ -91,7 +99,7 @@ fn look_at(context: &Context<'_>, rules: &[Rule], id: SourceId) -> Result<Vec<(R
 /// A template's source and how it is read.
 fn source(template: &Template) -> u64 {
     let mut hasher = FxHasher::default();
-    (xxh3_64(&template.source), &template.dialect.name, template.rendered).hash(&mut hasher);
+    (xxh3_64(&template.source), xxh3_64(template.dialect.text.as_bytes()), template.rendered).hash(&mut hasher);
     hasher.finish()
 }
 

@@ -8,6 +8,7 @@ use super::{Mend, Severity};
 use crate::dialect::{Kind, Part};
 use crate::edit::Edits;
 use crate::markup::{ALONE, Construct, Document};
+use crate::repeats::Repeats;
 use crate::resolve::{Chain, Definition, Flat, FlattenError, Resolver};
 use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span};
@@ -49,12 +50,14 @@ impl Found {
 pub(super) struct Context<'s> {
     pub site: &'s Site,
     pub resolver: Resolver<'s>,
+    /// Its repeats with the usual options, if they are known.
+    pub repeats: Option<&'s Repeats>,
     users: OnceLock<Vec<Vec<SourceId>>>,
 }
 
 impl<'s> Context<'s> {
-    pub fn new(site: &'s Site) -> Self {
-        Self { site, resolver: Resolver::new(site), users: OnceLock::new() }
+    pub fn new(site: &'s Site, repeats: Option<&'s Repeats>) -> Self {
+        Self { site, resolver: Resolver::new(site), repeats, users: OnceLock::new() }
     }
 
     pub fn ids(&self) -> impl Iterator<Item = SourceId> + use<> {

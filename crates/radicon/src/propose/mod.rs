@@ -375,7 +375,11 @@ fn partials_alone(job: &Job<'_>) -> Proposal {
     let mut proposal = job.finish(plan);
     let is_new =
         |file: &ProposedFile| job.site.find(&file.path).is_none_or(|id| *job.site.get(id).source != file.bytes);
-    proposal.files.retain(is_new);
+    let (new, same): (Vec<_>, Vec<_>) = proposal.files.into_iter().partition(is_new);
+    let lone = |file: ProposedFile| Left { page: file.path, reason: "shares nothing that a partial would save".into() };
+    proposal.left.extend(same.into_iter().map(lone));
+    proposal.left.sort();
+    proposal.files = new;
     proposal
 }
 

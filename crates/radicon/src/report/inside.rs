@@ -109,10 +109,12 @@ pub enum Passage {
 impl Inside {
     pub(super) fn of(site: &Site, after: Option<&Site>, proof: &[PageProof], options: &ReportOptions) -> Self {
         let mut lines = Distinct::default();
-        let mut sites = vec![(site, files(site, &mut lines))];
-        sites.extend(after.map(|after| (after, files(after, &mut lines))));
-        if lines.bytes > options.most_bytes {
-            return Self { left_out: true, ..Self::default() };
+        let mut sites = Vec::new();
+        for site in [Some(site), after].into_iter().flatten() {
+            let Some(files) = files(site, &mut lines, options.most_bytes) else {
+                return Self { left_out: true, ..Self::default() };
+            };
+            sites.push((site, files));
         }
         let mut names = Distinct::default();
         let proven: FxHashMap<&str, Option<Strength>> =
@@ -160,13 +162,15 @@ impl Distinct {
     }
 }
 
-fn files(site: &Site, lines: &mut Distinct) -> Vec<InsideFile> {
-    let mut file = |template: &Template| {
+/// The files of a site with their lines; none if these are more than so many bytes.
+fn files(site: &Site, lines: &mut Distinct, most_bytes: usize) -> Option<Vec<InsideFile>> {
+    let file = |template: &Template| {
         let own = template.source.split_inclusive(|&b| b == b'\n');
-        let lines = own.map(|line| lines.number(&String::from_utf8_lossy(line))).collect();
-        InsideFile { path: template.path.clone(), role: template.role, lines }
+        let numbers = own.map(|line| lines.number(&String::from_utf8_lossy(line))).collect();
+        let fits = lines.bytes <= most_bytes;
+        fits.then(|| InsideFile { path: template.path.clone(), role: template.role, lines: numbers })
     };
-    site.templates.iter().map(&mut file).collect()
+    site.templates.iter().map(file).collect()
 }
 
 /// A piece whose texts have no numbers yet.

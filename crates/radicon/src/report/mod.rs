@@ -15,7 +15,7 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::check::{Checked, check};
+use crate::check::{Checked, Checks, RULES};
 use crate::dialect::Dialect;
 use crate::propose::{Options, Proposal, ProposeError, propose};
 use crate::repeats::{RepeatOptions, Repeats, repeats};
@@ -98,7 +98,7 @@ pub fn report(site: &Site, options: &ReportOptions) -> Result<Report, ProposeErr
     let found = repeats(site, &RepeatOptions::default());
     let mut survey = site.survey(&options.problems);
     survey.repeats = Some(found.summary());
-    let checked = check(site);
+    let checked = Checks::new(RULES).check_knowing(site, Some(&found));
     let proposal = propose(site, &options.propose)?;
     let proposal = (!proposal.files.is_empty()).then_some(proposal);
     let after = proposal.as_ref().map(|proposal| site.after(&proposal.changes(site), &options.dialects));

@@ -7,7 +7,7 @@ use crate::check::{Checked, Severity};
 use crate::propose::Proposal;
 use crate::repeats::{AdviceKind, Repeats};
 use crate::site::Role;
-use crate::text::number;
+use crate::text::count;
 
 /// How many tasks are told.
 const MOST: usize = 3;
@@ -66,7 +66,7 @@ fn findings(checked: &Checked, severity: Severity) -> Option<Task> {
     };
     let message = match checked.count(severity) {
         1 => format!("Look at the one {what}, {place}"),
-        many => format!("Look at the {} {what}s, such as {place}", number(many)),
+        many => format!("Look at the {}, such as {place}", count(many, what)),
     };
     Some(Task { kind, message, command: format!("radicon check {}", first.file) })
 }
@@ -81,11 +81,12 @@ fn adopt(proposal: &Proposal) -> Option<Task> {
     let layouts = proposal.layouts.iter().filter(|layout| !layout.existing).count();
     let partials = match proposal.partials.len() {
         0 => String::new(),
-        some => format!(" and {} partials", number(some)),
+        some => format!(" and {}", count(some, "partial")),
     };
     let message = format!(
-        "Give {} pages a layout, with {layouts} new layouts{partials}: {percent:.0} % less to maintain, and no page changes",
-        number(pages)
+        "Give {} a layout, with {}{partials}: {percent:.0} % less to maintain, and no page changes",
+        count(pages, "page"),
+        count(layouts, "new layout")
     );
     Some(Task { kind: TaskKind::Adopt, message, command: "radicon propose".into() })
 }
@@ -98,7 +99,7 @@ fn drift(repeats: &Repeats) -> Option<Task> {
     let place = format!("{}:{} {}", first.file, first.line, first.difference);
     let message = match all {
         1 => format!("Decide on the one copy that was left behind: {place}"),
-        many => format!("Decide on {} copies that were left behind, such as {place}", number(many)),
+        many => format!("Decide on {} that were left behind, such as {place}", count(many, "copy")),
     };
     Some(Task { kind: TaskKind::Drift, message, command: format!("radicon repeats {}", group.id) })
 }

@@ -1,5 +1,7 @@
 //! `drift`: a copy that was left behind.
 
+use std::borrow::Cow;
+
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::repeats::{RepeatOptions, repeats};
@@ -20,7 +22,9 @@ const LEAST_ALIKE: usize = 5;
 
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
-    for group in repeats(context.site, &RepeatOptions::default()).groups {
+    let known =
+        context.repeats.map_or_else(|| Cow::Owned(repeats(context.site, &RepeatOptions::default())), Cow::Borrowed);
+    for group in &known.groups {
         if group.copies.len() < group.drift.len() + LEAST_ALIKE {
             continue;
         }
