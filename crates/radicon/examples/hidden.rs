@@ -20,6 +20,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (mut ratios, mut mixed) = (Vec::new(), Vec::new());
     let (mut levels, mut proven, mut pages, mut found, mut hidden_layouts) = (0, 0, 0, 0, 0);
     let (mut partials, mut hidden_partials, mut blocks, mut exact) = (0, 0, 0, 0);
+    let mut all = Vec::new();
     let start = Instant::now();
     for number in 0..sites {
         let mut random = Random((seed + number) as u64);
@@ -28,12 +29,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let truth: usize = hidden.site.templates.iter().map(|template| template.source.len()).sum();
         let layouts = hidden.site.templates.iter().filter(|template| template.role == Role::Layout).count();
         let flat = Site::read(hidden.pages, dialect::builtin(), &Settings::default());
-        if let Some(into) = &into {
-            write(into, &[("hidden", &hidden.site), ("flat", &flat)])?;
-        }
         options.dialect = dialect::builtin_named(shape.dialect());
         let proposal = propose(&flat, &options)?;
         let new = adopted(&flat, &proposal);
+        if let Some(into) = &into {
+            write(into, &[("hidden", &hidden.site), ("flat", &flat), ("proposed", &new)])?;
+        }
         for page in new.templates.iter().filter(|template| template.path.starts_with("pages/")) {
             let (ours, theirs) = (overrides(&new, &page.path), overrides(&hidden.site, &page.path));
             blocks += theirs.len();
@@ -48,28 +49,30 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         hidden_partials += hidden.partials;
         pages += proposal.proof.len();
         proven += proposal.proof.iter().filter(|page| page.strength.is_some()).count();
-        if ratio > 1.1 || proposal.left.len() > 1 {
-            println!(
-                "  seed {}{}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
-                seed + number,
-                match (shape.reindented, shape.mixed_ends) {
-                    (true, true) => ", indented otherwise, mixed line ends",
-                    (true, false) => ", indented otherwise",
-                    (false, true) => ", mixed line ends",
-                    (false, false) => "",
-                },
-                ratio,
-                flat.templates.len(),
-                proposal.left.len(),
-                hidden.levels,
-                proposal.layouts.len(),
-                layouts,
-                proposal.partials.len(),
-                hidden.partials
-            );
-        }
+        let told = format!(
+            "  seed {}{}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
+            seed + number,
+            match (shape.reindented, shape.mixed_ends) {
+                (true, true) => ", indented otherwise, mixed line ends",
+                (true, false) => ", indented otherwise",
+                (false, true) => ", mixed line ends",
+                (false, false) => "",
+            },
+            ratio,
+            flat.templates.len(),
+            proposal.left.len(),
+            hidden.levels,
+            proposal.layouts.len(),
+            layouts,
+            proposal.partials.len(),
+            hidden.partials
+        );
+        all.push((ratio, told));
         (if shape.reindented || shape.mixed_ends { &mut mixed } else { &mut ratios }).push(ratio);
     }
+    all.sort_by(|(a, _), (b, _)| b.total_cmp(a));
+    println!("the worst five:");
+    all.iter().take(5).for_each(|(_, told)| println!("{told}"));
     for (what, ratios) in [("consistent sites", &mut ratios), ("mixed indentation or line ends", &mut mixed)] {
         ratios.sort_by(f64::total_cmp);
         if let (Some(best), Some(worst)) = (ratios.first(), ratios.last()) {

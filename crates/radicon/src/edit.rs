@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
-use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
 use crate::dialect::Dialect;
@@ -12,7 +11,8 @@ use crate::site::{Change, Settings, Site, SourceFile};
 use crate::text::{Position, Span, position};
 
 /// One stretch of a file and what takes its place.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Edit {
     /// The file's path.
     pub file: String,
@@ -20,7 +20,7 @@ pub struct Edit {
     pub span: Span,
     /// The bytes that come; where they are not UTF-8, JSON shows U+FFFD.
     #[serde(serialize_with = "lossy")]
-    #[schemars(with = "String")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub text: Vec<u8>,
 }
 

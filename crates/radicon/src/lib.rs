@@ -40,6 +40,14 @@
 //! # Ok::<(), radicon::ProposeError>(())
 //! ```
 //!
+//! # Features
+//!
+//! None is on by default.
+//!
+//! - `dom`: the strength `dom`, for pages that are equal only as a standard HTML parser
+//!   reads them.
+//! - `schema`: JSON Schemas of all values that can be serialised.
+//!
 //! # The modules, in reading order
 //!
 //! [`text`] has spans and positions; [`dialect`] describes how an engine writes

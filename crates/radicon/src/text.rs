@@ -5,14 +5,14 @@
 
 use std::ops::Range;
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// The longest source that is read, in bytes (spans are 32-bit).
 pub const MAX_SOURCE: usize = u32::MAX as usize - 1;
 
 /// A half-open range of bytes in one source.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Span {
     /// Offset of the first byte, 0-based.
     pub start: u32,
@@ -70,7 +70,8 @@ impl SourceId {
 }
 
 /// A place a person can go to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Position {
     /// Line, 1-based; lines end at `\n`.
     pub line: u32,
@@ -79,7 +80,8 @@ pub struct Position {
 }
 
 /// A place in a file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Place {
     /// The file's path.
     pub file: String,

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::dialect::{Dialect, Form, Kind, Newline, Part, Values};
@@ -12,7 +11,8 @@ use crate::site::{Parent, Problem, Settings, Site, SourceFile};
 use crate::text::SourceId;
 
 /// Templates that were written in another dialect.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Translation {
     /// The dialect they are written in now.
     pub dialect: String,
@@ -29,7 +29,7 @@ pub struct Translation {
     pub open: Vec<String>,
     /// The translated files.
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     pub sources: Vec<SourceFile>,
 }
 

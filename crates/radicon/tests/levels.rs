@@ -29,7 +29,7 @@ fn depth(proposal: &Proposal) -> usize {
 #[test]
 fn hidden_hierarchies_are_found_again() {
     let first = seed("hidden hierarchies");
-    let (mut ratios, mut levels, mut partials, mut hidden_partials) = (Vec::new(), 0, 0, 0);
+    let (mut ratios, mut small, mut levels, mut partials, mut hidden_partials) = (Vec::new(), Vec::new(), 0, 0, 0);
     let all = cases(30, 300);
     for case in 0..all {
         let mut random = Random(first + case);
@@ -37,25 +37,32 @@ fn hidden_hierarchies_are_found_again() {
         let hidden = generate(&mut random, shape);
         let truth: usize = hidden.site.templates.iter().map(|template| template.source.len()).sum();
         let old = read(hidden.pages);
-        for strength in [Strength::Bytes, Strength::Blanks] {
+        for (strength, block_price) in [(Strength::Bytes, 100), (Strength::Blanks, 50), (Strength::Blanks, 100)] {
             let dialect = dialect::builtin_named(shape.dialect());
-            let proposal = propose(&old, &Options { strength, dialect, ..Options::default() }).expect("a proposal");
+            let options = Options { strength, dialect, block_price, ..Options::default() };
+            let proposal = propose(&old, &options).expect("a proposal");
             let new = adopted(&old, &proposal);
             assert!(prove(&old, &new, strength).equal, "seed {}", first + case);
-            if strength == Strength::Blanks {
-                ratios.push(proposal.after.bytes as f64 / truth as f64);
+            let ratio = proposal.after.bytes as f64 / truth as f64;
+            if block_price == 50 {
+                small.push(ratio);
+            } else if strength == Strength::Blanks {
+                ratios.push(ratio);
                 levels += u64::from(depth(&proposal) == hidden.levels);
                 partials += proposal.partials.len();
                 hidden_partials += hidden.partials;
             }
         }
     }
-    ratios.sort_by(f64::total_cmp);
-    let (median, worst) = (ratios[ratios.len() / 2], ratios[ratios.len() - 1]);
+    let [(median, worst), (small_median, small_worst)] = [&mut ratios, &mut small].map(|ratios| {
+        ratios.sort_by(f64::total_cmp);
+        (ratios[ratios.len() / 2], ratios[ratios.len() - 1])
+    });
     println!(
-        "median {median:.3}, worst {worst:.3}, levels {levels} of {all}, partials {partials} of {hidden_partials}"
+        "median {median:.3}, worst {worst:.3}, at the small end {small_median:.3} and {small_worst:.3}, levels {levels} of {all}, partials {partials} of {hidden_partials}"
     );
     assert!(median < 1.02 && worst < 1.15, "median {median}, worst {worst}");
+    assert!(small_median < 0.99 && small_worst < 1.1, "median {small_median}, worst {small_worst}");
     assert!(levels * 10 >= all * 7 && partials * 10 >= hidden_partials * 8, "{levels} levels, {partials} partials");
 }
 
@@ -120,6 +127,61 @@ fn sections_get_layouts_of_their_own() {
     let flat = propose(&old, &Options { levels: 1, ..Options::default() }).expect("a proposal");
     assert_eq!(flat.layouts.len(), 1);
     assert!(flat.after.bytes > proposal.after.bytes);
+}
+
+/// Five pages say one thing of themselves in a `meta`, and each of two sections among the
+/// others says another.
+fn sections_in_a_section() -> Vec<SourceFile> {
+    let page = |number: usize| {
+        let (kind, frame) = match number {
+            0..5 => ("harbour", ""),
+            5..13 => (
+                "boat",
+                "<ul class=\"boats\">\n<li><a href=\"/boats/crew.html\">The crew of all our boats</a></li>\n<li><a href=\"/boats/engines.html\">Engines and winches of all our boats</a></li>\n</ul>\n<div class=\"boat\">",
+            ),
+            _ => (
+                "crew",
+                "<ul class=\"crew\">\n<li><a href=\"/crew/caps.html\">Caps and boots of the crew, and where to buy them</a></li>\n<li><a href=\"/crew/songs.html\">What they sing when it rains</a></li>\n</ul>\n<div class=\"crew\">",
+            ),
+        };
+        let end = if frame.is_empty() { "" } else { "</div>\n" };
+        let body = format!("{frame}\n<p>{}</p>\n{end}", "sheep and cows travel ".repeat(number % 5 + 1));
+        let text = format!(
+            "<!DOCTYPE html>\n<html>\n<head>\n<title>Page {number}</title>\n<link rel=\"stylesheet\" href=\"/css/tidewater.css\">\n<link rel=\"icon\" href=\"/img/an-anchor-and-a-gull.svg\">\n<meta name=\"kind\" content=\"{kind}\">\n</head>\n<body>\n<header><a href=\"/\">Tidewater, the ferry line of the seven harbours</a></header>\n<main>\n{body}</main>\n<footer><p>Owned by the people of the seven harbours, since the first boat.</p></footer>\n</body>\n</html>\n"
+        );
+        SourceFile::new(format!("{number:02}.html"), text)
+    };
+    (0..21).map(page).collect()
+}
+
+#[test]
+fn a_default_is_what_those_want_who_have_no_section() {
+    let old = read(sections_in_a_section());
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
+    assert_eq!(proposal.layouts.iter().map(|layout| layout.pages).collect::<Vec<_>>(), [5, 8, 8]);
+    let text = |path: &str| {
+        let file = proposal.files.iter().find(|file| file.path == path).expect("a file");
+        String::from_utf8_lossy(&file.bytes).into_owned()
+    };
+    // It is said once in each layout, and in no page.
+    for (layout, kind) in proposal.layouts.iter().zip(["harbour", "boat", "crew"]) {
+        assert!(text(&layout.path).contains(&format!(">{kind}<!--")), "{}", text(&layout.path));
+    }
+    for page in &old.templates {
+        assert!(!text(&page.path).contains("kind"), "{}", text(&page.path));
+    }
+}
+
+#[test]
+fn at_the_small_end_blocks_are_closed_by_the_shortest_tag() {
+    let old = read(two_sections());
+    for (block_price, closer) in [(100, "<!--: end title -->"), (50, "<!--: end -->")] {
+        let proposal = propose(&old, &Options { block_price, ..Options::default() }).expect("a proposal");
+        let page = proposal.files.iter().find(|file| file.path == "boats/3.html").expect("a page");
+        let text = String::from_utf8_lossy(&page.bytes);
+        assert!(text.contains(closer), "{text}");
+    }
 }
 
 #[test]

@@ -55,7 +55,7 @@ fn copies_that_differ_in_values_take_parameters() {
         if strength == Strength::Bytes {
             continue;
         }
-        let tag = "{% include \"partials/boat.html\" with heading=\"Clara\" more_link=\"/boats/2.html\" %}";
+        let tag = "{% include \"partials/boat.html\" with heading=\"Clara\" link=\"/boats/2.html\" %}";
         assert!(page.contains(tag) && !page.contains("all weathers"), "{page}");
         assert!(
             body.contains("<h2>Lady {{ heading }}</h2>") && body.contains("The Lady {{ heading }} carries"),
@@ -64,6 +64,30 @@ fn copies_that_differ_in_values_take_parameters() {
     }
     // A dialect that cannot pass values gets no such partial.
     assert!(proposed(&files, "margin", Partials::Usual, Strength::Blanks).partials.is_empty());
+}
+
+#[test]
+fn what_stands_beside_all_copies_belongs_to_them() {
+    // A heading too short to be a copy of its own, and a list that is the same everywhere.
+    let before = "    <h3>Our boats</h3>\n    <ul class=\"rules\">\n      <li>Sheep travel on Sundays only, and on a lead</li>\n      <li>Cows travel on Mondays only, by the gangway</li>\n    </ul>\n";
+    let mut files = boats(|boat| format!("Lady {}", ["Anna", "Berta", "Clara", "Dora", "Elsa"][boat % 5]));
+    for file in &mut files {
+        let text = String::from_utf8_lossy(&file.bytes).replace("    <article", &format!("{before}    <article"));
+        file.bytes = text.into_bytes();
+    }
+    // Most pages have none, so that they are not the layout's.
+    let first = String::from_utf8_lossy(&files[0].bytes).into_owned();
+    let (start, end) = (first.find("<main>").expect("main") + 6, first.find("</main>").expect("its end"));
+    files.extend((0..8).map(|number| {
+        let own = format!("<p>{}</p>", "No boats today, nor tomorrow. ".repeat(number + 1));
+        SourceFile::new(format!("no-boats-{number}.html"), format!("{}{own}{}", &first[..start], &first[end..]))
+    }));
+    let proposal = proposed(&files, "brace-percent", Partials::Usual, Strength::Blanks);
+    let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+    assert_eq!((partial.uses, partial.parameters), (12, 2));
+    let body = text(&proposal, &partial.path);
+    assert!(body.starts_with("<h3>Our boats</h3>") && body.trim_end().ends_with("</article>"), "{body}");
+    assert!(!text(&proposal, "1.html").contains("Sundays"));
 }
 
 #[test]

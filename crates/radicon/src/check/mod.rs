@@ -8,7 +8,6 @@ mod suppress;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::edit::{Edit, EditError, Edits};
@@ -23,7 +22,8 @@ pub use rules::RULES;
 pub(crate) use rules::testing;
 
 /// How bad a finding is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// A page does not come out, or not as it is written.
@@ -46,7 +46,8 @@ impl Severity {
 }
 
 /// One thing that is looked for.
-#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Rule {
     /// Its name, in settings and suppressions.
     #[serde(rename = "rule")]
@@ -99,7 +100,8 @@ impl Rule {
 type LookAtPage = fn(&Context<'_>, &PageView<'_>) -> Vec<Found>;
 
 /// Something wrong or suspicious.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
     /// The rule's id.
     pub rule: &'static str,
@@ -122,7 +124,8 @@ pub struct Finding {
 }
 
 /// Another place that belongs to a finding.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Related {
     /// The file's path.
     pub file: String,
@@ -135,7 +138,8 @@ pub struct Related {
 }
 
 /// A change that mends a finding.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Mend {
     /// What it does, in plain words.
     pub message: String,
@@ -146,7 +150,8 @@ pub struct Mend {
 }
 
 /// What a check found.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Checked {
     /// The findings, sorted by file and place.
     pub findings: Vec<Finding>,
@@ -255,7 +260,8 @@ fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Check
 }
 
 /// What mending did.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Mended {
     /// The findings that were mended.
     pub findings: Vec<Finding>,
@@ -265,7 +271,7 @@ pub struct Mended {
     pub files: Vec<String>,
     /// The changes.
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     pub changes: Vec<Change>,
 }
 
@@ -298,7 +304,7 @@ pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
     }
     let changes = edits.changes(site)?;
     let after = site.after(&changes, &[]);
-    let proof = prove(site, &after, Strength::Dom);
+    let proof = prove(site, &after, Strength::WEAKEST);
     let changed = proof.pages.into_iter().filter(|page| page.strength.is_none()).collect();
     let files = changes.iter().map(|change| change.path.clone()).collect();
     Ok(Mended { findings: mended, changed, files, changes })

@@ -10,7 +10,6 @@ mod reader;
 use std::sync::{Arc, LazyLock};
 
 use aho_corasick::{AhoCorasick, MatchKind};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::config::{ConfigError, Globs};
@@ -18,7 +17,8 @@ pub(crate) use pattern::Marks;
 pub use pattern::{Captures, Pattern, Values};
 
 /// What a piece of template syntax does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// Names the layout.
@@ -177,7 +177,8 @@ impl Form {
 }
 
 /// Which tag of a form a pattern is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
     /// A tag without a closer.

@@ -3,7 +3,6 @@
 use std::fs;
 use std::path::Path;
 
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::journal::{Lock, PENDING, UNDO, clear, commit, is_pending, recover_locked, write_synced};
@@ -11,7 +10,8 @@ use super::{DiskError, STATE_FOLDER};
 use crate::site::Change;
 
 /// What was written.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Adopted {
     /// Files that were not there before.
     pub created: Vec<String>,

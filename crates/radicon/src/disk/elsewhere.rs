@@ -4,7 +4,6 @@ use std::fs;
 use std::path::Path;
 
 use ignore::WalkBuilder;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{DiskError, Loaded, STATE_FOLDER, is_configuration, slashed};
@@ -29,7 +28,8 @@ pub fn write_files(files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
 }
 
 /// What was put together.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Composed {
     /// The paths of the pages.
     pub pages: Vec<String>,

@@ -27,7 +27,6 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::dialect::{Dialect, Kind};
@@ -40,7 +39,8 @@ use meaning::{Reasoner, Trust};
 use tags::{Notation, Style, Tag};
 
 /// How sure a form is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Confidence {
     /// Two readings do about as well: the form is left out, and the user asked.
@@ -52,7 +52,8 @@ pub enum Confidence {
 }
 
 /// One form that was learned, with what speaks for it.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LearnedForm {
     /// What it means.
     pub kind: Kind,
@@ -71,7 +72,8 @@ pub struct LearnedForm {
 }
 
 /// A dialect that was learned.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Learned {
     /// Its name.
     pub name: String,
@@ -91,7 +93,7 @@ pub struct Learned {
     pub settings: String,
     /// Words behind the names of files that are not there: they may say that this is no mistake.
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     trailing: Vec<String>,
 }
 

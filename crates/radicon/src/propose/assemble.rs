@@ -83,6 +83,7 @@ impl Job<'_> {
             options: self.options,
             levels: self.options.levels,
             partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),
+            values: self.passes_values(),
         }
     }
 
@@ -138,7 +139,7 @@ impl Job<'_> {
     /// Who writes these pages' files, in the style of these members.
     pub(super) fn writer<'a>(&'a self, pages: &'a [Page], members: &[usize]) -> Writer<'a> {
         let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
-        Writer { dialect: &self.dialect, pages, strength: self.options.strength, style }
+        Writer { dialect: &self.dialect, pages, strength: self.options.strength, style, short: self.short }
     }
 
     /// All layouts, then the pages.

@@ -1,13 +1,13 @@
 //! Why a file of a proposal is what it is.
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Left, Proposal, ProposedLayout, ProposedPartial};
 use crate::site::Site;
 
 /// Why a file is what it is in a proposal.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "is", rename_all = "kebab-case")]
 pub enum Explanation<'p> {
     /// A layout, with what each block costs with and without it.

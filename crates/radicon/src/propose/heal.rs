@@ -6,7 +6,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::hole::{DefaultContent, Hole};
@@ -27,7 +26,8 @@ const LEAST_FAMILY: usize = 4;
 const ALIKE: f32 = 0.5;
 
 /// A place of a page that is made as the other pages have it.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Healed {
     /// The page's path.
     pub page: String,

@@ -103,6 +103,29 @@ impl Hole {
         own.map(|(content, _)| content.len()).sum()
     }
 
+    /// The default, if it is what a page has: by its place in the list of members, and its hash.
+    pub fn shown(&self) -> Option<(usize, u64)> {
+        match self.default {
+            DefaultContent::Content(at) => Some((at, self.hashes[at])),
+            DefaultContent::Empty | DefaultContent::Pieces(_) => None,
+        }
+    }
+
+    /// What the default shows, if it is what a page has.
+    pub fn default_content<'p>(&self, pages: &'p [Page]) -> &'p [u8] {
+        self.shown().map_or(&[], |(at, _)| self.contents[at].of(&pages[self.members[at]].source))
+    }
+
+    /// The hash of what its pages have that take what is shown; 0 if there are none.
+    pub fn taken(&self) -> u64 {
+        self.follows.iter().position(|follows| *follows).map_or(0, |at| self.hashes[at])
+    }
+
+    /// Those that have this take the default.
+    pub fn follow(&mut self, hash: u64) {
+        self.follows = self.hashes.iter().map(|other| *other == hash).collect();
+    }
+
     /// How many pages override it.
     pub fn overriding(&self) -> usize {
         self.follows.iter().filter(|follows| !**follows).count()

@@ -1,10 +1,14 @@
 //! Layouts of several levels: a section's layout fills some holes of the one
 //! around it for all its pages, and may leave holes of its own in them.
 
+use rustc_hash::FxHashSet;
+
 use super::Options;
+use super::defaults::choose_defaults;
 use super::hole::{DefaultContent, Hole, Piece};
 use super::name;
 use super::page::Page;
+use super::partials::values;
 use super::sections::{Section, choose};
 use super::unify::{Unified, Unifier};
 use crate::text::{Span, is_blank};
@@ -59,10 +63,15 @@ pub(super) struct Open {
 }
 
 impl Layout {
+    /// One of its blocks, or of those around it that are left open.
+    pub fn block(&self, name: &str) -> Option<&Open> {
+        self.open.iter().find(|open| open.name == name)
+    }
+
     /// Pages that take it directly.
     pub fn direct(&self) -> Vec<usize> {
-        let elsewhere = |page: &usize| self.inner.iter().any(|inner| inner.members.binary_search(page).is_ok());
-        self.members.iter().copied().filter(|page| !elsewhere(page)).collect()
+        let elsewhere: FxHashSet<usize> = self.inner.iter().flat_map(|inner| inner.members.iter().copied()).collect();
+        self.members.iter().copied().filter(|page| !elsewhere.contains(page)).collect()
     }
 }
 
@@ -81,6 +90,8 @@ pub(super) struct Planner<'a> {
     pub levels: usize,
     /// Whether what stands several times may become a partial.
     pub partials: bool,
+    /// Whether a partial may take values.
+    pub values: bool,
 }
 
 impl Planner<'_> {
@@ -102,6 +113,7 @@ impl Planner<'_> {
             let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
             let sections = choose(self.pages, &layout.members, &holes, self.price as f64);
             layout.inner = self.grow(layout, sections, &taken, 2);
+            choose_defaults(layout, self.pages);
         }
     }
 
@@ -223,13 +235,19 @@ impl Planner<'_> {
     }
 
     /// Whether a section has nothing of its own but one run of markup beside what
-    /// its pages have: that is no frame.
+    /// its pages have, perhaps with values in it: that is no frame.
     fn is_rather_partial(&self, overrides: &[Override]) -> bool {
         let [only] = overrides else { return false };
-        let pieces: Vec<&Piece> = only.pieces.iter().filter(|piece| !self.is_blank(piece)).collect();
+        let is_value = |piece: &Piece| match piece {
+            Piece::Hole(hole) => self.values && values(self.pages, hole).is_some(),
+            Piece::Fixed { .. } => false,
+        };
+        let pieces = only.pieces.iter().filter(|piece| !self.is_blank(piece) && !is_value(piece));
+        let pieces: Vec<&Piece> = pieces.collect();
         let runs = pieces.chunk_by(|a, b| matches!((a, b), (Piece::Fixed { .. }, Piece::Fixed { .. })));
         let fixed = runs.filter(|run| matches!(run[0], Piece::Fixed { .. })).count();
-        only.lines && pieces.len() > 1 && fixed == 1
+        let beside = pieces.iter().any(|piece| matches!(piece, Piece::Hole(_)));
+        only.lines && beside && fixed == 1
     }
 
     /// The names of all holes in order of their places.
@@ -256,11 +274,8 @@ impl Planner<'_> {
             let name = names.next().cloned().unwrap_or_default();
             let index = out.len();
             let default = !matches!(hole.default, DefaultContent::Empty);
-            let shown = match hole.default {
-                DefaultContent::Content(member) => hole.contents[member].of(&self.pages[hole.members[member]].source),
-                _ => &[],
-            };
-            out.push(Open { name, hole: (**hole).clone(), outer, own: true, default, shown: shown.to_vec() });
+            let shown = hole.default_content(self.pages).to_vec();
+            out.push(Open { name, hole: (**hole).clone(), outer, own: true, default, shown });
             if let DefaultContent::Pieces(inner) = &hole.default {
                 self.open(inner, names, Some(index), out);
             }

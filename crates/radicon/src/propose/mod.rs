@@ -3,6 +3,7 @@
 
 mod align;
 mod assemble;
+mod defaults;
 mod edges;
 mod existing;
 mod explain;
@@ -11,7 +12,9 @@ mod fit;
 mod heal;
 mod hole;
 mod levels;
+mod missed;
 mod name;
+mod neighbours;
 mod page;
 mod partials;
 mod patch;
@@ -30,7 +33,6 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
-use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 
 use crate::config::Globs;
@@ -59,7 +61,9 @@ pub struct Options {
     pub dialect: Option<Arc<Dialect>>,
     /// What one block costs, in bytes, in the layout and in each page that
     /// overrides it (default 100). Higher: fewer, bigger blocks. Lower: as small as
-    /// possible; several prices up to the usual one are tried, which takes three times as long.
+    /// possible; several prices up to the usual one are tried, which takes three times as
+    /// long, blocks are closed by the shortest tag that the dialect has, and partials are
+    /// called by one word.
     pub block_price: u64,
     /// The most levels of layouts (default 8).
     pub levels: usize,
@@ -131,7 +135,8 @@ pub enum ProposeError {
 }
 
 /// A file of the proposal.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ProposedFile {
     /// Its path from the site's folder.
     pub path: String,
@@ -143,7 +148,7 @@ pub struct ProposedFile {
     pub extends: Option<String>,
     /// Its new content. In JSON text; bytes that are not UTF-8 are shown as U+FFFD there.
     #[serde(rename = "text", serialize_with = "as_text")]
-    #[schemars(with = "String")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub bytes: Vec<u8>,
 }
 
@@ -152,7 +157,8 @@ fn as_text<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error
 }
 
 /// A block of the proposed layout.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ProposedBlock {
     /// Its name.
     pub name: String,
@@ -180,7 +186,8 @@ pub struct ProposedBlock {
 }
 
 /// A layout of the proposal.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ProposedLayout {
     /// Its path.
     pub path: String,
@@ -202,7 +209,8 @@ pub struct ProposedLayout {
 }
 
 /// A partial of the proposal.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ProposedPartial {
     /// Its path.
     pub path: String,
@@ -219,7 +227,8 @@ pub struct ProposedPartial {
 }
 
 /// How much there is.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Size {
     /// Templates.
     pub files: usize,
@@ -230,7 +239,8 @@ pub struct Size {
 }
 
 /// A page that the proposal leaves as it is.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Left {
     /// Its path.
     pub page: String,
@@ -239,7 +249,8 @@ pub struct Left {
 }
 
 /// A restructuring of a site, with its proof.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Proposal {
     /// New and changed files, sorted by path.
     pub files: Vec<ProposedFile>,
@@ -295,21 +306,22 @@ impl Proposal {
 /// # Errors
 /// If the dialect asked for has neither layouts nor includes.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
-    let usual = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
-    if !usual.has_layouts() {
-        return match usual.form(Kind::Include) {
-            Some(_) => Ok(partials_alone(&Job { site, options, dialect: usual, spelling: None })),
-            None => Err(ProposeError::SharesNothing(usual.name.clone())),
+    let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
+    let job = Job { site, options, dialect, spelling: None, short: options.block_price < USUAL_PRICE };
+    if !job.dialect.has_layouts() {
+        return match job.dialect.form(Kind::Include) {
+            Some(_) => Ok(partials_alone(&job)),
+            None => Err(ProposeError::SharesNothing(job.dialect.name.clone())),
         };
     }
-    let mut jobs = vec![Job { site, options, dialect: usual, spelling: None }];
+    let mut jobs = vec![job];
     for template in site.templates.iter().filter(|template| template.dialect.has_children()) {
         if jobs.iter().all(|job| job.dialect.name != template.dialect.name) {
             jobs.push(Job { dialect: Arc::clone(&template.dialect), ..jobs[0].clone() });
         }
     }
     jobs[1..].sort_by(|a, b| a.dialect.name.cmp(&b.dialect.name));
-    if options.strength == Strength::Dom {
+    if options.strength > Strength::Blanks {
         let spelling = Arc::new(Spelling::of(site.templates.iter().filter(|template| template.unreadable.is_none())));
         jobs.iter_mut().for_each(|job| job.spelling = Some(Arc::clone(&spelling)));
     }
@@ -480,6 +492,8 @@ struct Job<'s> {
     dialect: Arc<Dialect>,
     /// How tags are written, where that does not count.
     spelling: Option<Arc<Spelling>>,
+    /// Size is all: blocks are closed by the shortest tag for it, partials called by a word.
+    short: bool,
 }
 
 impl Job<'_> {

@@ -1,16 +1,20 @@
 //! Partials: for what stands several times in the proposed files, with parameters
 //! where copies differ a little, and for the great regions of layouts.
 
+use std::cell::OnceCell;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::hole::{Context, DefaultContent, Hole, Piece};
+use super::missed::{LineTable, Pattern, Segment};
 use super::name;
 use super::page::Page;
 use super::unify::{Prices, Unifier};
 use super::{Job, ProposedFile, ProposedPartial, USUAL_PRICE, apply, holes};
 use crate::dialect::{Kind, Newline, Values};
+use crate::markup::elements::element;
 use crate::markup::{Document, NodeKind};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats};
@@ -54,34 +58,37 @@ type Edit = (usize, usize, String);
 
 /// A stretch of a file.
 #[derive(Clone, Copy)]
-struct Stretch {
-    file: usize,
-    start: usize,
-    end: usize,
+pub(super) struct Stretch {
+    pub file: usize,
+    pub start: usize,
+    pub end: usize,
     /// Whole lines; else it stands within lines.
-    lines: bool,
+    pub lines: bool,
 }
 
 /// A partial with its uses, and the arguments of each.
-struct Found {
-    content: Vec<u8>,
-    parameters: usize,
-    uses: Vec<(Stretch, String)>,
+pub(super) struct Found {
+    pub content: Vec<u8>,
+    pub parameters: usize,
+    pub uses: Vec<(Stretch, String)>,
 }
 
 /// Looks for partials in the files of one dialect.
-struct Extractor<'j, 's> {
-    job: &'j Job<'s>,
+pub(super) struct Extractor<'j, 's> {
+    pub job: &'j Job<'s>,
     site: &'j Site,
-    written: &'j [ProposedFile],
+    pub written: &'j [ProposedFile],
     /// The files that may change, by their paths.
     index: FxHashMap<&'j str, usize>,
     folder: String,
     /// What a partial must save, in bytes.
     least: usize,
-    taken: Vec<String>,
-    edits: FxHashMap<usize, Vec<Edit>>,
-    partials: Vec<(ProposedPartial, ProposedFile)>,
+    /// Where the lines of the files stand, once it is asked for.
+    lines: OnceCell<LineTable>,
+    /// What becomes a partial, with what it saves in bytes.
+    pub found: Vec<(Found, usize)>,
+    /// Where that stands, by the files.
+    claimed: FxHashMap<usize, Vec<Stretch>>,
 }
 
 impl Job<'_> {
@@ -101,6 +108,11 @@ impl Job<'_> {
         (!out.partials.is_empty()).then_some(out)
     }
 
+    /// Whether a partial may take values: arguments are passed, and printed.
+    pub(super) fn passes_values(&self) -> bool {
+        self.dialect.rules.arguments.is_some() && self.dialect.form(Kind::Output).is_some()
+    }
+
     /// The same for the files of the job's dialect.
     fn extract_own(&self, site: &Site, written: &[ProposedFile], excluded: &FxHashSet<String>, out: &mut Extracted) {
         if self.dialect.form(Kind::Include).is_none() {
@@ -117,33 +129,27 @@ impl Job<'_> {
             index: own.map(|(index, file)| (file.path.as_str(), index)).collect(),
             folder: self.folder_for(Role::Partial, "partials"),
             least: self.options.min_saving.unwrap_or((price * 2).max(all * price / SHARE_OF_ALL)) as usize,
-            taken: out.written.iter().map(|file| file.path.clone()).collect(),
-            edits: FxHashMap::default(),
-            partials: Vec::new(),
+            lines: OnceCell::new(),
+            found: Vec::new(),
+            claimed: FxHashMap::default(),
         };
         extractor.repeats();
+        while extractor.join_neighbours() {}
         extractor.regions();
-        let Extractor { edits, partials, .. } = extractor;
-        for (file, mut list) in edits {
-            list.sort();
-            let bytes = &mut out.written[file].bytes;
-            for (start, end, tag) in list.into_iter().rev() {
-                bytes.splice(start..end, tag.into_bytes());
-            }
-        }
-        for (partial, file) in partials {
-            out.partials.push(partial);
-            out.written.push(file);
+        extractor.write(out);
+    }
+
+    /// Lines with the line end of the last, unless the tag in their place has one that stays.
+    pub(super) fn held<'l>(&self, lines: &'l [u8]) -> &'l [u8] {
+        match self.dialect.rules.newline {
+            Newline::Kept | Newline::Unknown => lines.strip_suffix(b"\n").unwrap_or(lines),
+            Newline::Eaten | Newline::Line => lines,
         }
     }
 
     /// Lines as they stand in a partial: in tidy output without the indentation that all have.
     fn content(&self, lines: &[u8]) -> Vec<u8> {
-        // What is written for the tag ends the line, unless its line end stays.
-        let lines = match self.dialect.rules.newline {
-            Newline::Kept | Newline::Unknown => lines.strip_suffix(b"\n").unwrap_or(lines),
-            Newline::Eaten | Newline::Line => lines,
-        };
+        let lines = self.held(lines);
         if self.options.strength == Strength::Bytes {
             return lines.to_vec();
         }
@@ -161,8 +167,7 @@ impl Job<'_> {
 impl Extractor<'_, '_> {
     /// Partials for what stands several times.
     fn repeats(&mut self) {
-        let passes_values = self.job.dialect.rules.arguments.is_some() && self.output("x").is_some();
-        let similarity = if passes_values { ALIKE } else { 2.0 };
+        let similarity = if self.job.passes_values() { ALIKE } else { 2.0 };
         let least = self.least as u64;
         let options = RepeatOptions { min_saving: Some(least), similarity, ..RepeatOptions::default() };
         for group in repeats(self.site, &options).groups {
@@ -194,14 +199,14 @@ impl Extractor<'_, '_> {
         group.copies.iter().filter_map(found).filter(|stretch| can_stand(stretch) && self.is_free(stretch)).collect()
     }
 
-    fn is_free(&self, lines: &Stretch) -> bool {
+    pub(super) fn is_free(&self, lines: &Stretch) -> bool {
         let items = self.site.find(&self.written[lines.file].path).map(|id| &self.site.get(id).constructs.items);
         let is_plain = items.is_some_and(|items| {
             let at = items.partition_point(|item| (item.span.end as usize) <= lines.start);
             items.get(at).is_none_or(|item| item.span.start as usize >= lines.end)
         });
-        let apart = |(start, end, _): &Edit| lines.end <= *start || lines.start >= *end;
-        is_plain && self.edits.get(&lines.file).is_none_or(|edits| edits.iter().all(apart))
+        let apart = |other: &Stretch| lines.end <= other.start || lines.start >= other.end;
+        is_plain && self.claimed.get(&lines.file).is_none_or(|claimed| claimed.iter().all(apart))
     }
 
     /// What stands there, as a partial holds it.
@@ -223,28 +228,44 @@ impl Extractor<'_, '_> {
         }
     }
 
-    fn text(&self, lines: &Stretch) -> &[u8] {
+    pub(super) fn text(&self, lines: &Stretch) -> &[u8] {
         &self.written[lines.file].bytes[lines.start..lines.end]
+    }
+
+    /// A content by which copies are compared: how lines end does not count in tidy output,
+    /// but where every byte shows.
+    fn without_line_ends(&self, mut content: Vec<u8>) -> Vec<u8> {
+        if self.job.options.strength == Strength::Bytes || memchr::memchr(b'\r', &content).is_none() {
+            return content;
+        }
+        let document = Document::read(&content, &self.job.dialect);
+        let preserves = |at: u32| element(document.name(&content, at)).preserves;
+        if !(1..document.nodes.len() as u32).any(preserves) {
+            content.retain(|b| *b != b'\r');
+        }
+        content
     }
 
     /// The copies that are written like most of them.
     fn same(&self, copies: Vec<Stretch>) -> Option<Found> {
         let mut groups: Vec<(Vec<u8>, Vec<Stretch>)> = Vec::new();
         for lines in copies {
-            let key = self.content(&lines);
+            let key = self.without_line_ends(self.content(&lines));
             match groups.iter_mut().find(|(known, _)| *known == key) {
                 Some((_, list)) => list.push(lines),
                 None => groups.push((key, vec![lines])),
             }
         }
-        let (content, most) = groups.into_iter().rev().max_by_key(|(_, list)| list.len())?;
+        let (_, most) = groups.into_iter().rev().max_by_key(|(_, list)| list.len())?;
+        let content = self.content(&most[0]);
         let uses = most.into_iter().map(|lines| (lines, String::new())).collect();
         Some(Found { content, parameters: 0, uses })
     }
 
     /// Copies that differ in words and values alone, which become parameters.
     fn alike(&self, copies: Vec<Stretch>) -> Option<Found> {
-        if copies.len() < LEAST_COPIES {
+        // Where size is all, others may be found that are written like two of them.
+        if copies.len() < if self.job.short { 2 } else { LEAST_COPIES } {
             return None;
         }
         let strength = self.job.options.strength;
@@ -258,6 +279,9 @@ impl Extractor<'_, '_> {
         let unifier = Unifier { pages: &pages, prices, strength, line_rule: false, like_html: false, regions: &[] };
         let unified = unifier.pages(&(0..pages.len()).collect::<Vec<_>>());
         let holes = holes(&unified.pieces);
+        if holes.iter().any(|hole| hole.members.len() < pages.len()) {
+            return None;
+        }
         let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
         // The same values in two places are one parameter, also with words around them.
         let mut order: Vec<usize> = (0..holes.len()).collect();
@@ -279,30 +303,50 @@ impl Extractor<'_, '_> {
             return None;
         }
         // Named after where they stand first.
-        let mut taken = Vec::new();
-        let mut name = |hole: usize| name::unique(name::of_parameter(&pages, holes[hole]), &mut taken);
-        let parameters: Vec<(String, &[String])> =
-            parameters.into_iter().map(|(first, values)| (name(first), values)).collect();
-        let mut content = Vec::new();
+        let first: Vec<&Hole> = parameters.iter().map(|(first, _)| holes[*first]).collect();
+        let names = name::of_parameters(&pages, &first).into_iter();
+        let parameters: Vec<(String, &[String])> = names.zip(parameters.iter().map(|(_, values)| *values)).collect();
+        let mut segments = Vec::new();
         let mut printed = printed.iter();
         for piece in &unified.pieces {
             match piece {
-                Piece::Fixed { page, span } => content.extend_from_slice(span.of(&pages[*page].source)),
+                Piece::Fixed { page, span } => segments.push(Segment::Fixed(span.of(&pages[*page].source).to_vec())),
                 Piece::Hole(_) => {
                     let (parameter, before, after) = printed.next()?;
-                    let tag = self.output(&parameters[*parameter].0)?;
-                    content.extend_from_slice([before, &tag[..], after].concat().as_bytes());
+                    let fixed = |text: &str| Segment::Fixed(text.as_bytes().to_vec());
+                    segments.extend([fixed(before), Segment::Value(*parameter), fixed(after)]);
                 }
             }
         }
-        let arguments = |at: usize| {
-            let bindings: Vec<(&str, &str)> =
-                parameters.iter().map(|(name, values)| (name.as_str(), values[at].as_str())).collect();
+        let mut content = Vec::new();
+        for segment in &segments {
+            match segment {
+                Segment::Fixed(bytes) => content.extend_from_slice(bytes),
+                Segment::Value(parameter) => content.extend(self.output(&parameters[*parameter].0)?.as_bytes()),
+            }
+        }
+        let arguments = |values: &mut dyn Iterator<Item = &str>| {
+            let bindings: Vec<(&str, &str)> = parameters.iter().map(|(name, _)| name.as_str()).zip(values).collect();
             self.job.dialect.rules.write_arguments(&bindings)
         };
-        let uses =
-            copies.iter().enumerate().map(|(at, lines)| Some((*lines, arguments(at)?))).collect::<Option<_>>()?;
-        Some(Found { content, parameters: parameters.len(), uses })
+        let mut uses: Vec<(Stretch, String)> = Vec::with_capacity(copies.len());
+        for (at, lines) in copies.iter().enumerate() {
+            uses.push((*lines, arguments(&mut parameters.iter().map(|(_, values)| values[at].as_str()))?));
+        }
+        let table = self
+            .lines
+            .get_or_init(|| LineTable::of(self.index.values().map(|&file| (file, &self.written[file].bytes[..]))));
+        let mut known: BTreeMap<(usize, usize), usize> =
+            copies.iter().map(|lines| ((lines.file, lines.start), lines.end)).collect();
+        for (lines, values) in Pattern::of(&segments, parameters.len(), strength).find(table, self.written) {
+            let mut before = known.range(..(lines.file, lines.end)).rev();
+            let apart = before.next().is_none_or(|((file, _), end)| *file < lines.file || *end <= lines.start);
+            if apart && self.is_free(&lines) {
+                known.insert((lines.file, lines.start), lines.end);
+                uses.push((lines, arguments(&mut values.iter().map(String::as_str))?));
+            }
+        }
+        (uses.len() >= LEAST_COPIES).then_some(Found { content, parameters: parameters.len(), uses })
     }
 
     /// A tag that prints a value.
@@ -336,7 +380,7 @@ impl Extractor<'_, '_> {
             }
         }
         for found in found {
-            self.write(found, 0);
+            self.claim(found, 0);
         }
     }
 
@@ -363,7 +407,7 @@ impl Extractor<'_, '_> {
     }
 
     /// What a partial saves, in bytes.
-    fn saving(&self, found: &Found) -> usize {
+    pub(super) fn saving(&self, found: &Found) -> usize {
         let Some(include) = self.job.dialect.form(Kind::Include) else { return 0 };
         let reference = include.open.example().len() + self.folder.len();
         let before: usize = found.uses.iter().map(|(stretch, _)| self.content(stretch).len()).sum();
@@ -372,7 +416,8 @@ impl Extractor<'_, '_> {
     }
 
     /// Makes a partial, if it saves enough.
-    fn take(&mut self, found: Found) {
+    fn take(&mut self, mut found: Found) {
+        self.grow(&mut found);
         let saves = self.saving(&found);
         // A line or less is no fragment that one would look up in a file of its own.
         if count_lines(&found.content) < 2 && found.content.len() < LEAST_WITHIN {
@@ -386,52 +431,75 @@ impl Extractor<'_, '_> {
             _ => self.least,
         };
         if saves >= least {
-            self.write(found, saves);
+            self.claim(found, saves);
         }
     }
 
-    fn write(&mut self, found: Found, saves: usize) {
-        let path = self.job.free_path(&self.folder, &name::of_markup(&found.content), &mut self.taken);
-        let target = self.job.written_name(&path);
-        for (stretch, arguments) in &found.uses {
-            let Some(tag) = self.tag(&target, arguments, stretch) else { continue };
-            let blanks = |b: &&u8| matches!(b, b' ' | b'\t');
-            let indent: String = self.text(stretch).iter().take_while(blanks).map(|&b| char::from(b)).collect();
-            let tag = match (stretch.lines, self.job.options.strength) {
-                (false, _) => tag,
-                // In exact output the partial brings its own indentation.
-                (true, Strength::Bytes) => format!("{tag}\n"),
-                (true, _) => format!("{indent}{tag}\n"),
-            };
-            self.edits.entry(stretch.file).or_default().push((stretch.start, stretch.end, tag));
+    fn claim(&mut self, found: Found, saves: usize) {
+        for (stretch, _) in &found.uses {
+            self.claimed.entry(stretch.file).or_default().push(*stretch);
         }
-        let files: FxHashSet<usize> = found.uses.iter().map(|(lines, _)| lines.file).collect();
-        let partial = ProposedPartial {
-            path: path.clone(),
-            uses: found.uses.len(),
-            files: files.len(),
-            parameters: found.parameters,
-            saves,
-            bytes: found.content.len(),
-        };
-        let dialect = self.job.dialect.name.clone();
-        let file = ProposedFile { path, role: Role::Partial, dialect, extends: None, bytes: found.content };
-        self.partials.push((partial, file));
+        self.found.push((found, saves));
+    }
+
+    /// Writes the partials, and the tags that include them.
+    fn write(self, out: &mut Extracted) {
+        let mut taken: Vec<String> = out.written.iter().map(|file| file.path.clone()).collect();
+        let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
+        for (found, saves) in &self.found {
+            let word = name::of_markup(&found.content);
+            let word = if self.job.short { word.split('-').next().unwrap_or_default() } else { &word };
+            let path = self.job.free_path(&self.folder, word, &mut taken);
+            let target = self.job.written_name(&path);
+            for (stretch, arguments) in &found.uses {
+                let Some(tag) = self.tag(&target, arguments, stretch) else { continue };
+                let blanks = |b: &&u8| matches!(b, b' ' | b'\t');
+                let indent: String = self.text(stretch).iter().take_while(blanks).map(|&b| char::from(b)).collect();
+                let tag = match (stretch.lines, self.job.options.strength) {
+                    (false, _) => tag,
+                    // In exact output the partial brings its own indentation.
+                    (true, Strength::Bytes) => format!("{tag}\n"),
+                    (true, _) => format!("{indent}{tag}\n"),
+                };
+                edits.entry(stretch.file).or_default().push((stretch.start, stretch.end, tag));
+            }
+            let files: FxHashSet<usize> = found.uses.iter().map(|(lines, _)| lines.file).collect();
+            out.partials.push(ProposedPartial {
+                path: path.clone(),
+                uses: found.uses.len(),
+                files: files.len(),
+                parameters: found.parameters,
+                saves: *saves,
+                bytes: found.content.len(),
+            });
+            let dialect = self.job.dialect.name.clone();
+            let bytes = found.content.clone();
+            out.written.push(ProposedFile { path, role: Role::Partial, dialect, extends: None, bytes });
+        }
+        for (file, mut list) in edits {
+            list.sort();
+            let bytes = &mut out.written[file].bytes;
+            for (start, end, tag) in list.into_iter().rev() {
+                bytes.splice(start..end, tag.into_bytes());
+            }
+        }
     }
 }
 
 /// What stands in a hole of each copy, if every engine prints it as it is written.
-fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
-    let fits = !matches!(hole.context, Context::Attributes { .. })
-        && !matches!(hole.default, DefaultContent::Pieces(_))
-        && hole.members.len() == pages.len();
+pub(super) fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
+    let fits =
+        !matches!(hole.context, Context::Attributes { .. }) && !matches!(hole.default, DefaultContent::Pieces(_));
     let value = |(&page, content): (&usize, &Span)| {
         let text = std::str::from_utf8(content.of(&pages[page].source)).ok()?;
-        let plain =
-            text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c));
-        plain.then(|| text.to_owned())
+        is_value(text).then(|| text.to_owned())
     };
     if fits { hole.members.iter().zip(&hole.contents).map(value).collect() } else { None }
+}
+
+/// Whether a text can be passed: every engine prints it as it is written.
+pub(super) fn is_value(text: &str) -> bool {
+    text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c))
 }
 
 /// What stands before and after each of these texts in each of those, if it is the same in all.

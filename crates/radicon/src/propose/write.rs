@@ -36,6 +36,8 @@ pub(super) struct Writer<'a> {
     pub pages: &'a [Page],
     pub strength: Strength,
     pub style: Style,
+    /// Blocks are closed by the shortest tag for it.
+    pub short: bool,
 }
 
 #[derive(PartialEq, Eq, Clone, Copy)]
@@ -236,7 +238,11 @@ impl Writer<'_> {
             before,
             after,
         };
-        Some((tag(&form.open, outside, true), tag(form.close.first()?, true, outside)))
+        let close = match self.short {
+            true => form.close.iter().min_by_key(|close| close.write(&values).len()),
+            false => form.close.first(),
+        };
+        Some((tag(&form.open, outside, true), tag(close?, true, outside)))
     }
 
     /// The indentation for tags on their own lines in exact output.

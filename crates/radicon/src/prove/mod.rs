@@ -4,11 +4,11 @@
 //! strongest first. A page that is equal at none of them comes with its first
 //! difference and where both sides of it come from.
 
+#[cfg(feature = "dom")]
 mod dom;
 mod normal;
 
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::markup::Document;
@@ -20,7 +20,8 @@ pub use normal::Normal;
 pub(crate) use normal::significance;
 
 /// How equal two pages are; the strongest first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Strength {
     /// Byte for byte.
@@ -28,22 +29,32 @@ pub enum Strength {
     /// But for insignificant white space.
     Blanks,
     /// As a standard HTML parser reads them.
+    #[cfg(feature = "dom")]
     Dom,
 }
 
 impl Strength {
+    /// The weakest there is: `dom`, or `blanks` without that feature.
+    #[cfg(feature = "dom")]
+    pub const WEAKEST: Self = Self::Dom;
+    /// The weakest there is: `blanks`, as the feature `dom` is off.
+    #[cfg(not(feature = "dom"))]
+    pub const WEAKEST: Self = Self::Blanks;
+
     /// The word for it.
     pub const fn word(self) -> &'static str {
         match self {
             Strength::Bytes => "bytes",
             Strength::Blanks => "blanks",
+            #[cfg(feature = "dom")]
             Strength::Dom => "dom",
         }
     }
 }
 
 /// What was found about one page.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageProof {
     /// The page's path.
     pub page: String,
@@ -54,7 +65,8 @@ pub struct PageProof {
 }
 
 /// The first difference between two pages.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
     /// What differs, in plain words.
     pub message: String,
@@ -65,7 +77,8 @@ pub struct Difference {
 }
 
 /// One side of a difference.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Side {
     /// The text there, cut to a readable length; empty at the end of the page.
     pub text: String,
@@ -74,7 +87,8 @@ pub struct Side {
 }
 
 /// The proof for a whole site.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Proof {
     /// One entry a page, sorted by path.
     pub pages: Vec<PageProof>,
@@ -124,10 +138,12 @@ impl<'s> Version<'s> {
         Normal::of(&self.flat.bytes, &self.document.tokens)
     }
 
+    #[cfg(feature = "dom")]
     fn without_spelling(&self) -> Normal {
         Normal::without_spelling(&self.flat.bytes, &self.document.tokens)
     }
 
+    #[cfg(feature = "dom")]
     fn tree(&self) -> Option<Vec<u8>> {
         dom::tree(&self.flat.bytes, &self.document)
     }
@@ -156,10 +172,11 @@ fn compare(
         return Err(difference(side(old, &flat_before, at), side(new, &flat_after, at)));
     }
     let (before, after) = (Version::read(old, before, flat_before), Version::read(new, after, flat_after));
-    let mut normals = (before.normal(), after.normal());
+    let normals = (before.normal(), after.normal());
     if normals.0.bytes == normals.1.bytes {
         return Ok(Strength::Blanks);
     }
+    #[cfg(feature = "dom")]
     if weakest == Strength::Dom {
         if before.tree().is_some_and(|tree| Some(tree) == after.tree()) {
             return Ok(Strength::Dom);
@@ -167,11 +184,15 @@ fn compare(
         // Spelling does not count, so it is not the difference to show.
         let loose = (before.without_spelling(), after.without_spelling());
         if loose.0.bytes != loose.1.bytes {
-            normals = loose;
+            return Err(first_difference(&before, &after, &loose));
         }
     }
+    Err(first_difference(&before, &after, &normals))
+}
+
+fn first_difference(before: &Version, after: &Version, normals: &(Normal, Normal)) -> Box<Difference> {
     let at = common_prefix(&normals.0.bytes, &normals.1.bytes);
-    Err(difference(before.side(&normals.0, at), after.side(&normals.1, at)))
+    difference(before.side(&normals.0, at), after.side(&normals.1, at))
 }
 
 fn common_prefix(a: &[u8], b: &[u8]) -> u32 {

@@ -64,6 +64,7 @@ impl Normal {
     /// The normal form without the spelling of tags either: names in lower case,
     /// attributes in order of their names, all values in the same quotes. It
     /// finds where two pages differ that a parser reads as different trees.
+    #[cfg(feature = "dom")]
     pub(crate) fn without_spelling(source: &[u8], tokens: &[Token]) -> Self {
         let normal = Self::of(source, tokens);
         let mut loose = Self::default();

@@ -1,6 +1,5 @@
 //! What to do about a group of copies.
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::drift::Gap;
@@ -10,7 +9,8 @@ use crate::site::{Parent, Role, Site, Template};
 use crate::text::SourceId;
 
 /// What to do.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AdviceKind {
     /// It stands at one place of the frame in most pages: move it into their layout.
@@ -36,7 +36,8 @@ impl AdviceKind {
 }
 
 /// What to do about a group of copies.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Advice {
     /// What to do.
     pub kind: AdviceKind,

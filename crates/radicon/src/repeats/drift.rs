@@ -5,7 +5,6 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::align::{Counterparts, Part, text};
@@ -16,7 +15,8 @@ use crate::site::Site;
 use crate::text::SourceId;
 
 /// A place where copies differ.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Gap {
     /// Its number in the group, from 1.
     pub number: usize,
@@ -31,7 +31,8 @@ pub struct Gap {
 }
 
 /// A copy that was left behind.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Drift {
     /// The file's path.
     pub file: String,

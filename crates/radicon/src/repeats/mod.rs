@@ -17,7 +17,6 @@ mod urls;
 
 use std::sync::Arc;
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::site::{Site, Template};
@@ -81,7 +80,8 @@ impl Default for RepeatOptions {
 }
 
 /// Whether the copies of a group are the same.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RepeatKind {
     /// Identical after normalising.
@@ -101,7 +101,8 @@ impl RepeatKind {
 }
 
 /// The copied markup of a site.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Repeats {
     /// The groups, the most saving first; of two copies an eighth counts, since
     /// a pair is often meant, as a chapter and the same in a page of all chapters.
@@ -115,7 +116,8 @@ pub struct Repeats {
 }
 
 /// Repeats in a few words.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RepeatSummary {
     /// The share of the site's bytes that stands in a repeat, 0 to 1.
     pub share: f64,
@@ -128,7 +130,8 @@ pub struct RepeatSummary {
 }
 
 /// A group of copies in a few words.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RepeatHead {
     /// Its id.
     pub id: String,
@@ -162,7 +165,8 @@ impl Repeats {
 }
 
 /// What limits left out.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Skipped {
     /// Groups of two copies that save too little to be told.
     pub pairs: usize,
@@ -171,7 +175,8 @@ pub struct Skipped {
 }
 
 /// A piece of markup and its copies.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RepeatGroup {
     /// A name that stays when unrelated files change.
     pub id: String,
@@ -202,7 +207,8 @@ impl RepeatGroup {
 }
 
 /// How much a piece is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Weight {
     /// Its bytes.
     pub bytes: u32,
@@ -211,7 +217,8 @@ pub struct Weight {
 }
 
 /// What writing a piece once would save.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Saving {
     /// Lines.
     pub lines: usize,
@@ -220,7 +227,8 @@ pub struct Saving {
 }
 
 /// One copy.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RepeatCopy {
     /// The file's path.
     pub file: String,

@@ -2,7 +2,6 @@
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::resolve::{BlockState, ChainBlock, ChainReport, Resolver};
@@ -10,7 +9,8 @@ use crate::site::Site;
 use crate::text::SourceId;
 
 /// The blocks of all pages that stand on one base layout.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockTable {
     /// The base layout's path.
     pub base: String,
@@ -21,7 +21,8 @@ pub struct BlockTable {
 }
 
 /// The blocks of one page.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockRow {
     /// The page's path.
     pub page: String,
@@ -32,7 +33,8 @@ pub struct BlockRow {
 }
 
 /// What a page shows in one block.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockCell {
     /// Who gives it.
     pub given: Given,
@@ -41,7 +43,8 @@ pub struct BlockCell {
 }
 
 /// One level's content for a block.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Definer {
     /// Which of the row's levels, from 0.
     pub level: usize,
@@ -52,7 +55,8 @@ pub struct Definer {
 }
 
 /// Who gives a block's content.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Given {
     /// The page itself.

@@ -4,7 +4,6 @@ use std::sync::OnceLock;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::ReportOptions;
@@ -14,7 +13,8 @@ use crate::site::{Role, Site, SourceFile, Template};
 use crate::text::SourceId;
 
 /// The sources of a site, and how its pages are put together from them.
-#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Inside {
     /// Every distinct line of the templates, with its end; bytes that are not UTF-8 are U+FFFD.
     pub lines: Vec<String>,
@@ -31,7 +31,8 @@ pub struct Inside {
 }
 
 /// A style sheet.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct InsideStyle {
     /// Its path.
     pub path: String,
@@ -40,7 +41,8 @@ pub struct InsideStyle {
 }
 
 /// The files and pages of a site.
-#[derive(Clone, Debug, Default, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct InsideSite {
     /// Its templates, by path.
     pub files: Vec<InsideFile>,
@@ -49,7 +51,8 @@ pub struct InsideSite {
 }
 
 /// A template's source.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct InsideFile {
     /// Its path.
     pub path: String,
@@ -60,7 +63,8 @@ pub struct InsideFile {
 }
 
 /// How a page is put together.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct InsidePage {
     /// The page: an index among the files.
     pub file: u32,
@@ -73,7 +77,8 @@ pub struct InsidePage {
 }
 
 /// A piece of a flattened page.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Piece {
     /// The file it comes from: an index among the files.
     pub file: u32,
@@ -91,7 +96,8 @@ pub struct Piece {
 }
 
 /// The way by which a piece came into a page.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Passage {
     /// It stands in the base itself.

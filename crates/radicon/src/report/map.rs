@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 
 use rustc_hash::FxHashMap;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::resolve::Resolver;
@@ -11,7 +10,8 @@ use crate::site::{Parent, Role, Site, Survey, folder};
 use crate::text::SourceId;
 
 /// The layouts with their pages, and who includes which partial.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LayoutMap {
     /// The layouts as a tree: each is followed by those that extend it.
     pub layouts: Vec<LayoutNode>,
@@ -22,7 +22,8 @@ pub struct LayoutMap {
 }
 
 /// A layout.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LayoutNode {
     /// Its path.
     pub path: String,
@@ -39,7 +40,8 @@ pub struct LayoutNode {
 }
 
 /// The pages of one folder that have the same layout.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageFolder {
     /// The folder; empty for the site's own.
     pub folder: String,
@@ -52,7 +54,8 @@ pub struct PageFolder {
 }
 
 /// A partial.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PartialNode {
     /// Its path.
     pub path: String,

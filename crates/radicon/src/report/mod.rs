@@ -12,7 +12,6 @@ mod tasks;
 
 use std::sync::Arc;
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::check::{Checked, Checks, RULES};
@@ -55,7 +54,8 @@ impl Default for ReportOptions {
 }
 
 /// Everything that there is to say about a site.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// What is there.
     pub survey: Survey,
@@ -76,7 +76,8 @@ pub struct Report {
 }
 
 /// How a site is built.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Structure {
     /// How the layouts, pages and partials hang together.
     pub map: LayoutMap,

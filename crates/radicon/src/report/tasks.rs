@@ -1,6 +1,5 @@
 //! What to do first.
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::check::{Checked, Severity};
@@ -16,7 +15,8 @@ const MOST: usize = 3;
 const WORTHWHILE: f64 = 0.02;
 
 /// Something that is worth doing.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Task {
     /// Of what kind it is.
     pub kind: TaskKind,
@@ -27,7 +27,8 @@ pub struct Task {
 }
 
 /// What kinds of tasks there are, the most urgent first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum TaskKind {
     /// Pages are broken.

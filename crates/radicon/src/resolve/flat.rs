@@ -1,7 +1,6 @@
 //! A flattened page as a value, with the origin of every stretch.
 
 use rustc_hash::FxHashMap;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Definition, MAX_PAGE, MAX_SPLICES};
@@ -49,7 +48,8 @@ pub struct Stretch {
 }
 
 /// Where a place of a flattened page comes from, for people.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Origin {
     /// The file's path.
     pub file: String,
@@ -62,7 +62,8 @@ pub struct Origin {
 }
 
 /// A flattened page for people and programs.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FlatReport {
     /// The page's path.
     pub page: String,
@@ -75,7 +76,8 @@ pub struct FlatReport {
 }
 
 /// Where a line of a flattened page comes from.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct OriginLine {
     /// The line in the page, 1-based.
     pub line: u32,

@@ -2,7 +2,6 @@
 
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Chain, Definition, Resolver};
@@ -12,7 +11,8 @@ use crate::site::{Parent, Problem, Role, Site, Template};
 use crate::text::{LineIndex, Place, SourceId, Span, did_you_mean, is_blank, preview};
 
 /// The override chain of a page or layout.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChainReport {
     /// The page's path.
     pub page: String,
@@ -30,7 +30,8 @@ pub struct ChainReport {
 }
 
 /// A level of a chain.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChainLevel {
     /// The file's path.
     pub file: String,
@@ -43,7 +44,8 @@ pub struct ChainLevel {
 }
 
 /// What a page shows in a block.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BlockState {
     /// Content that a child gives.
@@ -75,7 +77,8 @@ impl BlockState {
 }
 
 /// A block and who defines it.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChainBlock {
     /// Its name.
     pub name: String,
@@ -100,7 +103,8 @@ pub struct ChainBlock {
 }
 
 /// One definition of a block.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct DefinitionReport {
     /// The file's path.
     pub file: String,
@@ -119,7 +123,8 @@ pub struct DefinitionReport {
 }
 
 /// Content that a page's file holds and the page does not show.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Lost {
     /// Where it stands.
     pub place: Place,
@@ -128,7 +133,8 @@ pub struct Lost {
 }
 
 /// One block over all pages.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockReport {
     /// Its name.
     pub block: String,
@@ -137,7 +143,8 @@ pub struct BlockReport {
 }
 
 /// What a page shows in a block, and who gives it.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockUse {
     /// The page's path.
     pub page: String,

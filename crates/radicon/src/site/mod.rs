@@ -15,7 +15,6 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::dialect::{self, Dialect, Part, Targets};
@@ -63,7 +62,8 @@ pub struct Change {
 }
 
 /// Something that could not be read or resolved; the rest goes on without it.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Problem {
     /// The file it is about, from the site's folder.
     pub file: String,
@@ -83,7 +83,8 @@ impl std::fmt::Display for Problem {
 }
 
 /// What a template is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// Rendered for itself.

@@ -3,7 +3,6 @@
 
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Site, SourceFile, SourceId};
@@ -13,7 +12,8 @@ use crate::text::LineIndex;
 const MAX_LITERAL: usize = 200;
 
 /// A place in application code that names a template.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Reference {
     /// The template's path.
     pub template: String,

@@ -4,7 +4,6 @@
 use std::collections::BTreeMap;
 
 use rustc_hash::FxHashSet;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Site;
@@ -13,7 +12,8 @@ use crate::dialect::Targets;
 use crate::text::SourceId;
 
 /// A folder where target names start.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Root {
     /// Path from the site's folder; empty for the folder itself.
     pub path: String,

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::{Parent, Problem, Reference, Role, Root, Site};
@@ -12,7 +11,8 @@ use crate::repeats::RepeatSummary;
 use crate::text::{Place, SourceId, count_lines, position};
 
 /// The templates of a site, what they are, and how they hang together.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Survey {
     /// One entry a template, sorted by path.
     pub files: Vec<SurveyFile>,
@@ -31,7 +31,8 @@ pub struct Survey {
 }
 
 /// One template.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SurveyFile {
     /// Its path from the site's folder.
     pub path: String,
@@ -54,7 +55,8 @@ pub struct SurveyFile {
 }
 
 /// A tag that no form of its dialect describes; it is kept as it stands.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct UnknownTag {
     /// Its first word with its delimiters, such as `{% tide …`.
     pub tag: String,
@@ -69,7 +71,8 @@ pub struct UnknownTag {
 }
 
 /// Sums over a site.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Totals {
     /// Templates.
     pub files: usize,

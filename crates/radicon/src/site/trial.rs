@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::Site;
@@ -11,7 +10,8 @@ use crate::markup::{ALONE, Construct, Constructs};
 use crate::text::{LineIndex, Position};
 
 /// How a file is read in a dialect.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Trial {
     /// The file's path.
     pub file: String,
@@ -30,7 +30,8 @@ pub struct Trial {
 }
 
 /// One construct.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TrialConstruct {
     /// Where it starts.
     pub at: Position,
@@ -57,7 +58,8 @@ pub struct TrialConstruct {
 }
 
 /// A tag that no form of the dialect describes.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TrialTag {
     /// Its delimiter and first word.
     pub tag: String,
@@ -68,7 +70,8 @@ pub struct TrialTag {
 }
 
 /// A place, with what stands there or is wrong there.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TrialPlace {
     /// Where.
     pub at: Position,
@@ -77,7 +80,8 @@ pub struct TrialPlace {
 }
 
 /// A dialect, and what a site has of it.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct DialectUse {
     /// Its name.
     pub name: String,

@@ -15,7 +15,6 @@ mod testing;
 
 use std::sync::Arc;
 
-use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::dialect::Dialect;
@@ -38,7 +37,8 @@ pub use reorder::reorder;
 pub(crate) use reorder::reordered;
 
 /// A refactoring, ready to be written.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Step {
     /// What it does, in plain words.
     pub title: String,
@@ -52,7 +52,7 @@ pub struct Step {
     pub settings: String,
     /// The changes.
     #[serde(skip)]
-    #[schemars(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
     pub changes: Vec<Change>,
 }
 
