@@ -30,7 +30,7 @@ fn depth(proposal: &Proposal) -> usize {
 fn hidden_hierarchies_are_found_again() {
     let first = seed("hidden hierarchies");
     let (mut ratios, mut small, mut levels, mut partials, mut hidden_partials) = (Vec::new(), Vec::new(), 0, 0, 0);
-    let all = cases(30, 300);
+    let all = cases(30, 200);
     for case in 0..all {
         let mut random = Random(first + case);
         let shape = Shape::random(&mut random, 80);

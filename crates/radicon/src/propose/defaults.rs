@@ -16,17 +16,14 @@ const MOST_TRIED: usize = 16;
 /// Chooses the defaults of a layout's own blocks, and of those below it, anew.
 pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page]) {
     // What the site has stays as it is.
-    let is_new = !matches!(layout.body, Body::Existing { .. });
-    for index in 0..if is_new { layout.open.len() } else { 0 } {
+    let may_change = !matches!(layout.body, Body::Existing { .. }) && !layout.inner.is_empty();
+    for index in 0..if may_change { layout.open.len() } else { 0 } {
         let open = &layout.open[index];
         if !open.own || matches!(open.hole.default, DefaultContent::Pieces(_)) {
             continue;
         }
         let (name, now) = (open.name.clone(), open.hole.shown().map_or(0, |(_, hash)| hash));
         let votes = Votes::of(layout, &name);
-        if layout.inner.is_empty() {
-            continue;
-        }
         let before = votes.now(now) + votes.length(now);
         let tried = votes
             .commonest()

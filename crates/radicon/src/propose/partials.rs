@@ -283,25 +283,7 @@ impl Extractor<'_, '_> {
             return None;
         }
         let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
-        // The same values in two places are one parameter, also with words around them.
-        let mut order: Vec<usize> = (0..holes.len()).collect();
-        order.sort_by_key(|&at| values[at].iter().map(String::len).sum::<usize>());
-        let mut parameters: Vec<(usize, &[String])> = Vec::new();
-        let mut printed = vec![(0, "", ""); holes.len()];
-        for at in order {
-            let known = parameters.iter().position(|(_, known)| around(known, &values[at]).is_some());
-            let parameter = known.unwrap_or(parameters.len());
-            if known.is_none() {
-                parameters.push((at, &values[at]));
-            }
-            let (first, known) = &mut parameters[parameter];
-            *first = at.min(*first);
-            let (before, after) = around(known, &values[at])?;
-            printed[at] = (parameter, before, after);
-        }
-        if parameters.len() > MOST_PARAMETERS || holes.is_empty() {
-            return None;
-        }
+        let (parameters, printed) = parameters(&values)?;
         // Named after where they stand first.
         let first: Vec<&Hole> = parameters.iter().map(|(first, _)| holes[*first]).collect();
         let names = name::of_parameters(&pages, &first).into_iter();
@@ -333,20 +315,29 @@ impl Extractor<'_, '_> {
         for (at, lines) in copies.iter().enumerate() {
             uses.push((*lines, arguments(&mut parameters.iter().map(|(_, values)| values[at].as_str()))?));
         }
-        let table = self
-            .lines
-            .get_or_init(|| LineTable::of(self.index.values().map(|&file| (file, &self.written[file].bytes[..]))));
-        let mut known: BTreeMap<(usize, usize), usize> =
-            copies.iter().map(|lines| ((lines.file, lines.start), lines.end)).collect();
-        for (lines, values) in Pattern::of(&segments, parameters.len(), strength).find(table, self.written) {
-            let mut before = known.range(..(lines.file, lines.end)).rev();
-            let apart = before.next().is_none_or(|((file, _), end)| *file < lines.file || *end <= lines.start);
-            if apart && self.is_free(&lines) {
-                known.insert((lines.file, lines.start), lines.end);
-                uses.push((lines, arguments(&mut values.iter().map(String::as_str))?));
-            }
+        for (lines, values) in self.missed(&copies, &Pattern::of(&segments, parameters.len(), strength)) {
+            uses.push((lines, arguments(&mut values.iter().map(String::as_str))?));
         }
         (uses.len() >= LEAST_COPIES).then_some(Found { content, parameters: parameters.len(), uses })
+    }
+
+    /// Copies beside the known ones that are written like them, with their values.
+    fn missed(&self, copies: &[Stretch], pattern: &Pattern) -> Vec<(Stretch, Vec<String>)> {
+        let files = || self.index.values().map(|&file| (file, &self.written[file].bytes[..]));
+        let table = self.lines.get_or_init(|| LineTable::of(files()));
+        let mut known: BTreeMap<(usize, usize), usize> =
+            copies.iter().map(|lines| ((lines.file, lines.start), lines.end)).collect();
+        let mut found = pattern.find(table, self.written);
+        found.retain(|(lines, _)| {
+            let before = known.range(..(lines.file, lines.end)).next_back();
+            let apart = before.is_none_or(|((file, _), end)| *file < lines.file || *end <= lines.start);
+            let fits = apart && self.is_free(lines);
+            if fits {
+                known.insert((lines.file, lines.start), lines.end);
+            }
+            fits
+        });
+        found
     }
 
     /// A tag that prints a value.
@@ -500,6 +491,34 @@ pub(super) fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
 /// Whether a text can be passed: every engine prints it as it is written.
 pub(super) fn is_value(text: &str) -> bool {
     text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c))
+}
+
+/// What is printed in a hole: the number of a parameter, and the words before and after it.
+type Printed<'v> = (usize, &'v str, &'v str);
+
+/// A parameter: the first of the holes that print it, and its value in each copy.
+type Parameter<'v> = (usize, &'v [String]);
+
+/// The parameters for the values of some holes, and what is printed in each hole. The same
+/// values in two places are one parameter, also with words around them. `None` if there
+/// would be none, or too many.
+fn parameters(values: &[Vec<String>]) -> Option<(Vec<Parameter<'_>>, Vec<Printed<'_>>)> {
+    let mut order: Vec<usize> = (0..values.len()).collect();
+    order.sort_by_key(|&at| values[at].iter().map(String::len).sum::<usize>());
+    let mut parameters: Vec<Parameter<'_>> = Vec::new();
+    let mut printed = vec![(0, "", ""); values.len()];
+    for at in order {
+        let known = parameters.iter().position(|(_, known)| around(known, &values[at]).is_some());
+        let parameter = known.unwrap_or(parameters.len());
+        if known.is_none() {
+            parameters.push((at, &values[at]));
+        }
+        let (first, known) = &mut parameters[parameter];
+        *first = at.min(*first);
+        let (before, after) = around(known, &values[at])?;
+        printed[at] = (parameter, before, after);
+    }
+    (1..=MOST_PARAMETERS).contains(&parameters.len()).then_some((parameters, printed))
 }
 
 /// What stands before and after each of these texts in each of those, if it is the same in all.
