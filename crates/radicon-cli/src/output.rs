@@ -1,6 +1,8 @@
 //! Tables, numbers and colours for the terminal.
 
 use std::io::{self, IsTerminal, Write};
+use std::path::Path;
+use std::sync::OnceLock;
 use std::sync::mpsc::{Sender, channel};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -116,9 +118,20 @@ pub fn headline(out: &mut impl Write, text: &str) -> io::Result<()> {
     writeln!(out, "{STRONG}{text}{PLAIN}")
 }
 
+/// How this command names the site, if it does.
+static SITE: OnceLock<String> = OnceLock::new();
+
+/// The commands that are proposed next are about this site, too.
+pub fn name_site(site: &Path) {
+    let name = site.display().to_string();
+    let is_plain = name.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c));
+    let _ = SITE.set(if is_plain { name } else { format!("'{}'", name.replace('\'', "'\\''")) });
+}
+
 /// The next thing to do.
 pub fn next(out: &mut impl Write, text: &str) -> io::Result<()> {
-    writeln!(out, "\nNext: {text}")
+    let site = SITE.get().map_or("radicon ".to_owned(), |site| format!("radicon --site {site} "));
+    writeln!(out, "\nNext: {}", text.replace("radicon ", &site))
 }
 
 /// Work that shows on a terminal that it goes on, once it takes more than a second.

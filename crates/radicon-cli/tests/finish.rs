@@ -107,6 +107,26 @@ fn a_name_that_is_not_there_is_answered_with_what_was_meant_and_searched() {
 }
 
 #[test]
+fn a_report_in_the_site_is_no_page_of_it() {
+    let (_dir, site) = demo();
+    let before = radicon(&site, &["survey"]).out;
+    assert_eq!(radicon(&site, &["report", "--out", "report.html"]).code, 0);
+    assert_eq!(radicon(&site, &["survey"]).out, before);
+}
+
+#[test]
+fn what_to_do_next_is_about_the_same_site() {
+    let (dir, site) = demo();
+    let name = site.file_name().expect("a name").to_string_lossy().into_owned();
+    let ran = radicon(dir.path(), &["--site", &name, "adopt"]);
+    assert!(ran.out.contains(&format!("radicon --site {name} adopt --undo takes it back")), "{}{}", ran.out, ran.err);
+    assert_eq!(radicon(dir.path(), &["--site", &name, "adopt", "--undo"]).code, 0);
+    fs::rename(&site, dir.path().join("my site's")).expect("a new name");
+    let ran = radicon(dir.path(), &["--site", "my site's", "survey"]);
+    assert!(ran.out.contains("Next: radicon --site 'my site'\\''s' propose"), "{}{}", ran.out, ran.err);
+}
+
+#[test]
 fn a_report_says_where_it_went_and_why_not() {
     let (dir, site) = demo();
     let ran = radicon(&site, &["report", "--out", "../report.html"]);

@@ -47,6 +47,8 @@ pub fn run(_: &Arguments, folder: &Path) -> Result<u8> {
     writeln!(out)?;
     headline(&mut out, &format!("4. radicon prove {} {}", old.display(), new.display()))?;
     writeln!(out, "   {GOOD}{} {result}{PLAIN}", count(proof.pages.len(), "page"))?;
-    next(&mut out, &format!("radicon --site {} adopt, and radicon --site {0} adopt --undo", old.display()))?;
+    // It may have been built and not yet installed.
+    let called = std::env::args().next().filter(|name| name.contains('/')).unwrap_or_else(|| "radicon".into());
+    next(&mut out, &format!("{called} --site {} adopt, and {called} --site {0} adopt --undo", old.display()))?;
     Ok(if proof.equal { FINE } else { DIFFERENT })
 }

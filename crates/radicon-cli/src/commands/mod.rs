@@ -30,10 +30,13 @@ use radicon::{Change, Options, Problem, SourceFile, text};
 use serde::Serialize;
 
 use crate::arguments::{Arguments, Command, Format, How};
-use crate::output::{BAD, FAINT, PLAIN, busy, count};
+use crate::output::{BAD, FAINT, PLAIN, busy, count, name_site};
 
 /// Runs a command; gives the exit code.
 pub fn run(arguments: &Arguments) -> Result<u8> {
+    if let Some(site) = &arguments.site {
+        name_site(site);
+    }
     match &arguments.command {
         Command::Survey => survey::run(arguments),
         Command::Chain { block: Some(block), .. } => chain::block(arguments, block),

@@ -6,7 +6,7 @@ mod map;
 mod repeats;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use radicon::{BlockTable, Report, Site};
+use radicon::{BlockTable, Report, Site, disk};
 
 use crate::output::{change, count, left_as_is, number};
 
@@ -30,6 +30,7 @@ pub fn write(name: &str, site: &Site, report: &Report) -> String {
         html lang="en" {
             head {
                 meta charset="utf-8";
+                (PreEscaped(disk::REPORT_MARK))
                 meta http-equiv="Content-Security-Policy" content=(POLICY);
                 meta name="viewport" content="width=device-width, initial-scale=1";
                 meta name="color-scheme" content="light dark";

@@ -26,6 +26,10 @@ pub use versions::{Revision, is_revision, revision, uncommitted};
 /// The folder in a site where Radicon keeps its journal and what is needed to undo.
 pub const STATE_FOLDER: &str = ".radicon";
 
+/// A tag near the start of the pages that reports are: such a file is no template of the site
+/// that it lies in.
+pub const REPORT_MARK: &str = "<meta name=\"generator\" content=\"radicon report\">";
+
 /// The file in a site's root with its settings.
 pub const SETTINGS_FILE: &str = "radicon.toml";
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use ignore::WalkBuilder;
 use rustc_hash::{FxHashMap, FxHasher};
 
-use super::{DIALECTS_FOLDER, DiskError, Loaded, SETTINGS_FILE, is_configuration, slashed};
+use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
 use crate::dialect::{self, Dialect};
 use crate::learn::{Learned, learn};
 use crate::site::{Problem, Settings, Site, SourceFile, Template};
@@ -24,8 +24,8 @@ pub fn find_site(start: &Path) -> PathBuf {
     start.ancestors().find(|folder| folder.join(SETTINGS_FILE).is_file()).unwrap_or(start).to_owned()
 }
 
-/// Reads a site. Hidden files, files that ignore files exclude, and symbolic
-/// links are left out.
+/// Reads a site. Hidden files, files that ignore files exclude, symbolic links, and
+/// reports about sites ([`REPORT_MARK`]) are left out.
 ///
 /// # Errors
 /// If the folder or `radicon.toml` or a dialect file it names cannot be read.
@@ -156,12 +156,18 @@ fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> 
             _ if relative.to_str().is_none() => problems.push(problem("its name is not UTF-8; left alone")),
             _ => match fs::read(entry.path()) {
                 Ok(bytes) if !is_template && bytes.iter().take(1024).any(|&b| b == 0) => {}
+                Ok(bytes) if is_report(&bytes) => {}
                 Ok(bytes) => files.push(SourceFile { path: shown, bytes }),
                 Err(error) => problems.push(problem(&format!("cannot be read: {error}"))),
             },
         }
     }
     (files, problems)
+}
+
+/// Whether a file is a report about a site.
+fn is_report(bytes: &[u8]) -> bool {
+    memchr::memmem::find(&bytes[..bytes.len().min(512)], REPORT_MARK.as_bytes()).is_some()
 }
 
 /// The most files, and bytes of them, that are looked at to see whether there is anything to learn.
