@@ -123,15 +123,26 @@ static SITE: OnceLock<String> = OnceLock::new();
 
 /// The commands that are proposed next are about this site, too.
 pub fn name_site(site: &Path) {
-    let name = site.display().to_string();
-    let is_plain = name.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c));
-    let _ = SITE.set(if is_plain { name } else { format!("'{}'", name.replace('\'', "'\\''")) });
+    let _ = SITE.set(quoted(site));
 }
 
-/// The next thing to do.
+/// A path as one types it in a shell.
+pub fn quoted(path: &Path) -> String {
+    let name = path.display().to_string();
+    let is_plain = name.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c));
+    if is_plain { name } else { format!("'{}'", name.replace('\'', "'\\''")) }
+}
+
+/// The next thing to do. Commands that name no folder themselves are about this command's site.
 pub fn next(out: &mut impl Write, text: &str) -> io::Result<()> {
-    let site = SITE.get().map_or("radicon ".to_owned(), |site| format!("radicon --site {site} "));
-    writeln!(out, "\nNext: {}", text.replace("radicon ", &site))
+    let mut parts = text.split("radicon ");
+    write!(out, "\nNext: {}", parts.next().unwrap_or_default())?;
+    for command in parts {
+        let site = SITE.get().filter(|_| !command.starts_with("prove ") && !command.starts_with("--site "));
+        let site = site.map_or(String::new(), |site| format!("--site {site} "));
+        write!(out, "radicon {site}{command}")?;
+    }
+    writeln!(out)
 }
 
 /// Work that shows on a terminal that it goes on, once it takes more than a second.

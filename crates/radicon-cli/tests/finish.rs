@@ -122,6 +122,9 @@ fn what_to_do_next_is_about_the_same_site() {
     assert!(ran.out.contains(&format!("radicon --site {name} adopt --undo takes it back")), "{}{}", ran.out, ran.err);
     assert_eq!(radicon(dir.path(), &["--site", &name, "adopt", "--undo"]).code, 0);
     fs::rename(&site, dir.path().join("my site's")).expect("a new name");
+    // What names its folders itself needs no site.
+    let ran = radicon(dir.path(), &["--site", "my site's", "propose", "--into", "new"]);
+    assert!(ran.out.contains("Next: read new, then radicon prove 'my site'\\''s' new\n"), "{}{}", ran.out, ran.err);
     let ran = radicon(dir.path(), &["--site", "my site's", "survey"]);
     assert!(ran.out.contains("Next: radicon --site 'my site'\\''s' propose"), "{}{}", ran.out, ran.err);
 }

@@ -9,7 +9,7 @@ use radicon::{Options, Strength, disk, propose, prove};
 
 use super::{out, propose as proposing, sources};
 use crate::arguments::Arguments;
-use crate::output::{FAINT, GOOD, PLAIN, count, headline, next};
+use crate::output::{FAINT, GOOD, PLAIN, count, headline, next, quoted};
 use crate::{DIFFERENT, FINE};
 
 /// The pages of a made-up ferry line.
@@ -49,6 +49,7 @@ pub fn run(_: &Arguments, folder: &Path) -> Result<u8> {
     writeln!(out, "   {GOOD}{} {result}{PLAIN}", count(proof.pages.len(), "page"))?;
     // It may have been built and not yet installed.
     let called = std::env::args().next().filter(|name| name.contains('/')).unwrap_or_else(|| "radicon".into());
-    next(&mut out, &format!("{called} --site {} adopt, and {called} --site {0} adopt --undo", old.display()))?;
+    let called = format!("{} --site {}", quoted(Path::new(&called)), quoted(&old));
+    next(&mut out, &format!("{called} adopt, and {called} adopt --undo"))?;
     Ok(if proof.equal { FINE } else { DIFFERENT })
 }

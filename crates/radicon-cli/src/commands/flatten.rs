@@ -47,7 +47,7 @@ pub fn all(arguments: &Arguments, into: &Path) -> Result<u8> {
     }
     headline(&mut out, &format!("{} put together in {}", count(composed.pages.len(), "page"), into.display()))?;
     problems(&mut out, &composed.problems)?;
-    next(&mut out, &format!("radicon prove . {}, to compare them with the site", into.display()))?;
+    next(&mut out, "open the pages in a browser; what an engine would fill in stands as it is written")?;
     Ok(FINE)
 }
 

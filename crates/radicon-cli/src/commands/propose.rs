@@ -10,7 +10,7 @@ use super::{explain, is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
     Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, left_as_is, next, number,
-    shorten,
+    quoted, shorten,
 };
 use crate::{DIFFERENT, FINE};
 
@@ -41,10 +41,12 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     }
     print(&proposal, wanted.show, &mut out)?;
     problems(&mut out, &loaded.problems)?;
-    let folder = loaded.folder.display();
     match (proposal.files.first(), into) {
         (None, _) => next(&mut out, "radicon survey, to see what each file is")?,
-        (Some(_), Some(into)) => next(&mut out, &format!("read {0}, then radicon prove {folder} {0}", into.display()))?,
+        (Some(_), Some(into)) => {
+            let (folder, into) = (quoted(&loaded.folder), quoted(into));
+            next(&mut out, &format!("read {into}, then radicon prove {folder} {into}"))?
+        }
         (Some(_), None) => {
             next(&mut out, "radicon propose --into NEW-DIR to read all files, or radicon adopt to write them")?
         }

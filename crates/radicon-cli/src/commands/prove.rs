@@ -9,7 +9,7 @@ use radicon::{Difference, Strength, prove};
 
 use super::{is_json, json, load_folder, out, site_folder, watch};
 use crate::arguments::Arguments;
-use crate::output::{BAD, FAINT, GOOD, PLAIN, busy, count, next, number};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, busy, count, next, number, quoted};
 use crate::{DIFFERENT, FINE};
 
 /// The most pages whose difference is shown.
@@ -83,7 +83,8 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
     match different.first() {
         None => next(&mut out, "nothing: no page changed")?,
         Some(page) if new.is_dir() => {
-            next(&mut out, &format!("radicon --site {} flatten {} --origins", new.display(), page.page))?
+            let page = quoted(Path::new(&page.page));
+            next(&mut out, &format!("radicon --site {} flatten {page} --origins", quoted(new)))?
         }
         Some(_) => next(&mut out, "git diff, for what was changed")?,
     }
