@@ -57,7 +57,7 @@ fn file(random: &mut Random, path: String, pieces: &[String]) -> (SourceFile, Ve
 
 /// The copies of a group as file and place.
 fn places(group: &RepeatGroup) -> BTreeSet<(String, u32, u32)> {
-    group.copies.iter().map(|copy| (copy.file.clone(), copy.byte_start, copy.byte_end)).collect()
+    group.copies.iter().map(|copy| (copy.file.to_string(), copy.byte_start, copy.byte_end)).collect()
 }
 
 /// Plants a piece, changed by `vary` for each of its copies, into files of a site
@@ -428,7 +428,7 @@ fn a_pattern_with_its_gaps_filled_is_each_copy() {
         let found = repeats(&site(files.clone()), &RepeatOptions::default());
         for group in found.groups.iter().filter(|group| group.kind == RepeatKind::Alike) {
             for (index, copy) in group.copies.iter().enumerate() {
-                let source = files.iter().find(|file| file.path == copy.file).expect("the file");
+                let source = files.iter().find(|file| *file.path == *copy.file).expect("the file");
                 let text = String::from_utf8_lossy(&source.bytes[copy.byte_start as usize..copy.byte_end as usize]);
                 assert_eq!(filled(group, index), squeezed(&text), "seed {}: {}", first + case, group.pattern);
             }

@@ -111,9 +111,7 @@ impl Sink for Vec<Token> {
 /// Splits `source` into tokens. `opaque` must be sorted and disjoint. Takes
 /// time linear in the length of the source, whatever it holds.
 pub fn lex(source: &[u8], opaque: &[Opaque], sink: &mut impl Sink) {
-    let first = opaque.first().map_or(source.len(), |range| range.span.start as usize);
-    let mut lexer = Lexer { source, opaque, next: 0, stop: first, at: 0, sink, foreign: Vec::new() };
-    lexer.data();
+    Lexer::new(source, opaque, sink).data();
 }
 
 /// Where HTML's special raw-text elements are not special, and where they are again.
@@ -125,15 +123,17 @@ enum Context {
     Html,
 }
 
-struct Lexer<'a, S> {
+/// Finds the tokens of a source, one stretch of markup after the other.
+pub(crate) struct Lexer<'a, S> {
     source: &'a [u8],
     opaque: &'a [Opaque],
     /// Index of the next opaque range.
     next: usize,
     /// Where it starts, or the end of the source.
     stop: usize,
-    at: usize,
-    sink: &'a mut S,
+    /// Where it is.
+    pub(crate) at: usize,
+    pub(crate) sink: &'a mut S,
     foreign: Vec<(Context, &'a [u8])>,
 }
 
@@ -161,6 +161,11 @@ static CLASS: [u8; 256] = {
 };
 
 impl<'a, S: Sink> Lexer<'a, S> {
+    pub(crate) fn new(source: &'a [u8], opaque: &'a [Opaque], sink: &'a mut S) -> Self {
+        let stop = opaque.first().map_or(source.len(), |range| range.span.start as usize);
+        Lexer { source, opaque, next: 0, stop, at: 0, sink, foreign: Vec::new() }
+    }
+
     fn emit(&mut self, kind: TokenKind, start: usize, end: usize) {
         self.emit_named(kind, start, end, start, 0);
     }
@@ -207,36 +212,53 @@ impl<'a, S: Sink> Lexer<'a, S> {
     fn data(&mut self) {
         let mut text = self.at;
         while self.at < self.source.len() {
-            let Some(found) = memchr(b'<', &self.source[self.at..self.stop]) else {
-                self.emit(TokenKind::Text, text, self.stop);
-                self.at = self.stop;
-                text = self.construct();
-                continue;
-            };
-            let start = self.at + found;
-            let after = self.source[start + 1..self.stop].first().copied();
-            let opens = match after {
+            match self.next_markup(self.at) {
+                Some(start) => {
+                    self.emit(TokenKind::Text, text, start);
+                    self.at = start;
+                    self.markup();
+                    text = self.at;
+                }
+                None => {
+                    self.emit(TokenKind::Text, text, self.stop);
+                    self.at = self.stop;
+                    text = self.construct();
+                }
+            }
+        }
+        self.emit(TokenKind::Text, text, self.source.len());
+    }
+
+    /// Where from here on the next tag, comment or declaration begins, before
+    /// the next opaque range.
+    pub(crate) fn next_markup(&self, mut from: usize) -> Option<usize> {
+        let source = &self.source[..self.stop];
+        loop {
+            let start = from + memchr(b'<', &source[from..])?;
+            let opens = match source.get(start + 1) {
                 Some(b) if b.is_ascii_alphabetic() => true,
                 Some(b'!' | b'?') => true,
-                Some(b'/') => !self.source[start + 2..self.stop].is_empty() || self.prints_at(start + 2),
+                Some(b'/') => start + 2 < source.len() || self.prints_at(start + 2),
                 None => self.prints_at(start + 1),
                 _ => false,
             };
-            if !opens {
-                self.at = start + 1;
-                continue;
+            if opens {
+                return Some(start);
             }
-            self.emit(TokenKind::Text, text, start);
-            self.at = start;
-            match after {
-                Some(b'!') => self.declaration(start),
-                Some(b'?') => self.until_angle(TokenKind::Bogus, start, start + 1),
-                Some(b'/') => self.end_tag(start),
-                _ => self.start_tag(start),
-            }
-            text = self.at;
+            from = start + 1;
         }
-        self.emit(TokenKind::Text, text, self.source.len());
+    }
+
+    /// Passes the tag, with its raw text and the end of that, the comment or the
+    /// declaration that begins here.
+    pub(crate) fn markup(&mut self) {
+        let start = self.at;
+        match self.source[..self.stop].get(start + 1) {
+            Some(b'!') => self.declaration(start),
+            Some(b'?') => self.until_angle(TokenKind::Bogus, start, start + 1),
+            Some(b'/') => self.end_tag(start),
+            _ => self.start_tag(start),
+        }
     }
 
     /// Emits the construct that starts here, if one does; gives where to go on.
@@ -507,6 +529,11 @@ impl<'a, S: Sink> Lexer<'a, S> {
             self.at = self.stop;
             self.construct();
         }
+    }
+
+    /// Whether it is inside `svg` or `math`, or an HTML island in them.
+    pub(crate) fn is_within_foreign(&self) -> bool {
+        !self.foreign.is_empty()
     }
 
     fn is_foreign(&self) -> bool {

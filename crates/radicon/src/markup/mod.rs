@@ -4,9 +4,12 @@ mod attributes;
 mod constructs;
 pub mod elements;
 mod lexer;
+mod nest;
 mod tree;
 
 pub(crate) use constructs::NO_TAG;
 pub use constructs::{ALONE, Construct, Constructs, Fault, SyntaxError};
+pub(crate) use lexer::Lexer;
 pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
+pub(crate) use nest::{Closes, Nest, TagName};
 pub use tree::{Crossing, Document, Node, NodeKind};

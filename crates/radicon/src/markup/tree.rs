@@ -1,10 +1,8 @@
 //! The tree: elements and construct pairs, nested; nothing repaired, nothing lost.
 
-use rustc_hash::FxHashMap;
-
 use super::constructs::{ALONE, Constructs};
-use super::elements::{Content, bounds_implied_end, element, implied_ends, may_stay_open};
 use super::lexer::{Opaque, Token, TokenKind, lex};
+use super::nest::{Closes, Nest, TagName};
 use crate::dialect::{Dialect, Part};
 use crate::text::Span;
 
@@ -155,16 +153,9 @@ struct Builder<'a> {
     constructs: &'a Constructs,
     nodes: Vec<Node>,
     crossings: Vec<Crossing>,
-    /// Open nodes, outermost first.
+    /// Open nodes, outermost first: the root, then those of the nest.
     stack: Vec<u32>,
-    /// For the hash of each name the innermost place on the stack where it is open.
-    open: FxHashMap<u64, u32>,
-    /// For each place on the stack the next one outwards of the same name.
-    outer: Vec<Option<u32>>,
-    /// Places on the stack of open construct pairs, and of bounds of implied ends.
-    pairs: Vec<u32>,
-    bounds: Vec<u32>,
-    tables: Vec<u32>,
+    nest: Nest,
 }
 
 impl<'a> Builder<'a> {
@@ -184,13 +175,10 @@ impl<'a> Builder<'a> {
             nodes,
             crossings: Vec::new(),
             stack: Vec::new(),
-            open: FxHashMap::default(),
-            outer: Vec::new(),
-            pairs: Vec::new(),
-            bounds: Vec::new(),
-            tables: Vec::new(),
+            nest: Nest::default(),
         };
         builder.push(NodeKind::Root, 0, 0);
+        builder.stack.push(0);
         builder.run();
         (builder.nodes, builder.crossings)
     }
@@ -224,8 +212,8 @@ impl<'a> Builder<'a> {
             };
         }
         let end = self.tokens.len();
-        self.close_to(0, end, end);
-        self.finish(0, end, end);
+        self.close_from(0, end, false);
+        self.finish(end, end);
     }
 
     fn push(&mut self, kind: NodeKind, first: usize, inner: usize) -> u32 {
@@ -234,9 +222,6 @@ impl<'a> Builder<'a> {
         let depth = self.stack.len() as u32;
         let (first, inner) = (first as u32, inner as u32);
         self.nodes.push(Node { kind, parent, next: index + 1, first, inner, close: inner, last: inner, depth });
-        if matches!(kind, NodeKind::Element | NodeKind::Pair | NodeKind::Root) {
-            self.stack.push(index);
-        }
         index
     }
 
@@ -245,71 +230,37 @@ impl<'a> Builder<'a> {
         last
     }
 
-    /// Ends the node at a place of the stack, whose closing tag is `close..last`.
-    fn finish(&mut self, place: usize, close: usize, last: usize) {
+    /// Ends the innermost open node, whose closing tag is `close..last`.
+    fn finish(&mut self, close: usize, last: usize) {
         let next = self.nodes.len() as u32;
-        let node = &mut self.nodes[self.stack[place] as usize];
+        let Some(index) = self.stack.pop() else { return };
+        let node = &mut self.nodes[index as usize];
         (node.close, node.last, node.next) = (close as u32, last as u32, next);
     }
 
-    /// Pops all that is open above a place of the stack; they end at token `at`.
-    fn close_to(&mut self, place: usize, at: usize, crossing_end: usize) {
-        while self.stack.len() > place + 1 {
-            let top = self.stack.len() - 1;
-            self.finish(top, at, at);
-            let node = self.nodes[self.stack[top] as usize];
-            if node.kind == NodeKind::Element {
-                let name = self.name(node.first as usize);
-                if crossing_end != self.tokens.len() && !may_stay_open(name.bytes()) {
-                    self.crossings.push(Crossing { tag: self.tokens[node.first as usize].span() });
-                }
-                self.forget(name.hash, top as u32);
+    /// Ends all that is open from a place on, at token `at`; elements that something
+    /// else closes, though they ought to have an end tag, cross it.
+    fn close_from(&mut self, place: u32, at: usize, crosses: bool) {
+        for open in (place as usize..self.nest.depth()).rev() {
+            if crosses && self.nest.needs_end(open) {
+                let node = self.nodes[self.stack[open + 1] as usize];
+                self.crossings.push(Crossing { tag: self.tokens[node.first as usize].span() });
             }
-            self.pop_marks(top as u32);
-            self.stack.pop();
+            self.finish(at, at);
         }
+        self.nest.leave(place);
     }
 
-    /// Notes that an element of this name is open at a place of the stack.
-    fn note(&mut self, name: u64, place: u32) {
-        self.outer.resize(place as usize + 1, None);
-        self.outer[place as usize] = self.open.insert(name, place);
-    }
-
-    fn forget(&mut self, name: u64, place: u32) {
-        if self.open.get(&name) == Some(&place) {
-            match self.outer[place as usize] {
-                Some(outer) => self.open.insert(name, outer),
-                None => self.open.remove(&name),
-            };
-        }
-    }
-
-    fn pop_marks(&mut self, place: u32) {
-        for marks in [&mut self.pairs, &mut self.bounds, &mut self.tables] {
-            if marks.last() == Some(&place) {
-                marks.pop();
-            }
-        }
+    /// Ends what is open at a place, whose closing tag is `close..last`.
+    fn close(&mut self, place: u32, close: usize, last: usize) {
+        self.close_from(place + 1, close, true);
+        self.finish(close, last);
+        self.nest.leave(place);
     }
 
     /// The name of the tag at a token.
-    fn name(&self, at: usize) -> Name {
-        let written = self.tokens[at].name().of(self.source);
-        let mut known = Name { short: [0; Name::MOST], length: 0, hash: 0 };
-        if written.len() <= Name::MOST {
-            known.short[..written.len()].copy_from_slice(written);
-            known.short[..written.len()].make_ascii_lowercase();
-            known.length = written.len();
-            known.hash = hash(known.bytes());
-        } else {
-            known.hash = hash(&written.to_ascii_lowercase());
-        }
-        known
-    }
-
-    fn barrier(&self) -> u32 {
-        self.pairs.last().map_or(0, |&place| place + 1)
+    fn name(&self, at: usize) -> TagName {
+        TagName::of(self.tokens[at].name().of(self.source))
     }
 
     /// The token after a tag that starts at `at`; `None` if the tag is cut off.
@@ -332,81 +283,30 @@ impl<'a> Builder<'a> {
             return self.cut(at);
         };
         let name = self.name(at);
-        let known = element(name.bytes());
-        self.end_implied(&name, known.ends_paragraph, at);
-        let slash = self.tokens[end - 1].span().len() == 2;
-        // Outside svg and math a slash means nothing, but nobody closes `<path …/>` again.
-        if known.content == Content::Void || (slash && known == element(b"")) {
-            let index = self.push(NodeKind::Element, at, end);
-            self.stack.pop();
-            let node = &mut self.nodes[index as usize];
-            (node.close, node.last) = (end as u32, end as u32);
-            return end;
+        if let Some(place) = self.nest.implied_end(&name) {
+            self.close_from(place, at, false);
         }
-        let place = self.stack.len() as u32;
-        self.push(NodeKind::Element, at, end);
-        if bounds_implied_end(name.bytes()) {
-            self.bounds.push(place);
-            if matches!(name.bytes(), b"table" | b"template") {
-                self.tables.push(place);
-            }
+        let index = self.push(NodeKind::Element, at, end);
+        if !name.is_void(self.tokens[end - 1].span().len() == 2) {
+            self.stack.push(index);
+            self.nest.enter(&name);
         }
-        self.note(name.hash, place);
         end
-    }
-
-    /// Ends the elements that this start tag ends without saying so.
-    fn end_implied(&mut self, name: &Name, ends_paragraph: bool, at: usize) {
-        let candidates = implied_ends(name.bytes());
-        if candidates.is_empty() && !ends_paragraph {
-            return;
-        }
-        let bound = |builder: &Self, open: &[u8]| {
-            // A cell bounds lists and paragraphs, but the parts of a table only a table does.
-            let parts: [&[u8]; 7] = [b"td", b"th", b"tr", b"thead", b"tbody", b"tfoot", b"colgroup"];
-            let marks = if parts.contains(&open) { &builder.tables } else { &builder.bounds };
-            marks.last().map_or(1, |&place| place + 1).max(builder.barrier())
-        };
-        let paragraph: &[&[u8]] = if ends_paragraph { &[b"p"] } else { &[] };
-        let found = candidates
-            .iter()
-            .chain(paragraph)
-            .filter_map(|open| self.open.get(&hash(open)).copied().filter(|&place| place >= bound(self, open)))
-            .min();
-        if let Some(place) = found {
-            // What is open above may itself be left open; else nothing is implied.
-            let closes = self.stack[place as usize + 1..].iter().all(|&index| {
-                let node = &self.nodes[index as usize];
-                node.kind == NodeKind::Element && may_stay_open(self.name(node.first as usize).bytes())
-            });
-            if closes {
-                self.close_to(place as usize - 1, at, self.tokens.len());
-            }
-        }
     }
 
     fn end_tag(&mut self, at: usize) -> usize {
         let Some(end) = self.after_tag(at) else {
             return self.cut(at);
         };
-        let name = self.name(at);
-        let place = self.open.get(&name.hash).copied();
-        match place {
-            Some(place) if place >= self.barrier() => {
-                self.close_to(place as usize, at, at);
-                self.finish(place as usize, at, end);
-                self.forget(name.hash, place);
-                self.pop_marks(place);
-                self.stack.truncate(place as usize);
-                end
+        match self.nest.closes(&self.name(at)) {
+            Closes::Place(place) => {
+                self.close(place, at, end);
+                return end;
             }
-            found => {
-                if found.is_some() {
-                    self.crossings.push(Crossing { tag: self.tokens[at].span() });
-                }
-                self.leaf(NodeKind::Stray, at, end)
-            }
+            Closes::Crossing => self.crossings.push(Crossing { tag: self.tokens[at].span() }),
+            Closes::Nothing => {}
         }
+        self.leaf(NodeKind::Stray, at, end)
     }
 
     /// A tag that the end of the file, or something else, cuts off.
@@ -424,30 +324,27 @@ impl<'a> Builder<'a> {
         };
         match item.part {
             Part::Open if item.partner != ALONE && self.closes_in_content(item.partner) => {
-                let place = self.stack.len() as u32;
-                self.push(NodeKind::Pair, at, at + 1);
-                self.pairs.push(place);
-                at + 1
+                let index = self.push(NodeKind::Pair, at, at + 1);
+                self.stack.push(index);
+                self.nest.enter_pair();
+                return at + 1;
             }
             Part::Close if item.partner != ALONE => {
                 let opener = self.constructs.items[item.partner as usize].span.start;
-                match self.pairs.last().copied() {
-                    Some(place) if self.start_of(place) == opener => {
-                        self.close_to(place as usize, at, at);
-                        self.finish(place as usize, at, at + 1);
-                        self.pop_marks(place);
-                        self.stack.truncate(place as usize);
-                        at + 1
-                    }
-                    _ => self.leaf(NodeKind::Construct, at, at + 1),
+                if let Some(place) = self.nest.pair()
+                    && self.start_of(place) == opener
+                {
+                    self.close(place, at, at + 1);
+                    return at + 1;
                 }
             }
-            _ => self.leaf(NodeKind::Construct, at, at + 1),
+            _ => {}
         }
+        self.leaf(NodeKind::Construct, at, at + 1)
     }
 
     fn start_of(&self, place: u32) -> u32 {
-        self.tokens[self.nodes[self.stack[place as usize] as usize].first as usize].start
+        self.tokens[self.nodes[self.stack[place as usize + 1] as usize].first as usize].start
     }
 
     /// Whether a construct is a token of its own and not swallowed by another one.
@@ -463,26 +360,6 @@ impl<'a> Builder<'a> {
             !matches!(token.kind, TokenKind::StartTag | TokenKind::EndTag | TokenKind::Attribute | TokenKind::Gap)
         })
     }
-}
-
-/// A tag's name in lower case. Long names are known by their hash only: no
-/// element of HTML has one.
-struct Name {
-    short: [u8; Name::MOST],
-    length: usize,
-    hash: u64,
-}
-
-impl Name {
-    const MOST: usize = 16;
-
-    fn bytes(&self) -> &[u8] {
-        &self.short[..self.length]
-    }
-}
-
-fn hash(name: &[u8]) -> u64 {
-    xxhash_rust::xxh3::xxh3_64(name)
 }
 
 #[cfg(test)]

@@ -194,7 +194,7 @@ impl Extractor<'_, '_> {
         group: &RepeatGroup,
         place: impl Fn(&RepeatCopy, usize, &[ProposedFile]) -> Option<Stretch>,
     ) -> Vec<Stretch> {
-        let found = |copy: &RepeatCopy| place(copy, *self.index.get(copy.file.as_str())?, self.written);
+        let found = |copy: &RepeatCopy| place(copy, *self.index.get(&*copy.file)?, self.written);
         let can_stand = |stretch: &Stretch| stretch.lines || self.tag("x", "", stretch).is_some();
         group.copies.iter().filter_map(found).filter(|stretch| can_stand(stretch) && self.is_free(stretch)).collect()
     }

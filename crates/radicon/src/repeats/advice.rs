@@ -67,15 +67,14 @@ impl<'a> Adviser<'a> {
         Self { site, forest, alone: alone.collect() }
     }
 
-    pub fn advise(&self, copies: &[Copy], gaps: &[Gap], is_loop: bool) -> Advice {
+    pub fn advise(&self, copies: &[Copy], files: &[u32], gaps: &[Gap], is_loop: bool) -> Advice {
         let (site, forest) = (self.site, self.forest);
         let parameters = gaps.iter().filter(|gap| gap.parameter).count();
         let advice = |kind, file| Advice { kind, file, parameters };
-        let files: Vec<u32> = copies.iter().map(|copy| forest.file(copy.0)).collect();
         let is_whole = |(copy, file): &(&Copy, &u32)| {
-            copy.0 == forest.files[**file as usize] && copy.1 == forest.files[**file as usize + 1]
+            copy.start == forest.files[**file as usize] && copy.end == forest.files[**file as usize + 1]
         };
-        let partial = copies.iter().zip(&files).filter(is_whole).map(|(_, &file)| site.get(SourceId(file)));
+        let partial = copies.iter().zip(files).filter(is_whole).map(|(_, &file)| site.get(SourceId(file)));
         // A partial helps those who are written in its dialect.
         let helps = |template: &&Template| {
             let same = |file: &&u32| site.get(SourceId(**file)).dialect.name == template.dialect.name;
@@ -88,7 +87,7 @@ impl<'a> Adviser<'a> {
         if is_loop || files.iter().all(|file| *file == files[0]) && side_by_side(forest, copies) {
             return advice(AdviceKind::Loop, None);
         }
-        let kind = if self.in_frame(copies, &files) { AdviceKind::Layout } else { AdviceKind::Partial };
+        let kind = if self.in_frame(copies, files) { AdviceKind::Layout } else { AdviceKind::Partial };
         advice(kind, None)
     }
 
@@ -111,7 +110,7 @@ impl<'a> Adviser<'a> {
         // The same place: the same elements around it, as far as some copies tell.
         let copies: Vec<&Copy> = copies.iter().step_by(copies.len().div_ceil(MOST_LOOKED_AT)).collect();
         let place = |copy: &Copy| -> Vec<u16> {
-            self.forest.ancestors(copy.0).iter().map(|&node| self.forest.tag[node as usize]).collect()
+            self.forest.ancestors(copy.start).iter().map(|&node| self.forest.tag(node)).collect()
         };
         let usual = place(copies[copies.len() / 2]);
         copies.iter().filter(|copy| place(copy) == usual).count() as f64 >= MOST_PAGES * copies.len() as f64
@@ -120,11 +119,11 @@ impl<'a> Adviser<'a> {
 
 /// Whether copies, in order, are children of one node.
 fn side_by_side(forest: &Forest, copies: &[Copy]) -> bool {
-    let Some(parent) = forest.ancestors(copies[0].0).first().copied().filter(|_| copies.len() > 2) else {
+    let Some(parent) = forest.ancestors(copies[0].start).first().copied().filter(|_| copies.len() > 2) else {
         return false;
     };
     let mut children = forest.children(parent);
-    copies.iter().all(|copy| children.any(|child| child == copy.0))
+    copies.iter().all(|copy| children.any(|child| child == copy.start))
 }
 
 /// The folder that two paths share, with its slash.

@@ -5,7 +5,7 @@ use std::ops::Range;
 use rustc_hash::FxHashMap;
 
 use super::forest::Forest;
-use super::runs::run_bytes;
+use super::runs::Copy;
 use crate::site::Site;
 use crate::text::SourceId;
 
@@ -94,7 +94,7 @@ impl<'a> Counterparts<'a> {
         let range = part.range();
         let first = self.pairs.partition_point(|(own, _)| *own < range.start);
         let within = self.pairs[first..].iter().take_while(|(own, _)| *own < range.end);
-        let spans = within.map(|&(_, other)| (other, other + self.forest.size[other as usize]));
+        let spans = within.map(|&(_, other)| (other, other + self.forest.size(other)));
         spans.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).map(|(start, end)| match part {
             Part::Attributes(_) => Part::Attributes(start),
             Part::Nodes(..) | Part::Place { .. } => Part::Nodes(start, end),
@@ -118,7 +118,9 @@ const MOST_DEPTH: usize = 200;
 
 /// Aligns two nodes.
 pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Aligned {
-    let mut aligner = Aligner { site, forest, found: Alignment::default(), inner: Vec::new() };
+    let source = |node: u32| &site.get(SourceId(forest.file(node))).source[..];
+    let mut aligner =
+        Aligner { forest, sources: (source(a), source(b)), found: Alignment::default(), inner: Vec::new() };
     aligner.pair(a, b, 0);
     Aligned { alignment: aligner.found, inner: aligner.inner }
 }
@@ -157,13 +159,14 @@ impl Aligned {
 }
 
 struct Aligner<'f> {
-    site: &'f Site,
     forest: &'f Forest,
+    /// The sources of the two pieces.
+    sources: (&'f [u8], &'f [u8]),
     found: Alignment,
     inner: Vec<Inner>,
 }
 
-impl Aligner<'_> {
+impl<'f> Aligner<'f> {
     fn pair(&mut self, a: u32, b: u32, depth: usize) {
         let forest = self.forest;
         self.found.pairs.push((a, b));
@@ -176,7 +179,7 @@ impl Aligner<'_> {
         let children = |node| forest.children(node).collect::<Vec<_>>();
         let (left, right) = (children(a), children(b));
         let own = left.iter().fold(forest.bytes(a), |own, &child| own.saturating_sub(forest.bytes(child)));
-        if forest.label[a as usize] == forest.label[b as usize] {
+        if forest.of(a).label == forest.of(b).label {
             self.found.common += own;
         } else {
             self.found.gaps.push((Part::Attributes(a), Part::Attributes(b)));
@@ -201,18 +204,17 @@ impl Aligner<'_> {
 
     /// How many bytes two opening tags share at their ends.
     fn common_tag(&self, a: u32, b: u32) -> u32 {
-        let tag = |node: u32| {
-            let source = &self.site.get(SourceId(self.forest.file(node))).source;
+        let tag = |source: &'f [u8], node: u32| {
             &source[self.forest.start[node as usize] as usize..self.forest.inner[node as usize] as usize]
         };
-        let (left, right) = (tag(a), tag(b));
+        let (left, right) = (tag(self.sources.0, a), tag(self.sources.1, b));
         let head = left.iter().zip(right).take_while(|(a, b)| a == b).count();
         let tail = left[head..].iter().rev().zip(right[head..].iter().rev()).take_while(|(a, b)| a == b).count();
         (head + tail) as u32
     }
 
     fn whole(&self, node: u32) -> Part {
-        Part::Nodes(node, node + self.forest.size[node as usize])
+        Part::Nodes(node, node + self.forest.size(node))
     }
 
     fn children(&mut self, left: &[u32], right: &[u32], parents: (u32, u32), depth: usize) {
@@ -226,9 +228,8 @@ impl Aligner<'_> {
             self.found.common += self.forest.bytes(a);
             self.found.pairs.push((a, b));
         }
-        let end = |node: u32, list: &[u32]| {
-            list.get(list.len() - tail).copied().unwrap_or(node + self.forest.size[node as usize])
-        };
+        let end =
+            |node: u32, list: &[u32]| list.get(list.len() - tail).copied().unwrap_or(node + self.forest.size(node));
         let ends = (end(parents.0, left), end(parents.1, right));
         let (left, right) = (&left[head..left.len() - tail], &right[head..right.len() - tail]);
         let matches = if left.len() * right.len() <= MOST_CELLS {
@@ -250,7 +251,7 @@ impl Aligner<'_> {
 
     /// Siblings of which none is the same: elements of one name are compared, the rest is a gap.
     fn segment(&mut self, left: &[u32], right: &[u32], stops: (u32, u32), parents: (u32, u32), depth: usize) {
-        let tag = |node: u32| self.forest.tag[node as usize];
+        let tag = |node: u32| self.forest.tag(node);
         let (mut i, mut j) = (0, 0);
         while i < left.len() || j < right.len() {
             let next = (i..left.len()).find_map(|a| {
@@ -340,7 +341,7 @@ pub(super) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8
         Part::Place { .. } => &[],
         Part::Nodes(start, end) => {
             let from = forest.start[start as usize] as usize;
-            &source[from..from + run_bytes(forest, (start, end)) as usize]
+            &source[from..from + Copy::between(forest, start, end).bytes(forest) as usize]
         }
         Part::Attributes(node) => {
             let tag = &source[forest.start[node as usize] as usize..forest.inner[node as usize] as usize];

@@ -10,7 +10,8 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use super::align::{Aligned, Alignment, Nested, align};
-use super::forest::{Forest, mix, tag_of};
+use super::forest::Forest;
+use super::labels::{mix, tag_of};
 use super::runs::Copy;
 use crate::site::Site;
 
@@ -42,14 +43,14 @@ impl Cluster {
 
     /// About how many bytes all copies have.
     pub fn bytes(&self, forest: &Forest) -> u64 {
-        let of_class = |class| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.places(class)[0]));
+        let of_class = |class| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)));
         self.classes().map(of_class).sum()
     }
 
     /// Every place where one of them stands.
     pub fn copies(&self, forest: &Forest) -> Vec<Copy> {
         let nodes = self.classes().flat_map(|class| forest.places(class));
-        let mut copies: Vec<Copy> = nodes.map(|&node| (node, node + forest.size[node as usize])).collect();
+        let mut copies: Vec<Copy> = nodes.map(|&node| Copy::of(forest, node)).collect();
         copies.sort_unstable();
         copies
     }
@@ -57,156 +58,200 @@ impl Cluster {
 
 /// Groups the subtrees of a forest that are alike.
 pub(super) fn find(site: &Site, forest: &Forest, least_similarity: f64) -> Vec<Cluster> {
-    let mut sketches = sketch(forest);
+    let mut candidates = sketch(forest);
     // The greatest leads; of equals the one that stands most often.
-    sketches.sort_by_cached_key(|&(class, _)| {
-        let (bytes, count) = (forest.bytes(forest.places(class)[0]), forest.count(class));
-        (std::cmp::Reverse((bytes, count)), forest.hash[class as usize])
+    candidates.par_sort_by_cached_key(|&(class, _)| {
+        let (bytes, count) = (forest.bytes(forest.first(class)), forest.count(class));
+        (std::cmp::Reverse((bytes, count)), forest.classes[class as usize].hash)
     });
+    let mut index = vec![NONE; forest.classes.len()];
+    candidates.iter().zip(0..).for_each(|((class, _), at)| index[*class as usize] = at);
     let mut leaders = Leaders {
         site,
         forest,
         least_similarity,
-        buckets: FxHashMap::default(),
-        all: Vec::new(),
-        candidates: &sketches,
-        index: sketches.iter().zip(0..).map(|((class, _), index)| (*class, index)).collect(),
-        of_class: FxHashMap::default(),
+        candidates: &candidates,
+        index,
+        buckets: Buckets::default(),
+        of_class: vec![NONE; forest.classes.len()],
         nested: FxHashMap::default(),
     };
     let mut clusters: FxHashMap<u32, Vec<(u32, Alignment)>> = FxHashMap::default();
-    for batch in sketches.chunks(BATCH) {
+    for batch in candidates.chunks(BATCH) {
         // First against the leaders there are, side by side; then against those of this batch.
-        let known = leaders.all.len() as u32;
-        let joined: Vec<_> = batch
-            .par_iter()
-            .map(|candidate| match leaders.knows(candidate.0) {
-                true => None,
-                false => leaders.join(candidate, 0),
-            })
-            .collect();
+        let join = |candidate: &(u32, Sketch)| match leaders.knows(candidate.0) {
+            true => None,
+            false => leaders.join(candidate, &leaders.buckets),
+        };
+        let joined: Vec<Option<Joined>> = batch.par_iter().map(join).collect();
+        let mut new = Buckets::default();
         for (candidate, joined) in batch.iter().zip(joined) {
             let class = candidate.0;
-            if leaders.of_class.contains_key(&class) {
+            if leaders.of_class[class as usize] != NONE {
                 continue;
             }
-            let found = leaders.join_nested(class).or_else(|| {
-                let (leader, aligned) = joined.or_else(|| leaders.join(candidate, known))?;
-                leaders.keep_nested(&aligned);
-                Some((leader, aligned.alignment))
+            let found = leaders.join_nested(class, &mut new).or_else(|| {
+                let joined = joined.or_else(|| leaders.join(candidate, &new))?;
+                leaders.keep_nested(joined.nested);
+                Some((joined.leader, joined.alignment))
             });
             match found {
                 Some((leader, alignment)) => {
-                    leaders.of_class.insert(class, leader);
+                    leaders.of_class[class as usize] = leader;
                     clusters.entry(leader).or_default().push((class, alignment));
                 }
-                None => leaders.add(candidate),
+                None => leaders.add(class, &mut new),
             }
         }
+        leaders.buckets.extend(new);
     }
-    let mut found: Vec<Cluster> =
-        clusters.into_iter().map(|(leader, members)| cluster(forest, leader, members)).collect();
-    found.sort_unstable_by_key(|cluster| cluster.leader);
-    found
+    drop(leaders);
+    let mut found: Vec<(u32, Vec<(u32, Alignment)>)> = clusters.into_iter().collect();
+    found.sort_unstable_by_key(|(leader, _)| *leader);
+    found.into_par_iter().map(|(leader, members)| cluster(forest, leader, members)).collect()
 }
 
 /// How many subtrees are compared side by side.
-const BATCH: usize = 256;
+const BATCH: usize = 128;
 
 /// How many lanes must agree before two subtrees are aligned.
 const LEAST_LANES: usize = 3;
+
+const NONE: u32 = u32::MAX;
+
+/// Leaders by the pairs of lanes that lead to them: indices among the candidates.
+#[derive(Default)]
+struct Buckets(FxHashMap<u64, [u32; MOST_LEADERS]>);
+
+impl Buckets {
+    fn add(&mut self, key: u64, leader: u32) {
+        let bucket = self.0.entry(key).or_insert([NONE; MOST_LEADERS]);
+        if let Some(free) = bucket.iter_mut().find(|leader| **leader == NONE) {
+            *free = leader;
+        }
+    }
+
+    fn of(&self, key: u64) -> impl Iterator<Item = u32> {
+        self.0.get(&key).copied().into_iter().flatten().filter(|&leader| leader != NONE)
+    }
+
+    fn extend(&mut self, others: Self) {
+        for (key, leaders) in others.0 {
+            leaders.into_iter().filter(|&leader| leader != NONE).for_each(|leader| self.add(key, leader));
+        }
+    }
+}
+
+/// A subtree that a leader is alike.
+struct Joined {
+    leader: u32,
+    alignment: Alignment,
+    /// Classes within it that are alike others within the leader, and how they differ.
+    nested: Vec<(u32, (u32, Alignment))>,
+}
 
 /// The subtrees that lead clusters, greatest first.
 struct Leaders<'a> {
     site: &'a Site,
     forest: &'a Forest,
     least_similarity: f64,
-    buckets: FxHashMap<u64, Vec<u32>>,
-    all: Vec<(u32, Sketch)>,
     /// What can be clustered, and where each class stands among it.
     candidates: &'a [(u32, Sketch)],
-    index: FxHashMap<u32, u32>,
+    index: Vec<u32>,
+    buckets: Buckets,
     /// The leader of each class that is clustered already; a leader leads itself.
-    of_class: FxHashMap<u32, u32>,
+    of_class: Vec<u32>,
     /// Classes that stand in a greater one which is clustered: what they were aligned with there.
     nested: FxHashMap<u32, (u32, Alignment)>,
 }
 
 impl Leaders<'_> {
-    /// The leader, from one on, that a subtree is alike, and how it differs.
-    fn join(&self, (class, sketch): &(u32, Sketch), from: u32) -> Option<(u32, Aligned)> {
+    /// The leader in some buckets that a subtree is alike, and how it differs.
+    fn join(&self, (class, sketch): &(u32, Sketch), buckets: &Buckets) -> Option<Joined> {
         let forest = self.forest;
-        let mut near: Vec<u32> = bands(sketch).filter_map(|key| self.buckets.get(&key)).flatten().copied().collect();
-        near.retain(|&leader| leader >= from);
+        let mut near: Vec<u32> = bands(sketch).flat_map(|key| buckets.of(key)).collect();
         near.sort_unstable();
         near.dedup();
-        let agreement = |leader: u32| self.all[leader as usize].1.iter().zip(sketch).filter(|(a, b)| a == b).count();
+        let agreement =
+            |leader: u32| self.candidates[leader as usize].1.iter().zip(sketch).filter(|(a, b)| a == b).count();
         let mut near: Vec<(usize, u32)> = near.into_iter().map(|leader| (agreement(leader), leader)).collect();
         near.retain(|(lanes, _)| *lanes >= LEAST_LANES);
-        near.sort_by_key(|&(lanes, leader)| (std::cmp::Reverse(lanes), leader));
+        near.sort_unstable_by_key(|&(lanes, leader)| (std::cmp::Reverse(lanes), leader));
         near.iter().take(2).find_map(|&(_, leader)| {
-            let (known, _) = self.all[leader as usize];
-            let (a, b) = (forest.places(known)[0], forest.places(*class)[0]);
+            let leader = self.candidates[leader as usize].0;
+            let (a, b) = (forest.first(leader), forest.first(*class));
             // Too different in size to be alike.
             let most = f64::from(2 * forest.bytes(b)) / f64::from(forest.bytes(a) + forest.bytes(b));
             if most < self.least_similarity {
                 return None;
             }
             let found = align(self.site, forest, a, b);
-            (found.alignment.similarity(forest, a, b) >= self.least_similarity).then_some((known, found))
+            (found.alignment.similarity(forest, a, b) >= self.least_similarity).then(|| Joined {
+                leader,
+                nested: self.nested(&found),
+                alignment: found.alignment,
+            })
         })
     }
 
-    /// Keeps how nodes within two that were aligned differ, so that they need no alignment of their own.
-    fn keep_nested(&mut self, aligned: &Aligned) {
+    /// How nodes within two that were aligned differ, so that they need no alignment of their own.
+    fn nested(&self, aligned: &Aligned) -> Vec<(u32, (u32, Alignment))> {
         let forest = self.forest;
         let class = |node: u32| forest.class[node as usize];
-        let first = |node: u32| forest.places(class(node))[0];
+        let first = |node: u32| forest.first(class(node));
+        let is_candidate = |node: u32| self.index[class(node) as usize] != NONE;
         let wanted = |a: u32, b: u32, common: u32| {
             let alike = 2.0 * f64::from(common) >= self.least_similarity * f64::from(forest.bytes(a) + forest.bytes(b));
-            let is_new = !self.of_class.contains_key(&class(b)) && !self.nested.contains_key(&class(b));
-            alike && is_new && self.index.contains_key(&class(a)) && self.index.contains_key(&class(b))
+            alike && self.is_free(class(b)) && is_candidate(a) && is_candidate(b)
         };
-        for Nested { nodes: (a, b), alignment } in aligned.nested(wanted) {
+        let moved = |Nested { nodes: (a, b), alignment }: Nested| {
             let by = (first(a).wrapping_sub(a), first(b).wrapping_sub(b));
-            self.nested.entry(class(b)).or_insert_with(|| (class(a), alignment.moved(by)));
+            (class(b), (class(a), alignment.moved(by)))
+        };
+        aligned.nested(wanted).into_iter().map(moved).collect()
+    }
+
+    /// Whether nothing is known of a class yet.
+    fn is_free(&self, class: u32) -> bool {
+        self.of_class[class as usize] == NONE && !self.nested.contains_key(&class)
+    }
+
+    fn keep_nested(&mut self, nested: Vec<(u32, (u32, Alignment))>) {
+        for (class, known) in nested {
+            if self.of_class[class as usize] == NONE {
+                self.nested.entry(class).or_insert(known);
+            }
         }
     }
 
     /// Whether a class was aligned within a greater one, with one that leads or is free.
     fn knows(&self, class: u32) -> bool {
-        let leads = |leader: &u32| self.of_class.get(leader).is_none_or(|known| known == leader);
-        self.nested.get(&class).is_some_and(|(leader, _)| leads(leader))
+        let leads = |leader: u32| [NONE, leader].contains(&self.of_class[leader as usize]);
+        self.nested.get(&class).is_some_and(|(leader, _)| leads(*leader))
     }
 
     /// The leader with which a class was aligned within a greater one, which becomes one if it is free.
-    fn join_nested(&mut self, class: u32) -> Option<(u32, Alignment)> {
+    fn join_nested(&mut self, class: u32, new: &mut Buckets) -> Option<(u32, Alignment)> {
         let is_known = self.knows(class);
         let (leader, alignment) = self.nested.remove(&class).filter(|_| is_known)?;
-        if !self.of_class.contains_key(&leader) {
-            self.add(&self.candidates[self.index[&leader] as usize]);
+        if self.of_class[leader as usize] == NONE {
+            self.add(leader, new);
         }
         Some((leader, alignment))
     }
 
-    fn add(&mut self, (class, sketch): &(u32, Sketch)) {
-        let index = self.all.len() as u32;
-        self.of_class.insert(*class, *class);
-        self.all.push((*class, *sketch));
-        for key in bands(sketch) {
-            let bucket = self.buckets.entry(key).or_default();
-            if bucket.len() < MOST_LEADERS {
-                bucket.push(index);
-            }
-        }
+    fn add(&mut self, class: u32, new: &mut Buckets) {
+        let index = self.index[class as usize];
+        self.of_class[class as usize] = class;
+        bands(&self.candidates[index as usize].1).for_each(|key| new.add(key, index));
     }
 }
 
 fn cluster(forest: &Forest, leader: u32, members: Vec<(u32, Alignment)>) -> Cluster {
-    let node = forest.places(leader)[0];
+    let node = forest.first(leader);
     let weigh = |(class, alignment): &(u32, Alignment)| {
         let count = f64::from(forest.count(*class));
-        (count, count * alignment.similarity(forest, node, forest.places(*class)[0]))
+        (count, count * alignment.similarity(forest, node, forest.first(*class)))
     };
     let own = f64::from(forest.count(leader));
     let (all, common) = members.iter().map(weigh).fold((own, own), |a, b| (a.0 + b.0, a.1 + b.1));
@@ -220,49 +265,43 @@ fn bands(sketch: &Sketch) -> impl Iterator<Item = u64> + '_ {
 /// Sketches of the subtrees that may be compared.
 fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
     let frames = [b"html".as_slice(), b"body", b"head"].map(tag_of);
-    let wanted = |node: u32, most: u32| {
-        let class = forest.class[node as usize];
-        let tag = forest.tag[node as usize];
-        forest.size[node as usize] >= LEAST_NODES
+    // Sketches of the classes that have children, and where each stands.
+    let mut known: Vec<Sketch> = Vec::new();
+    let mut index = vec![NONE; forest.classes.len()];
+    let mut found = Vec::new();
+    let (mut file, mut most) = (None, u32::MAX);
+    // Children stand before their parents.
+    for (class, what) in (0..).zip(&forest.classes) {
+        let node = what.node;
+        if forest.size(node) == 1 {
+            continue;
+        }
+        let mut sketch = lanes(what.label);
+        for child in forest.children(node) {
+            let child = forest.class[child as usize];
+            let inner = match known.get(index[child as usize] as usize) {
+                Some(known) => *known,
+                None => lanes(forest.classes[child as usize].label),
+            };
+            sketch.iter_mut().zip(inner).for_each(|(lane, inner)| *lane = (*lane).min(inner));
+        }
+        index[class as usize] = known.len() as u32;
+        known.push(sketch);
+        if file.is_none_or(|file: usize| forest.files[file + 1] <= node) {
+            // What holds most of a document is its frame, which belongs to a layout.
+            let here = forest.file(node);
+            let document = forest.top(here).find(|&node| forest.tag(node) == frames[0]);
+            most = document.map_or(u32::MAX, |document| forest.bytes(document) / 4 * 3);
+            file = Some(here as usize);
+        }
+        let tag = what.tag;
+        if forest.size(node) >= LEAST_NODES
             && (LEAST_BYTES..=most).contains(&forest.bytes(node))
             && tag > 1
             && !frames.contains(&tag)
-            && forest.places(class)[0] == node
-    };
-    let of_file = |file: u32| {
-        // What holds most of a document is its frame, which belongs to a layout.
-        let document = forest.top(file).find(|&node| forest.tag[node as usize] == frames[0]);
-        let most = document.map_or(u32::MAX, |document| forest.bytes(document) / 4 * 3);
-        in_file(forest, file, |node| wanted(node, most))
-    };
-    (0..forest.files.len() as u32 - 1).into_par_iter().flat_map_iter(of_file).collect()
-}
-
-fn in_file(forest: &Forest, file: u32, wanted: impl Fn(u32) -> bool) -> Vec<(u32, Sketch)> {
-    let nodes = forest.files[file as usize]..forest.files[file as usize + 1];
-    let mut found = Vec::new();
-    if !nodes.clone().any(&wanted) {
-        return found;
-    }
-    // Ends and lanes of the open nodes.
-    let mut open: Vec<(u32, u32, Sketch)> = Vec::new();
-    let close = |open: &mut Vec<(u32, u32, Sketch)>, found: &mut Vec<(u32, Sketch)>| {
-        let Some((_, node, lanes)) = open.pop() else { return };
-        if wanted(node) {
-            found.push((forest.class[node as usize], lanes));
+        {
+            found.push((class, sketch));
         }
-        if let Some((_, _, outer)) = open.last_mut() {
-            outer.iter_mut().zip(lanes).for_each(|(lane, inner)| *lane = (*lane).min(inner));
-        }
-    };
-    for node in nodes {
-        while open.last().is_some_and(|(end, ..)| *end <= node) {
-            close(&mut open, &mut found);
-        }
-        open.push((node + forest.size[node as usize], node, lanes(forest.label[node as usize])));
-    }
-    while !open.is_empty() {
-        close(&mut open, &mut found);
     }
     found
 }

@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::align::{Counterparts, Part, text};
 use super::alike::Cluster;
 use super::forest::Forest;
-use super::runs::{Copy, run_bytes};
+use super::runs::Copy;
 use crate::site::Site;
 use crate::text::SourceId;
 
@@ -61,13 +61,13 @@ impl Differences {
     pub fn of(site: &Site, forest: &Forest, cluster: &Cluster, copies: &[Copy]) -> Self {
         let known: FxHashMap<u32, usize> =
             cluster.members.iter().enumerate().map(|(at, (class, _))| (*class, at)).collect();
-        let class_of = |copy: &Copy| forest.class[copy.0 as usize];
+        let class_of = |copy: &Copy| forest.class[copy.start as usize];
         let mut present: Vec<usize> = copies.iter().filter_map(|copy| known.get(&class_of(copy)).copied()).collect();
         present.sort_unstable();
         present.dedup();
         let parts =
             merged(present.iter().flat_map(|&member| cluster.members[member].1.gaps.iter().map(|(own, _)| *own)));
-        let leader = forest.places(cluster.leader)[0];
+        let leader = forest.first(cluster.leader);
         let source = |node: u32| &site.get(SourceId(forest.file(node))).source;
         let shown = |node: u32, part: Part| {
             let words = String::from_utf8_lossy(text(forest, source(node), part)).into_owned();
@@ -76,7 +76,7 @@ impl Differences {
         let own: Arc<[String]> = parts.iter().map(|&part| shown(leader, part)).collect();
         let of_member = |&member: &usize| -> Arc<[String]> {
             let (class, alignment) = &cluster.members[member];
-            let node = forest.places(*class)[0];
+            let node = forest.first(*class);
             let there = Counterparts::of(forest, alignment);
             let value = |(part, own): (&Part, &String)| match there.of_part(*part) {
                 Some(there) => shown(node, there),
@@ -257,9 +257,7 @@ fn pattern(forest: &Forest, source: &[u8], leader: u32, parts: &[Part]) -> Strin
                 forest.start[*node as usize] + name as u32
             }
             Part::Nodes(first, _) => forest.start[*first as usize],
-            Part::Place { parent, before } if *before < parent + forest.size[*parent as usize] => {
-                forest.start[*before as usize]
-            }
+            Part::Place { parent, before } if *before < parent + forest.size(*parent) => forest.start[*before as usize],
             // At the end, behind the last child.
             Part::Place { parent, .. } => {
                 forest.children(*parent).last().map_or(forest.inner[*parent as usize], |last| forest.end[last as usize])
@@ -267,7 +265,7 @@ fn pattern(forest: &Forest, source: &[u8], leader: u32, parts: &[Part]) -> Strin
         };
         let to = match part {
             Part::Attributes(_) => from + text.len() as u32 + u32::from(!text.is_empty()),
-            Part::Nodes(first, last) => from + run_bytes(forest, (*first, *last)),
+            Part::Nodes(first, last) => from + Copy::between(forest, *first, *last).bytes(forest),
             Part::Place { .. } => from,
         };
         if from < at {

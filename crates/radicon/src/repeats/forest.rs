@@ -1,23 +1,18 @@
 //! All nodes of all templates in normal form: two nodes of one class are the same.
 //!
-//! Nodes stand in preorder, file after file. White space between elements is
-//! left out, attributes are hashed as a sum of pairs, so that their order does
-//! not matter, and constructs by what they mean.
+//! Nodes stand in preorder, file after file.
 
 use std::ops::Range;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::Mutex;
 
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
-use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use super::Normalise;
+use super::labels::Labels;
+use super::reader::{Class, Memory, Reader, Stretch};
 use super::urls::Urls;
-use crate::dialect::{Kind, Part};
-use crate::markup::elements::element;
-use crate::markup::{Construct, Document, NodeKind, TokenKind};
-use crate::site::{Site, Template, folder};
-use crate::text::{SourceId, Span, is_blank, trim_blanks};
+use crate::site::Site;
+use crate::text::SourceId;
 
 /// The nodes of all templates.
 #[derive(Debug, Default)]
@@ -33,87 +28,131 @@ pub(super) struct Forest {
     /// After the last byte.
     pub end: Vec<u32>,
     /// How many nodes it is, itself included.
-    pub size: Vec<u32>,
-    /// Its tag and attributes, or its text.
-    pub label: Vec<u32>,
-    /// Its tag; 0 for a text, 1 for what is no element.
-    pub tag: Vec<u16>,
+    size: Vec<u32>,
+    /// What the nodes of each class are; classes stand as their first nodes end.
+    pub classes: Vec<Class>,
     /// For each class the index of its first place among `places`; one more for the end.
-    pub first: Vec<u32>,
+    first: Vec<u32>,
     /// The nodes of each class, in order.
-    pub places: Vec<u32>,
-    /// For each class the hash of its content.
-    pub hash: Vec<u64>,
+    places: Vec<u32>,
 }
 
 impl Forest {
     pub fn read(site: &Site, normalise: &Normalise) -> Self {
         let urls = if normalise.urls { Urls::collect(site) } else { Urls::default() };
-        let pieces = stretches(site).into_par_iter().map(|files| Reader::read(site, files, normalise, &urls));
-        let mut pieces: Vec<Piece> = pieces.collect();
+        // What one thread remembers serves all the stretches that it reads.
+        let memories: Vec<Mutex<Memory>> = (0..=rayon::current_num_threads()).map(|_| Mutex::default()).collect();
+        let read = |files: Range<u32>| {
+            let first = SourceId(files.start);
+            let mut reader = Reader::new(Labels::new(site, normalise, &urls, first), first);
+            let thread = rayon::current_thread_index().unwrap_or(memories.len() - 1);
+            let mut memory = memories[thread].lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            files.map(SourceId).for_each(|id| reader.read(id, &mut memory));
+            reader.finish()
+        };
+        let mut stretches: Vec<Stretch> = stretches(site).into_par_iter().map(read).collect();
+        drop(memories);
         let mut forest = Self { files: vec![0], ..Self::default() };
-        for piece in &pieces {
+        for stretch in &stretches {
             let before = forest.files.last().copied().unwrap_or(0);
-            forest.files.extend(piece.ends.iter().map(|end| before + end));
+            forest.files.extend(stretch.files.iter().map(|end| before + end));
         }
-        let hashes = joined(&mut pieces, |piece| &mut piece.hash);
-        forest.start = joined(&mut pieces, |piece| &mut piece.start);
-        forest.inner = joined(&mut pieces, |piece| &mut piece.inner);
-        forest.end = joined(&mut pieces, |piece| &mut piece.end);
-        forest.size = joined(&mut pieces, |piece| &mut piece.size);
-        forest.label = joined(&mut pieces, |piece| &mut piece.label);
-        forest.tag = joined(&mut pieces, |piece| &mut piece.tag);
-        drop(pieces);
-        forest.classify(&hashes);
+        forest.classify(&mut stretches);
+        forest.start = joined(&mut stretches, |stretch| &mut stretch.start);
+        forest.inner = joined(&mut stretches, |stretch| &mut stretch.inner);
+        forest.end = joined(&mut stretches, |stretch| &mut stretch.end);
+        forest.size = joined(&mut stretches, |stretch| &mut stretch.size);
+        forest.place();
         forest
     }
 
-    /// Gives nodes of one hash one class; classes stand by their hashes.
-    fn classify(&mut self, hashes: &[u64]) {
-        // Nodes whose hashes begin alike first, so that the rest sorts in the cache.
-        const BEGINNINGS: usize = 4_096;
-        let beginning = |hash: u64| (hash >> 52) as usize;
-        let mut ends = vec![0_u32; BEGINNINGS + 1];
-        hashes.iter().for_each(|&hash| ends[beginning(hash) + 1] += 1);
-        (1..=BEGINNINGS).for_each(|at| ends[at] += ends[at - 1]);
-        self.places = vec![0; hashes.len()];
-        for (node, &hash) in hashes.iter().enumerate() {
-            let end = &mut ends[beginning(hash)];
-            self.places[*end as usize] = node as u32;
-            *end += 1;
+    /// Joins the classes of all stretches.
+    fn classify(&mut self, stretches: &mut [Stretch]) {
+        let mut all: Vec<(u64, u32, u32)> = Vec::new();
+        for (number, stretch) in (0..).zip(&*stretches) {
+            all.extend((0..).zip(&stretch.classes).map(|(at, class)| (class.hash, number, at)));
         }
-        let of_node = |&node: &u32| hashes[node as usize];
-        let sorted = self.places.par_chunk_by_mut(|a, b| beginning(of_node(a)) == beginning(of_node(b))).map(|nodes| {
-            let mut pairs: Vec<(u64, u32)> = nodes.iter().map(|node| (of_node(node), *node)).collect();
-            pairs.sort_unstable();
-            let mut found: Vec<(u64, u32)> = Vec::new();
-            for (place, (hash, node)) in nodes.iter_mut().zip(pairs) {
-                *place = node;
-                match found.last_mut().filter(|last| last.0 == hash) {
-                    Some(last) => last.1 += 1,
-                    None => found.push((hash, 1)),
+        all.par_sort_unstable();
+        // For each class of a stretch where it is met first: its stretch and its place there.
+        let mut firsts: Vec<Vec<(u32, u32)>> =
+            stretches.iter().map(|stretch| vec![(0, 0); stretch.classes.len()]).collect();
+        for same in all.chunk_by(|a, b| a.0 == b.0) {
+            same.iter().for_each(|&(_, stretch, at)| firsts[stretch as usize][at as usize] = (same[0].1, same[0].2));
+        }
+        drop(all);
+        let mut names: Vec<Vec<u32>> = Vec::with_capacity(stretches.len());
+        let mut before = 0;
+        for (number, (stretch, firsts)) in (0..).zip(stretches.iter().zip(firsts)) {
+            let mut own = Vec::with_capacity(firsts.len());
+            for (at, (first, there)) in (0..).zip(firsts) {
+                if (first, there) == (number, at) {
+                    own.push(self.classes.len() as u32);
+                    let class = stretch.classes[at as usize];
+                    self.classes.push(Class { node: before + class.node, ..class });
+                } else {
+                    own.push(
+                        names.get(first as usize).map_or_else(|| own[there as usize], |names| names[there as usize]),
+                    );
                 }
             }
-            found
-        });
-        let found: Vec<Vec<(u64, u32)>> = sorted.collect();
-        let mut at = 0;
-        for (hash, count) in found.into_iter().flatten() {
-            self.hash.push(hash);
-            self.first.push(at);
-            at += count;
+            names.push(own);
+            before += stretch.class.len() as u32;
         }
-        self.first.push(at);
-        let class: Vec<AtomicU32> = hashes.iter().map(|_| AtomicU32::new(0)).collect();
-        (0..self.hash.len() as u32).into_par_iter().with_min_len(1_024).for_each(|number| {
-            self.places(number).iter().for_each(|&node| class[node as usize].store(number, Ordering::Relaxed));
+        stretches.par_iter_mut().zip(names).for_each(|(stretch, names)| {
+            stretch.classes = Vec::new();
+            stretch.class.iter_mut().for_each(|class| *class = names[*class as usize]);
         });
-        self.class = class.into_iter().map(AtomicU32::into_inner).collect();
+        self.class = joined(stretches, |stretch| &mut stretch.class);
     }
 
-    /// How many classes there are.
-    pub fn classes(&self) -> usize {
-        self.hash.len()
+    /// Finds the places of all classes.
+    fn place(&mut self) {
+        self.first = vec![0; self.classes.len() + 1];
+        self.class.iter().for_each(|&class| self.first[class as usize + 1] += 1);
+        (1..self.first.len()).for_each(|class| self.first[class] += self.first[class - 1]);
+        // Some classes at a time, so that their places stay in the cache.
+        let mut places = vec![0; self.class.len()];
+        let mut parts = Vec::new();
+        let (mut rest, mut class) = (&mut places[..], 0);
+        while class < self.classes.len() {
+            let start = self.first[class];
+            let end = self.first.partition_point(|&first| first < start + PLACES).min(self.classes.len());
+            let (part, behind) = rest.split_at_mut((self.first[end] - start) as usize);
+            parts.push((class as u32..end as u32, part));
+            (rest, class) = (behind, end);
+        }
+        parts.into_par_iter().for_each(|(classes, part)| {
+            let first = &self.first[classes.start as usize..classes.end as usize];
+            let mut next: Vec<u32> = first.iter().map(|at| at - first[0]).collect();
+            for (node, &class) in (0..).zip(&self.class) {
+                if classes.contains(&class) {
+                    let at = &mut next[(class - classes.start) as usize];
+                    part[*at as usize] = node;
+                    *at += 1;
+                }
+            }
+        });
+        self.places = places;
+    }
+
+    /// What a node is.
+    pub fn of(&self, node: u32) -> &Class {
+        &self.classes[self.class[node as usize] as usize]
+    }
+
+    /// How many nodes a node is, itself included.
+    pub fn size(&self, node: u32) -> u32 {
+        self.size[node as usize]
+    }
+
+    /// What tells the name of a node; see [`super::labels::Label`].
+    pub fn tag(&self, node: u32) -> u16 {
+        self.of(node).tag
+    }
+
+    /// The first node of a class.
+    pub fn first(&self, class: u32) -> u32 {
+        self.classes[class as usize].node
     }
 
     /// The nodes of a class.
@@ -128,11 +167,11 @@ impl Forest {
 
     /// The children of a node.
     pub fn children(&self, node: u32) -> impl Iterator<Item = u32> + '_ {
-        let end = node + self.size[node as usize];
+        let end = node + self.size(node);
         let mut at = node + 1;
         std::iter::from_fn(move || {
             let child = (at < end).then_some(at)?;
-            at += self.size[child as usize];
+            at += self.size(child);
             Some(child)
         })
     }
@@ -143,7 +182,7 @@ impl Forest {
         let mut at = self.files[file as usize];
         std::iter::from_fn(move || {
             let node = (at < end).then_some(at)?;
-            at += self.size[node as usize];
+            at += self.size(node);
             Some(node)
         })
     }
@@ -151,6 +190,22 @@ impl Forest {
     /// The file that a node stands in.
     pub fn file(&self, node: u32) -> u32 {
         self.files.partition_point(|&first| first <= node) as u32 - 1
+    }
+
+    /// The files that nodes, in order, stand in.
+    pub fn files_of(&self, nodes: impl IntoIterator<Item = u32>) -> Vec<u32> {
+        let mut file = 0;
+        let next = |node: u32| {
+            // Mostly it is the next one.
+            if self.files[file + 1] <= node {
+                file += 1;
+            }
+            if self.files[file + 1] <= node {
+                file += self.files[file..].partition_point(|&first| first <= node) - 1;
+            }
+            file as u32
+        };
+        nodes.into_iter().map(next).collect()
     }
 
     /// Length in bytes.
@@ -163,11 +218,11 @@ impl Forest {
         let mut around = Vec::new();
         let mut at = self.files[self.file(node) as usize];
         while at < node {
-            if at + self.size[at as usize] > node {
+            if at + self.size(at) > node {
                 around.push(at);
                 at += 1;
             } else {
-                at += self.size[at as usize];
+                at += self.size(at);
             }
         }
         around.reverse();
@@ -175,18 +230,11 @@ impl Forest {
     }
 }
 
-/// What tells the name of an element, in lower case, among the tags of nodes.
-pub(super) fn tag_of(name: &[u8]) -> u16 {
-    (xxh3_64_with_seed(name, SEED_ELEMENT) as u16).max(2)
-}
-
-const SEED_TEXT: u64 = 1;
-const SEED_ELEMENT: u64 = 2;
-const SEED_CONSTRUCT: u64 = 3;
-const SEED_OTHER: u64 = 4;
+/// How many places are found in one go, about.
+const PLACES: u32 = 1 << 21;
 
 /// How many bytes are read in one go, about.
-const STRETCH: usize = 4 << 20;
+const STRETCH: usize = 16 << 20;
 
 /// All files of a site, in stretches of about the same size.
 fn stretches(site: &Site) -> Vec<Range<u32>> {
@@ -202,283 +250,10 @@ fn stretches(site: &Site) -> Vec<Range<u32>> {
     found
 }
 
-/// One of the columns of all pieces, which give theirs away.
-fn joined<T: std::marker::Copy>(pieces: &mut [Piece], column: impl Fn(&mut Piece) -> &mut Vec<T>) -> Vec<T> {
-    let count = pieces.iter_mut().map(|piece| column(piece).len()).sum();
+/// One of the columns of all stretches, which give theirs away.
+fn joined(stretches: &mut [Stretch], column: impl Fn(&mut Stretch) -> &mut Vec<u32>) -> Vec<u32> {
+    let count = stretches.iter_mut().map(|stretch| column(stretch).len()).sum();
     let mut all = Vec::with_capacity(count);
-    pieces.iter_mut().for_each(|piece| all.append(&mut std::mem::take(column(piece))));
+    stretches.iter_mut().for_each(|stretch| all.append(&mut std::mem::take(column(stretch))));
     all
-}
-
-/// The nodes of some files, in columns.
-#[derive(Default)]
-struct Piece {
-    hash: Vec<u64>,
-    start: Vec<u32>,
-    inner: Vec<u32>,
-    end: Vec<u32>,
-    size: Vec<u32>,
-    label: Vec<u32>,
-    tag: Vec<u16>,
-    /// For each file the node behind its last one.
-    ends: Vec<u32>,
-}
-
-/// Reads the nodes of files, one after the other.
-struct Reader<'a> {
-    site: &'a Site,
-    id: SourceId,
-    template: &'a Template,
-    /// A hash of the folder; URLs are told by it.
-    folder: u64,
-    document: Document,
-    normalise: &'a Normalise,
-    urls: &'a Urls,
-    piece: Piece,
-    /// Known hashes of attributes as they are written, by folder.
-    attributes: FxHashMap<u64, u64>,
-    /// Ends of the open nodes, with their places in the piece.
-    open: Vec<(u32, usize)>,
-}
-
-impl<'a> Reader<'a> {
-    fn read(site: &'a Site, files: Range<u32>, normalise: &'a Normalise, urls: &'a Urls) -> Piece {
-        let mut reader = Self {
-            site,
-            id: SourceId(files.start),
-            template: site.get(SourceId(files.start)),
-            folder: 0,
-            document: Document::default(),
-            normalise,
-            urls,
-            piece: Piece::default(),
-            attributes: FxHashMap::default(),
-            open: Vec::new(),
-        };
-        for id in files.map(SourceId) {
-            reader.id = id;
-            reader.template = site.get(id);
-            reader.folder = xxh3_64(folder(&reader.template.path).as_bytes());
-            if reader.template.unreadable.is_none() {
-                reader.document.read_again(&reader.template.source, reader.template.constructs.clone());
-                reader.all();
-            }
-            reader.piece.ends.push(reader.piece.hash.len() as u32);
-        }
-        reader.piece
-    }
-
-    /// Takes the nodes over and hashes them from the leaves up.
-    fn all(&mut self) {
-        let count = self.document.nodes.len() as u32;
-        for at in 1..count {
-            while self.open.last().is_some_and(|(end, _)| *end <= at) {
-                self.close();
-            }
-            if self.node(at) {
-                self.open.push((self.document.nodes[at as usize].next, self.piece.hash.len() - 1));
-            }
-        }
-        while !self.open.is_empty() {
-            self.close();
-        }
-    }
-
-    /// Folds the hashes of the children into the innermost open node's own.
-    fn close(&mut self) {
-        let Some((_, index)) = self.open.pop() else { return };
-        let piece = &mut self.piece;
-        let mut hash = piece.hash[index];
-        let mut at = index + 1;
-        while at < piece.hash.len() {
-            hash = mix(hash, piece.hash[at]);
-            at += piece.size[at] as usize;
-        }
-        piece.hash[index] = hash;
-        piece.size[index] = (piece.hash.len() - index) as u32;
-    }
-
-    /// Takes a node over, unless it is nothing but white space or leaves nothing in the page.
-    fn node(&mut self, at: u32) -> bool {
-        let node = self.document.nodes[at as usize];
-        let span = self.document.span(at);
-        let source = &self.template.source;
-        let (hash, tag) = match node.kind {
-            NodeKind::Text => match self.text(at, span) {
-                Some(hash) => (hash, 0),
-                None => return false,
-            },
-            NodeKind::Element => self.element(at),
-            NodeKind::Construct | NodeKind::Pair => match self.construct(self.document.offset(node.first)) {
-                Some(item) => (self.meaning(&item), 1),
-                None => return false,
-            },
-            _ => (xxh3_64_with_seed(trim_blanks(span.of(source)), SEED_OTHER), 1),
-        };
-        let piece = &mut self.piece;
-        piece.hash.push(hash);
-        piece.start.push(span.start);
-        piece.inner.push(self.document.offset(node.inner).min(span.end));
-        piece.end.push(span.end);
-        piece.size.push(1);
-        piece.label.push(hash as u32);
-        piece.tag.push(tag);
-        true
-    }
-
-    /// Hash of a text without the white space that does not count; `None` if nothing is left.
-    fn text(&self, at: u32, span: Span) -> Option<u64> {
-        let bytes = span.of(&self.template.source);
-        let parent = self.document.nodes[at as usize].parent;
-        let preserved = element(self.document.name(&self.template.source, parent)).preserves;
-        if preserved || !self.normalise.blanks {
-            return (!bytes.iter().all(|&b| is_blank(b)) || preserved).then(|| xxh3_64_with_seed(bytes, SEED_TEXT));
-        }
-        let inner = trim_blanks(bytes);
-        (!inner.is_empty()).then(|| xxh3_64_with_seed(&self.plain(inner), SEED_TEXT))
-    }
-
-    /// A text with single spaces and without character references.
-    fn plain<'t>(&self, text: &'t [u8]) -> std::borrow::Cow<'t, [u8]> {
-        let decoded = self.normalise.references && memchr::memchr(b'&', text).is_some();
-        let mut blank = false;
-        let spaced = text.iter().any(|&b| {
-            let before = std::mem::replace(&mut blank, b <= b' ' && is_blank(b));
-            blank && (before || b != b' ')
-        });
-        if !decoded && !spaced {
-            return text.into();
-        }
-        let mut out = Vec::with_capacity(text.len());
-        for word in text.split(|&b| is_blank(b)).filter(|word| !word.is_empty()) {
-            if !out.is_empty() {
-                out.push(b' ');
-            }
-            out.extend_from_slice(word);
-        }
-        if decoded {
-            out = htmlize::unescape(String::from_utf8_lossy(&out)).into_owned().into_bytes();
-        }
-        out.into()
-    }
-
-    /// Hash of an element's tag and attributes, and what tells its name.
-    fn element(&mut self, at: u32) -> (u64, u16) {
-        let source = &self.template.source;
-        let name = self.document.name(source, at);
-        let tag = xxh3_64_with_seed(&self.name(name), SEED_ELEMENT);
-        let mut sum = tag;
-        let mut order = 1_u64;
-        let node = self.document.nodes[at as usize];
-        for index in node.first + 1..node.inner {
-            let token = self.document.tokens[index as usize];
-            let hash = match token.kind {
-                TokenKind::Attribute => self.attribute(token.name(), token.value(source), token.span()),
-                TokenKind::Construct => match self.construct(token.start) {
-                    Some(item) => self.meaning(&item),
-                    None => continue,
-                },
-                _ => continue,
-            };
-            // In a sum the order does not matter.
-            sum = sum.wrapping_add(if self.normalise.attributes { hash } else { hash.wrapping_mul(order) });
-            order += 2;
-        }
-        (sum, (tag as u16).max(2))
-    }
-
-    fn attribute(&mut self, name: Span, value: Option<Span>, span: Span) -> u64 {
-        let source = &self.template.source;
-        let key = xxh3_64_with_seed(span.of(source), self.folder);
-        if let Some(known) = self.attributes.get(&key) {
-            return *known;
-        }
-        let name = &*self.name(name.of(source));
-        let value_hash = match value {
-            None => 0,
-            Some(value) if self.holds_constructs(value) => self.mixed(value),
-            Some(value) if name == b"class" && self.normalise.attributes => {
-                let words = value.of(source).split(|&b| is_blank(b)).filter(|word| !word.is_empty());
-                words.map(|word| xxh3_64_with_seed(word, SEED_TEXT)).fold(0, u64::wrapping_add)
-            }
-            Some(value) => self
-                .urls
-                .canonical(&self.template.path, name, value.of(source))
-                .unwrap_or_else(|| xxh3_64_with_seed(&self.plain(trim_blanks(value.of(source))), SEED_TEXT)),
-        };
-        let hash = mix(xxh3_64_with_seed(name, SEED_OTHER), value_hash);
-        self.attributes.insert(key, hash);
-        hash
-    }
-
-    /// A name, in lower case if letter case does not count.
-    fn name<'t>(&self, name: &'t [u8]) -> std::borrow::Cow<'t, [u8]> {
-        match self.normalise.case && name.iter().any(u8::is_ascii_uppercase) {
-            true => name.to_ascii_lowercase().into(),
-            false => name.into(),
-        }
-    }
-
-    fn holds_constructs(&self, span: Span) -> bool {
-        let items = &self.template.constructs.items;
-        if items.is_empty() {
-            return false;
-        }
-        let at = items.partition_point(|item| item.span.end <= span.start);
-        items.get(at).is_some_and(|item| item.span.start < span.end)
-    }
-
-    /// Hash of a value with constructs in it.
-    fn mixed(&self, span: Span) -> u64 {
-        let source = &self.template.source;
-        let items = &self.template.constructs.items;
-        let first = items.partition_point(|item| item.span.end <= span.start);
-        let (mut hash, mut at) = (SEED_TEXT, span.start);
-        for item in items[first..].iter().take_while(|item| item.span.start < span.end) {
-            hash = mix(hash, xxh3_64(Span::new(at, item.span.start.max(at)).of(source)));
-            hash = mix(hash, self.meaning(item));
-            at = item.span.end.min(span.end);
-        }
-        mix(hash, xxh3_64(Span::new(at, span.end).of(source)))
-    }
-
-    /// The construct that starts at a place; `None` for one that leaves nothing in the page.
-    fn construct(&self, start: u32) -> Option<Construct> {
-        let items = &self.template.constructs.items;
-        let at = items.partition_point(|item| item.span.start < start);
-        items[at..].iter().find(|item| item.is_opaque()).filter(|item| item.kind != Kind::Comment).copied()
-    }
-
-    /// Hash of what a construct means, the same in every dialect.
-    fn meaning(&self, item: &Construct) -> u64 {
-        let source = &self.template.source;
-        if !self.normalise.constructs {
-            return xxh3_64_with_seed(item.span.of(source), SEED_CONSTRUCT);
-        }
-        let kind = match item.kind {
-            Kind::Slot | Kind::Fill => Kind::Block,
-            kind => kind,
-        };
-        let index = self.template.constructs.items.partition_point(|other| other.span.start < item.span.start);
-        let file = match self.site.links(self.id).target(index as u32) {
-            Some(Ok(target)) => self.site.get(*target).path.as_bytes(),
-            _ => item.target.of(source),
-        };
-        // A divider is told by its words; they differ from dialect to dialect.
-        let part = if item.part == Part::Branch && item.expr.is_empty() { 7 } else { item.part as u64 };
-        let start = mix(SEED_CONSTRUCT + part, xxh3_64(kind.word().as_bytes()));
-        let parts = [file, item.name.of(source), item.expr.of(source), item.value.of(source)];
-        let printed = if item.kind == Kind::Output && item.expr.is_empty() {
-            [parts[0], parts[2], parts[1], parts[3]]
-        } else {
-            parts
-        };
-        printed.iter().fold(start, |hash, part| mix(hash, xxh3_64(&self.plain(trim_blanks(part)))))
-    }
-}
-
-/// Folds a hash into another one; the order matters.
-pub(super) fn mix(a: u64, b: u64) -> u64 {
-    let x = (a ^ b.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-    (x ^ (x >> 29)).wrapping_mul(0xbf58_476d_1ce4_e5b9).wrapping_add(b)
 }

@@ -11,10 +11,13 @@ mod alike;
 mod beside;
 mod drift;
 mod forest;
+mod labels;
+mod reader;
 mod runs;
 mod select;
 mod urls;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::Serialize;
@@ -23,9 +26,10 @@ use crate::site::{Site, Template};
 use crate::text::{LineIndex, SourceId, count_lines, preview};
 use advice::Adviser;
 use alike::Cluster;
-use forest::{Forest, mix};
+use forest::Forest;
+use labels::mix;
 use rayon::prelude::*;
-use runs::{Copy, Least, Run, Runs, run_bytes};
+use runs::{Copy, Least, Run, Runs};
 use select::{Gain, Worth};
 
 pub use advice::{Advice, AdviceKind};
@@ -231,9 +235,9 @@ pub struct Saving {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RepeatCopy {
     /// The file's path.
-    pub file: String,
+    pub file: Arc<str>,
     /// The dialect it is read in.
-    pub dialect: String,
+    pub dialect: Arc<str>,
     /// Its first line, 1-based.
     pub line_start: u32,
     /// Its last line, 1-based.
@@ -263,7 +267,7 @@ impl RepeatFilter {
         let beneath = |folder: &String, file: &str| crate::site::beneath(file, folder.trim_matches('/')).is_some();
         let any = |wanted: &dyn Fn(&RepeatCopy) -> bool| group.copies.iter().any(wanted);
         self.folder.as_ref().is_none_or(|folder| any(&|copy| beneath(folder, &copy.file)))
-            && self.dialect.as_ref().is_none_or(|dialect| any(&|copy| copy.dialect == *dialect))
+            && self.dialect.as_ref().is_none_or(|dialect| any(&|copy| *copy.dialect == **dialect))
             && self.kind.is_none_or(|kind| kind == group.kind)
     }
 }
@@ -317,7 +321,13 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
         .map(|(index, gain)| Chosen { candidate: candidate(index), gain })
         .partition(|chosen| chosen.gain.copies.len() > 2 || chosen.gain.saving >= 3 * min_saving);
     let lines = Lines::of(site, &forest, &told);
-    let teller = Teller { site, forest: &forest, adviser: Adviser::new(site, &forest), lines };
+    let mut dialects: BTreeMap<&str, Arc<str>> = BTreeMap::new();
+    let names = site.templates.iter().map(|template| {
+        let dialect = template.dialect.name.as_str();
+        (template.path.as_str().into(), dialects.entry(dialect).or_insert_with(|| dialect.into()).clone())
+    });
+    let names = names.collect();
+    let teller = Teller { site, forest: &forest, adviser: Adviser::new(site, &forest), lines, names };
     let mut groups: Vec<(RepeatGroup, u64)> = told.par_iter().map(|chosen| teller.group(chosen)).collect();
     groups.sort_by(|(a, _), (b, _)| b.merit().cmp(&a.merit()).then(a.id.cmp(&b.id)));
     let repeated: u64 = groups.iter().map(|(_, repeated)| repeated).sum();
@@ -330,16 +340,17 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
 }
 
 /// The lines of the files that are told of.
-struct Lines(rustc_hash::FxHashMap<u32, LineIndex>);
+struct Lines(Vec<Option<LineIndex>>);
 
 impl Lines {
     fn of(site: &Site, forest: &Forest, told: &[Chosen<'_>]) -> Self {
-        let mut files: Vec<u32> =
-            told.iter().flat_map(|chosen| &chosen.gain.copies).map(|&(node, _)| forest.file(node)).collect();
-        files.sort_unstable();
-        files.dedup();
-        let index = |file: u32| (file, LineIndex::new(&site.get(SourceId(file)).source));
-        Self(files.into_par_iter().map(index).collect::<Vec<_>>().into_iter().collect())
+        let mut is_told = vec![false; site.templates.len()];
+        for chosen in told {
+            let files = forest.files_of(chosen.gain.copies.iter().map(|copy| copy.start));
+            files.into_iter().for_each(|file| is_told[file as usize] = true);
+        }
+        let index = |(template, is_told): (&Template, bool)| is_told.then(|| LineIndex::new(&template.source));
+        Self(site.templates.par_iter().zip(is_told).map(index).collect())
     }
 }
 
@@ -348,6 +359,8 @@ struct Teller<'a> {
     forest: &'a Forest,
     adviser: Adviser<'a>,
     lines: Lines,
+    /// For each file its path and the name of its dialect, which all its copies share.
+    names: Vec<(Arc<str>, Arc<str>)>,
 }
 
 impl Teller<'_> {
@@ -355,6 +368,7 @@ impl Teller<'_> {
     fn group(&self, chosen: &Chosen<'_>) -> (RepeatGroup, u64) {
         let forest = self.forest;
         let copies = &chosen.gain.copies;
+        let files = forest.files_of(copies.iter().map(|copy| copy.start));
         let first = copies[0];
         let (kind, share, told) = match chosen.candidate {
             Candidate::Run(_) => (RepeatKind::Same, 1.0, drift::Differences::default()),
@@ -362,27 +376,28 @@ impl Teller<'_> {
                 (RepeatKind::Alike, cluster.share, drift::Differences::of(self.site, forest, cluster, copies))
             }
         };
-        let piece = self.text(first);
+        let piece = self.text(first, files[0]);
         let lines = count_lines(piece.trim_ascii_end().as_bytes());
         let saved = lines.saturating_sub(1) * (copies.len() - 1);
         let reports: Vec<RepeatCopy> = copies
             .iter()
+            .zip(&files)
             .zip(told.values.iter().cloned().chain(std::iter::repeat(Arc::default())))
-            .map(|(&copy, gaps)| self.copy(copy, gaps))
+            .map(|((&copy, &file), gaps)| self.copy(copy, file, gaps))
             .collect();
         let drift = told.drift.into_iter().map(|(index, difference)| {
             let copy = &reports[index];
-            Drift { file: copy.file.clone(), line: copy.line_start, difference }
+            Drift { file: copy.file.to_string(), line: copy.line_start, difference }
         });
         let is_loop = matches!(chosen.candidate, Candidate::Run(run) if run.is_loop());
         let group = RepeatGroup {
             id: format!("{:08x}", self.identity(chosen) >> 32),
             kind,
-            weight: Weight { bytes: run_bytes(forest, first), nodes: first.1 - first.0 },
+            weight: Weight { bytes: first.bytes(forest), nodes: first.end - first.start },
             similarity: share,
             saving: Saving { lines: (saved as f64 * share) as usize, bytes: chosen.gain.saving },
             drift: drift.collect(),
-            advice: self.adviser.advise(copies, &told.gaps, is_loop),
+            advice: self.adviser.advise(copies, &files, &told.gaps, is_loop),
             gaps: told.gaps,
             copies: reports,
             pattern: if told.pattern.is_empty() { piece } else { told.pattern },
@@ -394,41 +409,36 @@ impl Teller<'_> {
     fn identity(&self, chosen: &Chosen<'_>) -> u64 {
         let forest = self.forest;
         match chosen.candidate {
-            Candidate::Cluster(cluster) => mix(1, forest.hash[cluster.leader as usize]),
+            Candidate::Cluster(cluster) => mix(1, forest.classes[cluster.leader as usize].hash),
             Candidate::Run(_) => {
-                let (start, end) = chosen.gain.copies[0];
+                let Copy { start, end, .. } = chosen.gain.copies[0];
                 let (mut at, mut hash) = (start, 0);
                 while at < end {
-                    hash = mix(hash, forest.hash[forest.class[at as usize] as usize]);
-                    at += forest.size[at as usize];
+                    hash = mix(hash, forest.of(at).hash);
+                    at += forest.size(at);
                 }
                 hash
             }
         }
     }
 
-    fn template(&self, copy: Copy) -> (u32, &Template) {
-        let file = self.forest.file(copy.0);
-        (file, self.site.get(SourceId(file)))
-    }
-
-    fn text(&self, copy: Copy) -> String {
-        let start = self.forest.start[copy.0 as usize] as usize;
-        let (_, template) = self.template(copy);
-        let bytes = &template.source[start..start + run_bytes(self.forest, copy) as usize];
+    fn text(&self, copy: Copy, file: u32) -> String {
+        let start = self.forest.start[copy.start as usize] as usize;
+        let source = &self.site.get(SourceId(file)).source;
+        let bytes = &source[start..start + copy.bytes(self.forest) as usize];
         String::from_utf8_lossy(bytes).into_owned()
     }
 
-    fn copy(&self, copy: Copy, gaps: Arc<[String]>) -> RepeatCopy {
-        let (file, template) = self.template(copy);
-        let start = self.forest.start[copy.0 as usize];
-        let end = start + run_bytes(self.forest, copy);
+    fn copy(&self, copy: Copy, file: u32, gaps: Arc<[String]>) -> RepeatCopy {
+        let source = &self.site.get(SourceId(file)).source;
+        let start = self.forest.start[copy.start as usize];
+        let end = start + copy.bytes(self.forest);
         // The end of a text may be blank lines.
-        let trimmed = template.source[start as usize..end as usize].trim_ascii_end().len() as u32;
-        let line = |offset: u32| self.lines.0.get(&file).map_or(1, |lines| lines.line(offset));
+        let trimmed = source[start as usize..end as usize].trim_ascii_end().len() as u32;
+        let line = |offset: u32| self.lines.0[file as usize].as_ref().map_or(1, |lines| lines.line(offset));
         RepeatCopy {
-            file: template.path.clone(),
-            dialect: template.dialect.name.clone(),
+            file: self.names[file as usize].0.clone(),
+            dialect: self.names[file as usize].1.clone(),
             line_start: line(start),
             line_end: line((start + trimmed).saturating_sub(1).max(start)),
             byte_start: start,

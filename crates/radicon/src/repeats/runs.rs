@@ -13,7 +13,8 @@ use libsais::SuffixArrayConstruction;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
-use super::forest::{Forest, mix};
+use super::forest::Forest;
+use super::labels::mix;
 
 /// The longest period of a loop, in siblings.
 const MOST_PERIOD: usize = 16;
@@ -45,14 +46,48 @@ pub(super) struct Run {
 
 #[derive(Clone, Copy, Debug)]
 enum RunKind {
-    /// From the first to the last suffix that starts with it, so many symbols long.
-    Interval { first: u32, last: u32, length: u32 },
+    /// From the first to the last suffix that starts with it.
+    Interval { first: u32, last: u32 },
     /// So many units in a row, each of so many nodes, behind a parent.
     Loop { place: Place, unit: u32, times: u32 },
 }
 
-/// A stretch of nodes, from the first to behind the last.
-pub(super) type Copy = (u32, u32);
+/// A run of siblings where it stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Copy {
+    /// The first sibling.
+    pub start: u32,
+    /// The node behind all of them.
+    pub end: u32,
+    /// The last sibling.
+    pub last: u32,
+}
+
+impl Copy {
+    /// One node alone.
+    pub fn of(forest: &Forest, node: u32) -> Self {
+        Self { start: node, end: node + forest.size(node), last: node }
+    }
+
+    /// The siblings from one node to another.
+    pub fn between(forest: &Forest, start: u32, end: u32) -> Self {
+        let mut last = start;
+        while last + forest.size(last) < end {
+            last += forest.size(last);
+        }
+        Self { start, end, last }
+    }
+
+    /// The same siblings elsewhere.
+    fn at(self, start: u32) -> Self {
+        Self { start, end: start + (self.end - self.start), last: start + (self.last - self.start) }
+    }
+
+    /// Length in bytes.
+    pub fn bytes(self, forest: &Forest) -> u32 {
+        forest.end[self.last as usize] - forest.start[self.start as usize]
+    }
+}
 
 /// All runs of a forest.
 pub(super) struct Runs<'f> {
@@ -124,18 +159,14 @@ impl<'f> Runs<'f> {
         let base = self.base(head.parent);
         let (start, end) = (base + head.delta, base + tail.delta + tail.nodes);
         let run = Run {
-            kind: RunKind::Interval { first: first as u32, last: last as u32, length },
-            bytes: self.length(start, end),
+            kind: RunKind::Interval { first: first as u32, last: last as u32 },
+            bytes: Copy::between(self.forest, start, end).bytes(self.forest),
             nodes: end - start,
             copies: copies.min(u64::from(u32::MAX)) as u32,
         };
         if run.is_worth(least) {
             self.all.push(run);
         }
-    }
-
-    fn length(&self, start: u32, end: u32) -> u32 {
-        run_bytes(self.forest, (start, end))
     }
 
     fn weight(&self, at: i32) -> u32 {
@@ -149,29 +180,29 @@ impl<'f> Runs<'f> {
     fn base(&self, parent: u32) -> u32 {
         match parent {
             file if file >= FILE => self.forest.files[(file - FILE) as usize],
-            class => self.forest.places(class)[0],
+            class => self.forest.first(class),
         }
     }
 
     /// Every place of a run, in order.
     pub fn copies(&self, run: &Run) -> Vec<Copy> {
-        let mut copies = Vec::new();
+        let mut starts = Vec::new();
         match run.kind {
-            RunKind::Interval { first, last, length } => {
+            RunKind::Interval { first, last, .. } => {
                 for &at in &self.suffixes[first as usize..=last as usize] {
-                    let (head, tail) = (self.places[at as usize], self.places[at as usize + length as usize - 1]);
-                    self.each_parent(head.parent, |base| {
-                        copies.push((base + head.delta, base + tail.delta + tail.nodes))
-                    });
+                    let head = self.places[at as usize];
+                    self.each_parent(head.parent, |base| starts.push(base + head.delta));
                 }
             }
             RunKind::Loop { place, unit, times } => self.each_parent(place.parent, |base| {
                 let start = base + place.delta;
-                copies.extend((0..times).map(|time| (start + time * unit, start + (time + 1) * unit)));
+                starts.extend((0..times).map(|time| start + time * unit));
             }),
         }
-        copies.sort_unstable();
-        copies
+        starts.sort_unstable();
+        // All are the same, so one tells how far they reach.
+        let one = starts.first().map(|&start| Copy::between(self.forest, start, start + run.nodes));
+        starts.into_iter().filter_map(|start| Some(one?.at(start))).collect()
     }
 
     fn each_parent(&self, parent: u32, mut each: impl FnMut(u32)) {
@@ -192,15 +223,6 @@ impl Run {
         let saving = u64::from(self.copies.saturating_sub(1)) * u64::from(self.bytes);
         self.copies > 1 && self.bytes >= least.bytes && self.nodes >= least.nodes && saving >= least.saving
     }
-}
-
-/// Length in bytes of a run of siblings.
-pub(super) fn run_bytes(forest: &Forest, (start, end): Copy) -> u32 {
-    let mut last = start;
-    while last + forest.size[last as usize] < end {
-        last += forest.size[last as usize];
-    }
-    forest.end[last as usize] - forest.start[start as usize]
 }
 
 /// The sequences of children of all distinct nodes, one behind the other.
@@ -225,7 +247,7 @@ fn build(forest: &Forest) -> Built {
     let separators = pieces.iter().chain([&tops]).flat_map(|piece| &piece.text).filter(|&&symbol| symbol == SEPARATOR);
     let (mut separator, mut next) = (0, separators.count() as i32);
     let mut built = Built { text: Vec::with_capacity(length), places: Vec::with_capacity(length), loops: Vec::new() };
-    let mut classes = vec![SEPARATOR; forest.classes()];
+    let mut classes = vec![SEPARATOR; forest.classes.len()];
     let mut units: FxHashMap<u64, i32> = FxHashMap::default();
     for piece in pieces.into_iter().chain([tops]) {
         let symbol = |&symbol: &i32| {
@@ -276,7 +298,7 @@ impl<'f> Builder<'f> {
         let mut children = Vec::new();
         for node in nodes {
             let class = forest.class[node];
-            if forest.size[node] > 1 && forest.places(class)[0] as usize == node {
+            if forest.size(node as u32) > 1 && forest.first(class) as usize == node {
                 children.clear();
                 children.extend(forest.children(node as u32));
                 builder.sequence(class, node as u32, forest.count(class), &children);
@@ -302,27 +324,25 @@ impl<'f> Builder<'f> {
         while at < children.len() {
             let delta = children[at] - base;
             if let Some((period, times)) = period(children.len() - at, |i| class(at + i)) {
-                let nodes =
-                    |range: std::ops::Range<usize>| range.map(|i| forest.size[children[i] as usize]).sum::<u32>();
+                let nodes = |range: std::ops::Range<usize>| range.map(|i| forest.size(children[i])).sum::<u32>();
                 let (unit, all) = (nodes(at..at + period), nodes(at..at + period * times));
                 let place = Place { parent, delta, nodes: all };
                 let start = children[at];
                 self.loops.push(Run {
                     kind: RunKind::Loop { place, unit, times: times as u32 },
-                    bytes: run_bytes(forest, (start, start + unit)),
+                    bytes: Copy::between(forest, start, start + unit).bytes(forest),
                     nodes: unit,
                     copies: count.saturating_mul(times as u32),
                 });
-                let hash = (at..at + period).fold(times as u64, |hash, i| mix(hash, forest.hash[class(i) as usize]));
+                let hash =
+                    (at..at + period).fold(times as u64, |hash, i| mix(hash, forest.classes[class(i) as usize].hash));
                 self.push(UNIT - self.units.len() as i32, place);
                 self.units.push(hash);
                 at += period * times;
             } else {
                 match forest.count(class(at)) == count {
                     true => self.separate(),
-                    false => {
-                        self.push(class(at) as i32, Place { parent, delta, nodes: forest.size[children[at] as usize] })
-                    }
+                    false => self.push(class(at) as i32, Place { parent, delta, nodes: forest.size(children[at]) }),
                 }
                 at += 1;
             }

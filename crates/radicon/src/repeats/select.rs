@@ -23,8 +23,8 @@ impl Cover {
         Self { bits: vec![0; nodes.div_ceil(64)] }
     }
 
-    pub fn add(&mut self, (start, end): Copy) {
-        for node in start..end {
+    pub fn add(&mut self, copy: Copy) {
+        for node in copy.start..copy.end {
             self.bits[node as usize / 64] |= 1 << (node % 64);
         }
     }
@@ -47,17 +47,17 @@ impl Cover {
 
     /// The bytes of a run that nothing covers; `None` if one of its siblings is covered.
     pub fn bare_bytes(&self, forest: &Forest, copy: Copy) -> Option<u64> {
-        let mut bare = u64::from(super::runs::run_bytes(forest, copy));
-        let (mut at, mut sibling) = (copy.0, copy.0);
-        while let Some(node) = self.next(at, copy.1) {
+        let mut bare = u64::from(copy.bytes(forest));
+        let (mut at, mut sibling) = (copy.start, copy.start);
+        while let Some(node) = self.next(at, copy.end) {
             while sibling < node {
-                sibling += forest.size[sibling as usize];
+                sibling += forest.size(sibling);
             }
             if sibling == node {
                 return None;
             }
             bare = bare.saturating_sub(u64::from(forest.bytes(node)));
-            at = node + forest.size[node as usize];
+            at = node + forest.size(node);
         }
         Some(bare)
     }
@@ -77,7 +77,7 @@ pub(super) fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
     let mut kept: Vec<Copy> = Vec::with_capacity(copies.len());
     let (mut total, mut most) = (0, 0);
     for copy in copies {
-        if kept.last().is_some_and(|last| copy.0 < last.1) {
+        if kept.last().is_some_and(|last| copy.start < last.end) {
             continue;
         }
         let Some(bytes) = cover.bare_bytes(forest, copy) else { continue };

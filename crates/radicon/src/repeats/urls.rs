@@ -49,6 +49,11 @@ impl Urls {
         Self { usual, known: true }
     }
 
+    /// Whether what a URL in an attribute is known by may depend on where it stands.
+    pub fn is_placed(&self, name: &[u8], url: &[u8]) -> bool {
+        self.known && ATTRIBUTES.contains(&name) && is_of_site(url)
+    }
+
     /// What a URL in an attribute is known by; `None` for other attributes.
     pub fn canonical(&self, path: &str, name: &[u8], url: &[u8]) -> Option<u64> {
         if !self.known || !ATTRIBUTES.contains(&name) {
@@ -57,6 +62,12 @@ impl Urls {
         let place = place(path, url)?;
         Some(self.usual.get(&place).copied().unwrap_or_else(|| spelling(url)))
     }
+}
+
+/// Whether a URL may lead to a place within the site.
+fn is_of_site(url: &[u8]) -> bool {
+    let scheme = url.iter().position(|b| !b.is_ascii_alphanumeric()).is_some_and(|at| url[at] == b':');
+    !scheme && !url.starts_with(b"//") && url.first().is_some_and(|first| !b"#?{[(<".contains(first))
 }
 
 fn spelling(url: &[u8]) -> u64 {
@@ -79,12 +90,10 @@ const MOST_PARTS: usize = 32;
 
 /// Where a URL points to within the site; `None` if it leads out or is none of a file.
 fn place(path: &str, url: &[u8]) -> Option<u64> {
-    let scheme = url.iter().position(|b| !b.is_ascii_alphanumeric()).is_some_and(|at| url[at] == b':');
-    let first = *url.first()?;
-    if scheme || url.starts_with(b"//") || b"#?{[(<".contains(&first) {
+    if !is_of_site(url) {
         return None;
     }
-    let from = if first == b'/' { "" } else { folder(path) };
+    let from = if url.starts_with(b"/") { "" } else { folder(path) };
     let mut parts = [0_u64; MOST_PARTS];
     let mut count = 0;
     for part in from.as_bytes().split(|&b| b == b'/').chain(url.split(|&b| b == b'/')) {
@@ -98,7 +107,7 @@ fn place(path: &str, url: &[u8]) -> Option<u64> {
             }
         }
     }
-    Some(parts[..count].iter().fold(6, |hash, part| super::forest::mix(hash, *part)))
+    Some(parts[..count].iter().fold(6, |hash, part| super::labels::mix(hash, *part)))
 }
 
 #[cfg(test)]

@@ -168,7 +168,7 @@ fn others(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
     let mut copies: Vec<(SourceId, Span)> = Vec::new();
     for group in found.groups.iter().filter(|group| group.kind == RepeatKind::Same) {
         let is_it = |copy: &&crate::repeats::RepeatCopy| {
-            copy.file == *path && copy.byte_start == span.start && copy.byte_end == span.end
+            *copy.file == **path && copy.byte_start == span.start && copy.byte_end == span.end
         };
         if group.copies.iter().any(|copy| is_it(&copy)) {
             for copy in group.copies.iter().filter(|copy| !is_it(copy)) {

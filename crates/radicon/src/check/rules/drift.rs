@@ -30,7 +30,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         }
         for drift in &group.drift {
             let Some(id) = context.site.find(&drift.file) else { continue };
-            let copy = group.copies.iter().find(|copy| copy.file == drift.file && copy.line_start == drift.line);
+            let copy = group.copies.iter().find(|copy| *copy.file == *drift.file && copy.line_start == drift.line);
             let span = copy.map_or(Span::default(), |copy| {
                 let source = &context.site.get(id).source;
                 let line = memchr::memchr(b'\n', &source[copy.byte_start as usize..]).unwrap_or(source.len());
