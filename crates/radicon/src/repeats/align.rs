@@ -51,20 +51,6 @@ pub(super) struct Alignment {
 }
 
 impl Alignment {
-    /// The same for other nodes of the same classes: so much further in the first and in the second piece.
-    pub fn moved(mut self, by: (u32, u32)) -> Self {
-        let part = |part: Part, by: u32| match part {
-            Part::Attributes(node) => Part::Attributes(node.wrapping_add(by)),
-            Part::Nodes(start, end) => Part::Nodes(start.wrapping_add(by), end.wrapping_add(by)),
-            Part::Place { parent, before } => {
-                Part::Place { parent: parent.wrapping_add(by), before: before.wrapping_add(by) }
-            }
-        };
-        self.gaps.iter_mut().for_each(|(a, b)| (*a, *b) = (part(*a, by.0), part(*b, by.1)));
-        self.pairs.iter_mut().for_each(|(a, b)| (*a, *b) = (a.wrapping_add(by.0), b.wrapping_add(by.1)));
-        self
-    }
-
     /// Twice the bytes in common, as a share of the bytes of both.
     pub fn similarity(&self, forest: &Forest, a: u32, b: u32) -> f64 {
         2.0 * f64::from(self.common) / f64::from((forest.bytes(a) + forest.bytes(b)).max(1))
@@ -102,13 +88,6 @@ impl<'a> Counterparts<'a> {
     }
 }
 
-/// Two nodes within a greater alignment that are alike, and how they differ.
-#[derive(Debug)]
-pub(super) struct Nested {
-    pub nodes: (u32, u32),
-    pub alignment: Alignment,
-}
-
 /// The most pairs of children that are compared with each other; of more only
 /// children that stand once on each side hold the others together.
 const MOST_CELLS: usize = 2_500;
@@ -117,45 +96,11 @@ const MOST_CELLS: usize = 2_500;
 const MOST_DEPTH: usize = 200;
 
 /// Aligns two nodes.
-pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Aligned {
+pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Alignment {
     let source = |node: u32| &site.get(SourceId(forest.file(node))).source[..];
-    let mut aligner =
-        Aligner { forest, sources: (source(a), source(b)), found: Alignment::default(), inner: Vec::new() };
+    let mut aligner = Aligner { forest, sources: (source(a), source(b)), found: Alignment::default() };
     aligner.pair(a, b, 0);
-    Aligned { alignment: aligner.found, inner: aligner.inner }
-}
-
-/// An alignment, with the pairs of nodes in it that are alike themselves.
-pub(super) struct Aligned {
-    pub alignment: Alignment,
-    inner: Vec<Inner>,
-}
-
-/// Where in an alignment that of two inner nodes stands.
-struct Inner {
-    pairs: Range<usize>,
-    gaps: Range<usize>,
-    common: u32,
-}
-
-impl Aligned {
-    /// The alignments of inner nodes of which these are wanted.
-    pub fn nested(&self, wanted: impl Fn(u32, u32, u32) -> bool) -> Vec<Nested> {
-        let Self { alignment, inner } = self;
-        let wanted = inner.iter().filter(|inner| {
-            let (a, b) = alignment.pairs[inner.pairs.start];
-            wanted(a, b, inner.common)
-        });
-        let nested = |inner: &Inner| Nested {
-            nodes: alignment.pairs[inner.pairs.start],
-            alignment: Alignment {
-                common: inner.common,
-                gaps: alignment.gaps[inner.gaps.clone()].to_vec(),
-                pairs: alignment.pairs[inner.pairs.clone()].to_vec(),
-            },
-        };
-        wanted.map(nested).collect()
-    }
+    aligner.found
 }
 
 struct Aligner<'f> {
@@ -163,7 +108,6 @@ struct Aligner<'f> {
     /// The sources of the two pieces.
     sources: (&'f [u8], &'f [u8]),
     found: Alignment,
-    inner: Vec<Inner>,
 }
 
 impl<'f> Aligner<'f> {
@@ -175,7 +119,6 @@ impl<'f> Aligner<'f> {
             return;
         }
         let (before, gaps, pairs) = (self.found.common, self.found.gaps.len(), self.found.pairs.len() - 1);
-        let inner = self.inner.len();
         let children = |node| forest.children(node).collect::<Vec<_>>();
         let (left, right) = (children(a), children(b));
         let own = left.iter().fold(forest.bytes(a), |own, &child| own.saturating_sub(forest.bytes(child)));
@@ -194,11 +137,7 @@ impl<'f> Aligner<'f> {
             self.found.common = before;
             self.found.gaps.truncate(gaps);
             self.found.pairs.truncate(pairs + 1);
-            self.inner.truncate(inner);
             self.found.gaps.push((self.whole(a), self.whole(b)));
-        } else if depth > 0 {
-            let (pairs, gaps) = (pairs..self.found.pairs.len(), gaps..self.found.gaps.len());
-            self.inner.push(Inner { pairs, gaps, common });
         }
     }
 

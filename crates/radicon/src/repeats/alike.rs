@@ -7,11 +7,12 @@
 //! others are aligned with it.
 
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::align::{Aligned, Alignment, Nested, align};
+use super::align::{Alignment, align};
 use super::forest::Forest;
 use super::labels::{mix, tag_of};
+use super::reader::Class;
 use super::runs::Copy;
 use crate::site::Site;
 
@@ -27,6 +28,156 @@ pub(super) const LEAST_NODES: u32 = 5;
 
 type Sketch = [u32; LANES];
 
+/// Subtrees whose sketches are alike.
+#[derive(Debug)]
+pub(super) struct Lookalikes {
+    /// Indices among the subtrees that may be compared; the first one leads.
+    members: Vec<u32>,
+    /// How much of a copy may be common to all, as far as sketches tell.
+    pub share: f64,
+    /// Others were compared with another leader before.
+    is_rest: bool,
+}
+
+/// Finds subtrees that are alike.
+pub(super) struct Likeness<'a> {
+    site: &'a Site,
+    forest: &'a Forest,
+    /// How alike they must be.
+    least: f64,
+    /// The classes of the subtrees that may be compared, greatest first.
+    subtrees: Vec<(u32, Sketch)>,
+}
+
+impl<'a> Likeness<'a> {
+    /// Sketches the subtrees of a forest, unless nothing can be alike enough.
+    pub fn of(site: &'a Site, forest: &'a Forest, least: f64) -> Self {
+        let mut subtrees = if least <= 1.0 { sketch(forest) } else { Vec::new() };
+        // Of equals the one that stands most often.
+        subtrees.par_sort_by_cached_key(|&(class, _)| {
+            let (bytes, count) = (forest.bytes(forest.first(class)), forest.count(class));
+            (std::cmp::Reverse((bytes, count)), forest.classes[class as usize].hash)
+        });
+        Self { site, forest, least, subtrees }
+    }
+
+    /// Groups of subtrees that look alike.
+    pub fn lookalikes(&self) -> Vec<Lookalikes> {
+        let all: Vec<u32> = (0..self.subtrees.len() as u32).collect();
+        self.group(&all, LEAST_LANES)
+    }
+
+    /// Groups subtrees by their sketches; the greatest lead.
+    fn group(&self, subtrees: &[u32], least_lanes: usize) -> Vec<Lookalikes> {
+        let mut buckets = Buckets::default();
+        // For each its leader, itself, and how many lanes agree.
+        let mut led: Vec<(u32, u32, usize)> = Vec::with_capacity(subtrees.len());
+        for batch in subtrees.chunks(BATCH) {
+            // First against the leaders there are, side by side; then against those of this batch.
+            let joined = batch.par_iter().map(|&subtree| self.leader(subtree, &buckets, least_lanes));
+            let joined: Vec<Option<(u32, usize)>> = joined.collect();
+            let mut new = Buckets::default();
+            for (&subtree, joined) in batch.iter().zip(joined) {
+                let found = joined.or_else(|| self.leader(subtree, &new, least_lanes));
+                let (leader, lanes) = found.unwrap_or((subtree, LANES));
+                led.push((leader, subtree, lanes));
+                if leader == subtree {
+                    bands(&self.subtrees[subtree as usize].1).for_each(|key| new.add(key, subtree));
+                }
+            }
+            buckets.extend(new);
+        }
+        led.par_sort_unstable();
+        let groups: Vec<_> = led.chunk_by(|a, b| a.0 == b.0).filter(|group| group.len() > 1).collect();
+        let lookalikes = |group: &[(u32, u32, usize)]| {
+            let weigh = |&(_, subtree, lanes): &(u32, u32, usize)| {
+                let count = f64::from(self.forest.count(self.class(subtree)));
+                // The share of both that they have in common, from the share of all that is in one of them.
+                (count, count * 2.0 * lanes as f64 / (LANES + lanes) as f64)
+            };
+            let (all, common) = group.iter().map(weigh).fold((0.0, 0.0), |a, b| (a.0 + b.0, a.1 + b.1));
+            let members = group.iter().map(|&(_, subtree, _)| subtree).collect();
+            // Those that are alike in full are mostly more so than sketches tell.
+            Lookalikes { members, share: (1.0 + common / all) / 2.0, is_rest: least_lanes > LEAST_LANES }
+        };
+        groups.into_par_iter().map(lookalikes).collect()
+    }
+
+    /// The leader in some buckets that a subtree looks most alike, and how many lanes agree.
+    fn leader(&self, subtree: u32, buckets: &Buckets, least_lanes: usize) -> Option<(u32, usize)> {
+        let sketch = &self.subtrees[subtree as usize].1;
+        let mut near: Vec<u32> = bands(sketch).flat_map(|key| buckets.of(key)).collect();
+        near.sort_unstable();
+        near.dedup();
+        let bytes = |subtree: u32| f64::from(self.forest.bytes(self.forest.first(self.class(subtree))));
+        let own = bytes(subtree);
+        let looks_alike = |leader: u32| {
+            let lanes = self.subtrees[leader as usize].1.iter().zip(sketch).filter(|(a, b)| a == b).count();
+            // A leader that is so much greater cannot be alike.
+            let is_alike = lanes >= least_lanes && 2.0 * own >= self.least * (bytes(leader) + own);
+            is_alike.then_some((lanes, std::cmp::Reverse(leader)))
+        };
+        near.into_iter().filter_map(looks_alike).max().map(|(lanes, std::cmp::Reverse(leader))| (leader, lanes))
+    }
+
+    fn class(&self, subtree: u32) -> u32 {
+        self.subtrees[subtree as usize].0
+    }
+
+    fn classes(&self, lookalikes: &Lookalikes) -> impl Iterator<Item = u32> {
+        lookalikes.members.iter().map(|&subtree| self.class(subtree))
+    }
+
+    /// About how many bytes all copies have.
+    pub fn bytes(&self, lookalikes: &Lookalikes) -> u64 {
+        bytes(self.forest, self.classes(lookalikes))
+    }
+
+    /// Every place where one of them stands.
+    pub fn copies(&self, lookalikes: &Lookalikes) -> Vec<Copy> {
+        places(self.forest, self.classes(lookalikes))
+    }
+
+    /// Those that stand in some places, aligned with their leader, and the
+    /// others, grouped by what looks more alike than they did.
+    pub fn align(&self, lookalikes: &Lookalikes, places: &[Copy]) -> (Cluster, Vec<Lookalikes>) {
+        let forest = self.forest;
+        let wanted: FxHashSet<u32> = places.iter().map(|copy| forest.class[copy.start as usize]).collect();
+        let leader = self.class(lookalikes.members[0]);
+        let node = forest.first(leader);
+        let others = lookalikes.members[1..].par_iter().copied();
+        let aligned = others.filter(|&other| wanted.contains(&self.class(other))).map(|other| {
+            let there = forest.first(self.class(other));
+            let alignment = align(self.site, forest, node, there);
+            let fits = alignment.similarity(forest, node, there) >= self.least;
+            (other, fits.then_some(alignment))
+        });
+        let mut cluster = Cluster { leader, members: Vec::new(), share: 1.0 };
+        let mut rest = Vec::new();
+        for (other, alignment) in aligned.collect::<Vec<_>>() {
+            match alignment {
+                Some(alignment) => cluster.members.push((self.class(other), alignment)),
+                None => rest.push(other),
+            }
+        }
+        cluster.weigh(forest);
+        let rest = if lookalikes.is_rest { Vec::new() } else { self.group(&rest, MORE_LANES) };
+        (cluster, rest)
+    }
+}
+
+fn bytes(forest: &Forest, classes: impl Iterator<Item = u32>) -> u64 {
+    let of_class = |class: u32| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)));
+    classes.map(of_class).sum()
+}
+
+fn places(forest: &Forest, classes: impl Iterator<Item = u32>) -> Vec<Copy> {
+    let nodes = classes.flat_map(|class| forest.places(class));
+    let mut copies: Vec<Copy> = nodes.map(|&node| Copy::of(forest, node)).collect();
+    copies.sort_unstable();
+    copies
+}
+
 /// A subtree and others that are like it.
 pub(super) struct Cluster {
     pub leader: u32,
@@ -41,85 +192,40 @@ impl Cluster {
         std::iter::once(self.leader).chain(self.members.iter().map(|(class, _)| *class))
     }
 
-    /// About how many bytes all copies have.
+    /// About how many bytes all copies have; none if nothing is like the leader.
     pub fn bytes(&self, forest: &Forest) -> u64 {
-        let of_class = |class| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)));
-        self.classes().map(of_class).sum()
+        if self.members.is_empty() { 0 } else { bytes(forest, self.classes()) }
     }
 
     /// Every place where one of them stands.
     pub fn copies(&self, forest: &Forest) -> Vec<Copy> {
-        let nodes = self.classes().flat_map(|class| forest.places(class));
-        let mut copies: Vec<Copy> = nodes.map(|&node| Copy::of(forest, node)).collect();
-        copies.sort_unstable();
-        copies
+        places(forest, self.classes())
     }
-}
 
-/// Groups the subtrees of a forest that are alike.
-pub(super) fn find(site: &Site, forest: &Forest, least_similarity: f64) -> Vec<Cluster> {
-    let mut candidates = sketch(forest);
-    // The greatest leads; of equals the one that stands most often.
-    candidates.par_sort_by_cached_key(|&(class, _)| {
-        let (bytes, count) = (forest.bytes(forest.first(class)), forest.count(class));
-        (std::cmp::Reverse((bytes, count)), forest.classes[class as usize].hash)
-    });
-    let mut index = vec![NONE; forest.classes.len()];
-    candidates.iter().zip(0..).for_each(|((class, _), at)| index[*class as usize] = at);
-    let mut leaders = Leaders {
-        site,
-        forest,
-        least_similarity,
-        candidates: &candidates,
-        index,
-        buckets: Buckets::default(),
-        of_class: vec![NONE; forest.classes.len()],
-        nested: FxHashMap::default(),
-    };
-    let mut clusters: FxHashMap<u32, Vec<(u32, Alignment)>> = FxHashMap::default();
-    for batch in candidates.chunks(BATCH) {
-        // First against the leaders there are, side by side; then against those of this batch.
-        let join = |candidate: &(u32, Sketch)| match leaders.knows(candidate.0) {
-            true => None,
-            false => leaders.join(candidate, &leaders.buckets),
+    fn weigh(&mut self, forest: &Forest) {
+        let node = forest.first(self.leader);
+        let weigh = |(class, alignment): &(u32, Alignment)| {
+            let count = f64::from(forest.count(*class));
+            (count, count * alignment.similarity(forest, node, forest.first(*class)))
         };
-        let joined: Vec<Option<Joined>> = batch.par_iter().map(join).collect();
-        let mut new = Buckets::default();
-        for (candidate, joined) in batch.iter().zip(joined) {
-            let class = candidate.0;
-            if leaders.of_class[class as usize] != NONE {
-                continue;
-            }
-            let found = leaders.join_nested(class, &mut new).or_else(|| {
-                let joined = joined.or_else(|| leaders.join(candidate, &new))?;
-                leaders.keep_nested(joined.nested);
-                Some((joined.leader, joined.alignment))
-            });
-            match found {
-                Some((leader, alignment)) => {
-                    leaders.of_class[class as usize] = leader;
-                    clusters.entry(leader).or_default().push((class, alignment));
-                }
-                None => leaders.add(class, &mut new),
-            }
-        }
-        leaders.buckets.extend(new);
+        let own = f64::from(forest.count(self.leader));
+        let (all, common) = self.members.iter().map(weigh).fold((own, own), |a, b| (a.0 + b.0, a.1 + b.1));
+        self.share = common / all;
     }
-    drop(leaders);
-    let mut found: Vec<(u32, Vec<(u32, Alignment)>)> = clusters.into_iter().collect();
-    found.sort_unstable_by_key(|(leader, _)| *leader);
-    found.into_par_iter().map(|(leader, members)| cluster(forest, leader, members)).collect()
 }
 
 /// How many subtrees are compared side by side.
-const BATCH: usize = 128;
+const BATCH: usize = 1_024;
 
-/// How many lanes must agree before two subtrees are aligned.
-const LEAST_LANES: usize = 3;
+/// How many lanes must agree for two subtrees to look alike.
+const LEAST_LANES: usize = 6;
+
+/// How many must agree among those that only looked alike.
+const MORE_LANES: usize = 9;
 
 const NONE: u32 = u32::MAX;
 
-/// Leaders by the pairs of lanes that lead to them: indices among the candidates.
+/// Leaders by the pairs of lanes that lead to them: indices among the subtrees.
 #[derive(Default)]
 struct Buckets(FxHashMap<u64, [u32; MOST_LEADERS]>);
 
@@ -142,122 +248,6 @@ impl Buckets {
     }
 }
 
-/// A subtree that a leader is alike.
-struct Joined {
-    leader: u32,
-    alignment: Alignment,
-    /// Classes within it that are alike others within the leader, and how they differ.
-    nested: Vec<(u32, (u32, Alignment))>,
-}
-
-/// The subtrees that lead clusters, greatest first.
-struct Leaders<'a> {
-    site: &'a Site,
-    forest: &'a Forest,
-    least_similarity: f64,
-    /// What can be clustered, and where each class stands among it.
-    candidates: &'a [(u32, Sketch)],
-    index: Vec<u32>,
-    buckets: Buckets,
-    /// The leader of each class that is clustered already; a leader leads itself.
-    of_class: Vec<u32>,
-    /// Classes that stand in a greater one which is clustered: what they were aligned with there.
-    nested: FxHashMap<u32, (u32, Alignment)>,
-}
-
-impl Leaders<'_> {
-    /// The leader in some buckets that a subtree is alike, and how it differs.
-    fn join(&self, (class, sketch): &(u32, Sketch), buckets: &Buckets) -> Option<Joined> {
-        let forest = self.forest;
-        let mut near: Vec<u32> = bands(sketch).flat_map(|key| buckets.of(key)).collect();
-        near.sort_unstable();
-        near.dedup();
-        let agreement =
-            |leader: u32| self.candidates[leader as usize].1.iter().zip(sketch).filter(|(a, b)| a == b).count();
-        let mut near: Vec<(usize, u32)> = near.into_iter().map(|leader| (agreement(leader), leader)).collect();
-        near.retain(|(lanes, _)| *lanes >= LEAST_LANES);
-        near.sort_unstable_by_key(|&(lanes, leader)| (std::cmp::Reverse(lanes), leader));
-        near.iter().take(2).find_map(|&(_, leader)| {
-            let leader = self.candidates[leader as usize].0;
-            let (a, b) = (forest.first(leader), forest.first(*class));
-            // Too different in size to be alike.
-            let most = f64::from(2 * forest.bytes(b)) / f64::from(forest.bytes(a) + forest.bytes(b));
-            if most < self.least_similarity {
-                return None;
-            }
-            let found = align(self.site, forest, a, b);
-            (found.alignment.similarity(forest, a, b) >= self.least_similarity).then(|| Joined {
-                leader,
-                nested: self.nested(&found),
-                alignment: found.alignment,
-            })
-        })
-    }
-
-    /// How nodes within two that were aligned differ, so that they need no alignment of their own.
-    fn nested(&self, aligned: &Aligned) -> Vec<(u32, (u32, Alignment))> {
-        let forest = self.forest;
-        let class = |node: u32| forest.class[node as usize];
-        let first = |node: u32| forest.first(class(node));
-        let is_candidate = |node: u32| self.index[class(node) as usize] != NONE;
-        let wanted = |a: u32, b: u32, common: u32| {
-            let alike = 2.0 * f64::from(common) >= self.least_similarity * f64::from(forest.bytes(a) + forest.bytes(b));
-            alike && self.is_free(class(b)) && is_candidate(a) && is_candidate(b)
-        };
-        let moved = |Nested { nodes: (a, b), alignment }: Nested| {
-            let by = (first(a).wrapping_sub(a), first(b).wrapping_sub(b));
-            (class(b), (class(a), alignment.moved(by)))
-        };
-        aligned.nested(wanted).into_iter().map(moved).collect()
-    }
-
-    /// Whether nothing is known of a class yet.
-    fn is_free(&self, class: u32) -> bool {
-        self.of_class[class as usize] == NONE && !self.nested.contains_key(&class)
-    }
-
-    fn keep_nested(&mut self, nested: Vec<(u32, (u32, Alignment))>) {
-        for (class, known) in nested {
-            if self.of_class[class as usize] == NONE {
-                self.nested.entry(class).or_insert(known);
-            }
-        }
-    }
-
-    /// Whether a class was aligned within a greater one, with one that leads or is free.
-    fn knows(&self, class: u32) -> bool {
-        let leads = |leader: u32| [NONE, leader].contains(&self.of_class[leader as usize]);
-        self.nested.get(&class).is_some_and(|(leader, _)| leads(*leader))
-    }
-
-    /// The leader with which a class was aligned within a greater one, which becomes one if it is free.
-    fn join_nested(&mut self, class: u32, new: &mut Buckets) -> Option<(u32, Alignment)> {
-        let is_known = self.knows(class);
-        let (leader, alignment) = self.nested.remove(&class).filter(|_| is_known)?;
-        if self.of_class[leader as usize] == NONE {
-            self.add(leader, new);
-        }
-        Some((leader, alignment))
-    }
-
-    fn add(&mut self, class: u32, new: &mut Buckets) {
-        let index = self.index[class as usize];
-        self.of_class[class as usize] = class;
-        bands(&self.candidates[index as usize].1).for_each(|key| new.add(key, index));
-    }
-}
-
-fn cluster(forest: &Forest, leader: u32, members: Vec<(u32, Alignment)>) -> Cluster {
-    let node = forest.first(leader);
-    let weigh = |(class, alignment): &(u32, Alignment)| {
-        let count = f64::from(forest.count(*class));
-        (count, count * alignment.similarity(forest, node, forest.first(*class)))
-    };
-    let own = f64::from(forest.count(leader));
-    let (all, common) = members.iter().map(weigh).fold((own, own), |a, b| (a.0 + b.0, a.1 + b.1));
-    Cluster { leader, members, share: common / all }
-}
-
 fn bands(sketch: &Sketch) -> impl Iterator<Item = u64> + '_ {
     (0..BANDS).map(|band| mix(mix(band as u64, u64::from(sketch[2 * band])), u64::from(sketch[2 * band + 1])))
 }
@@ -266,22 +256,23 @@ fn bands(sketch: &Sketch) -> impl Iterator<Item = u64> + '_ {
 fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
     let frames = [b"html".as_slice(), b"body", b"head"].map(tag_of);
     // Sketches of the classes that have children, and where each stands.
-    let mut known: Vec<Sketch> = Vec::new();
+    let has_children = |what: &&Class| forest.size(what.node) > 1;
+    let mut known: Vec<Sketch> = Vec::with_capacity(forest.classes.iter().filter(has_children).count());
     let mut index = vec![NONE; forest.classes.len()];
     let mut found = Vec::new();
     let (mut file, mut most) = (None, u32::MAX);
     // Children stand before their parents.
     for (class, what) in (0..).zip(&forest.classes) {
-        let node = what.node;
-        if forest.size(node) == 1 {
+        if !has_children(&what) {
             continue;
         }
-        let mut sketch = lanes(what.label);
+        let node = what.node;
+        let mut sketch = lanes(forest, class);
         for child in forest.children(node) {
             let child = forest.class[child as usize];
             let inner = match known.get(index[child as usize] as usize) {
                 Some(known) => *known,
-                None => lanes(forest.classes[child as usize].label),
+                None => lanes(forest, child),
             };
             sketch.iter_mut().zip(inner).for_each(|(lane, inner)| *lane = (*lane).min(inner));
         }
@@ -303,16 +294,29 @@ fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
             found.push((class, sketch));
         }
     }
+    found.shrink_to_fit();
     found
 }
 
-/// Sixteen hashes of a label (SplitMix64; Steele, Lea and Flood 2014).
-fn lanes(label: u32) -> Sketch {
-    let mut state = mix(9, u64::from(label));
+/// What the opening tag of an element counts for beside texts, in bytes. It is
+/// the same for all, since one tag may be written in several ways.
+const TAG: u32 = 32;
+
+/// Sixteen hashes of a class without what it holds (SplitMix64; Steele, Lea and
+/// Flood 2014), divided by its bytes: the more it weighs, the likelier is one
+/// of them the least, so that lanes agree as often as bytes do (weighted
+/// sampling: Efraimidis and Spirakis 2006).
+fn lanes(forest: &Forest, class: u32) -> Sketch {
+    let what = forest.classes[class as usize];
+    let is_leaf = what.tag <= 1 && forest.size(what.node) == 1;
+    let weight = if is_leaf { forest.bytes(what.node).max(1) } else { TAG };
+    let mut state = mix(9, u64::from(what.label));
     std::array::from_fn(|_| {
         state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mixed = (state ^ (state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
         let mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-        ((mixed ^ (mixed >> 31)) >> 32) as u32
+        let share = (((mixed ^ (mixed >> 31)) >> 32) as f32 + 1.0) / (u32::MAX as f32 + 1.0);
+        // Nearly exponential; the bits of positive numbers are ordered as the numbers are.
+        (share / (2.0 - share) / weight as f32).to_bits()
     })
 }

@@ -1,6 +1,5 @@
 //! Where near copies differ, and which of them were left behind.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -70,8 +69,14 @@ impl Differences {
         let leader = forest.first(cluster.leader);
         let source = |node: u32| &site.get(SourceId(forest.file(node))).source;
         let shown = |node: u32, part: Part| {
-            let words = String::from_utf8_lossy(text(forest, source(node), part)).into_owned();
-            words.split_whitespace().collect::<Vec<_>>().join(" ")
+            let mut shown = String::new();
+            for word in String::from_utf8_lossy(text(forest, source(node), part)).split_whitespace() {
+                if !shown.is_empty() {
+                    shown.push(' ');
+                }
+                shown.push_str(word);
+            }
+            shown
         };
         let own: Arc<[String]> = parts.iter().map(|&part| shown(leader, part)).collect();
         let of_member = |&member: &usize| -> Arc<[String]> {
@@ -147,7 +152,7 @@ fn merged(parts: impl Iterator<Item = Part>) -> Vec<Part> {
 }
 
 fn gap(index: usize, variants: &[Variant], copies: usize) -> Gap {
-    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut counts: FxHashMap<&str, usize> = FxHashMap::default();
     for variant in variants.iter().filter(|variant| variant.copies > 0) {
         *counts.entry(&variant.values[index]).or_default() += variant.copies;
     }
@@ -163,20 +168,24 @@ fn gap(index: usize, variants: &[Variant], copies: usize) -> Gap {
 /// copies add, each in a place of its own, is rather a mark that wanders, such
 /// as the current item.
 fn drifted(gaps: &[Gap], variants: &[Variant], copies: usize) -> Vec<Option<String>> {
-    if copies <= 2 {
+    if copies <= 2 || gaps.iter().all(|gap| gap.parameter || gap.others == 0) {
         return vec![None; variants.len()];
     }
-    let present = || variants.iter().filter(|variant| variant.copies > 0);
-    let mut added: BTreeMap<Vec<&str>, BTreeSet<usize>> = BTreeMap::new();
+    // For what is added the gap that it is added in, if there is only one.
+    let mut added: FxHashMap<Vec<&str>, Option<usize>> = FxHashMap::default();
     for (index, gap) in gaps.iter().enumerate() {
-        for variant in present().filter(|variant| variant.values[index] != gap.usual) {
-            added.entry(new_words(&gap.usual, &variant.values[index])).or_default().insert(index);
+        let known: FxHashSet<&str> = words(&gap.usual).into_iter().collect();
+        let values = variants.iter().filter(|variant| variant.copies > 0).map(|variant| variant.values[index].as_str());
+        for value in values.filter(|value| *value != gap.usual).collect::<FxHashSet<&str>>() {
+            let new = words(value).into_iter().filter(|word| !known.contains(word)).collect();
+            let alone = |place: &mut Option<usize>| *place = place.filter(|known| *known == index);
+            added.entry(new).and_modify(alone).or_insert(Some(index));
         }
     }
     // A copy that only lacks something adds nothing.
     let wanders = |index: usize, value: &str| {
         let new = new_words(&gaps[index].usual, value);
-        !new.is_empty() && added.get(&new).is_some_and(|places| places.len() > 1)
+        !new.is_empty() && added.get(&new).is_some_and(Option::is_none)
     };
     let of_variant = |variant: &Variant| {
         let slips = gaps

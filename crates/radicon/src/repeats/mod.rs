@@ -25,12 +25,12 @@ use serde::Serialize;
 use crate::site::{Site, Template};
 use crate::text::{LineIndex, SourceId, count_lines, preview};
 use advice::Adviser;
-use alike::Cluster;
+use alike::Likeness;
 use forest::Forest;
 use labels::mix;
 use rayon::prelude::*;
-use runs::{Copy, Least, Run, Runs};
-use select::{Gain, Worth};
+use runs::{Copy, Least, Runs};
+use select::{Candidate, Chooser, Chosen};
 
 pub use advice::{Advice, AdviceKind};
 pub use beside::{Fragment, LinePair, RepeatVariant};
@@ -272,21 +272,6 @@ impl RepeatFilter {
     }
 }
 
-/// What is a candidate for being told.
-enum Candidate<'a> {
-    Run(&'a Run),
-    Cluster(&'a Cluster),
-}
-
-/// A candidate that was chosen, with its copies.
-struct Chosen<'a> {
-    candidate: Candidate<'a>,
-    gain: Gain,
-}
-
-/// Near copies tell more than exact ones: what differs, and who was left behind.
-const NEAR: f64 = 1.25;
-
 /// Finds the copied markup of a site.
 pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
     let bytes: usize = site.templates.iter().map(|template| template.source.len()).sum();
@@ -294,32 +279,24 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
     let min_saving = options.min_saving.unwrap_or((bytes as u64 / 500_000).max(120)).max(1);
     let forest = Forest::read(site, &options.normalise);
     let least = Least { bytes: options.min_bytes, nodes: options.min_nodes, saving: min_saving };
-    let (runs, clusters) = rayon::join(
+    let (mut runs, (likeness, lookalikes)) = rayon::join(
         || Runs::find(&forest, least),
-        || if options.similarity <= 1.0 { alike::find(site, &forest, options.similarity) } else { Vec::new() },
+        || {
+            let likeness = Likeness::of(site, &forest, options.similarity);
+            let lookalikes = likeness.lookalikes();
+            (likeness, lookalikes)
+        },
     );
-    let near = clusters.iter().map(|cluster| {
-        let bound = (cluster.bytes(&forest) as f64 * cluster.share) as u64;
-        Worth { bound, share: cluster.share, favour: NEAR }
-    });
-    let exact = runs.all.iter().map(|run| {
-        let bound = u64::from(run.copies) * u64::from(run.bytes);
-        Worth { bound, share: 1.0, favour: 1.0 }
-    });
-    let all: Vec<Worth> = near.chain(exact).collect();
-    let candidate = |index: usize| match index.checked_sub(clusters.len()) {
-        None => Candidate::Cluster(&clusters[index]),
-        Some(index) => Candidate::Run(&runs.all[index]),
-    };
-    let copies = |index: usize| match candidate(index) {
-        Candidate::Cluster(cluster) => cluster.copies(&forest),
-        Candidate::Run(run) => runs.copies(run),
-    };
-    let chosen = select::choose(&forest, &all, min_saving, copies);
-    let (told, pairs): (Vec<_>, Vec<_>) = chosen
+    let exact = std::mem::take(&mut runs.all);
+    let mut chooser = Chooser::new(&forest, &runs, &likeness, min_saving);
+    lookalikes.into_iter().for_each(|lookalikes| chooser.add(Candidate::Lookalikes(lookalikes)));
+    exact.into_iter().for_each(|run| chooser.add(Candidate::Run(run)));
+    let (told, pairs): (Vec<Chosen>, Vec<Chosen>) = chooser
+        .choose()
         .into_iter()
-        .map(|(index, gain)| Chosen { candidate: candidate(index), gain })
         .partition(|chosen| chosen.gain.copies.len() > 2 || chosen.gain.saving >= 3 * min_saving);
+    let is_complete = runs.is_complete;
+    drop((runs, likeness));
     let lines = Lines::of(site, &forest, &told);
     let mut dialects: BTreeMap<&str, Arc<str>> = BTreeMap::new();
     let names = site.templates.iter().map(|template| {
@@ -335,7 +312,7 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
         groups: groups.into_iter().map(|(group, _)| group).collect(),
         share: repeated as f64 / bytes.max(1) as f64,
         bytes,
-        skipped: Skipped { pairs: pairs.len(), runs: !runs.is_complete },
+        skipped: Skipped { pairs: pairs.len(), runs: !is_complete },
     }
 }
 
@@ -343,7 +320,7 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
 struct Lines(Vec<Option<LineIndex>>);
 
 impl Lines {
-    fn of(site: &Site, forest: &Forest, told: &[Chosen<'_>]) -> Self {
+    fn of(site: &Site, forest: &Forest, told: &[Chosen]) -> Self {
         let mut is_told = vec![false; site.templates.len()];
         for chosen in told {
             let files = forest.files_of(chosen.gain.copies.iter().map(|copy| copy.start));
@@ -365,13 +342,13 @@ struct Teller<'a> {
 
 impl Teller<'_> {
     /// A group for people and programs, and how many bytes stand in its copies.
-    fn group(&self, chosen: &Chosen<'_>) -> (RepeatGroup, u64) {
+    fn group(&self, chosen: &Chosen) -> (RepeatGroup, u64) {
         let forest = self.forest;
         let copies = &chosen.gain.copies;
         let files = forest.files_of(copies.iter().map(|copy| copy.start));
         let first = copies[0];
-        let (kind, share, told) = match chosen.candidate {
-            Candidate::Run(_) => (RepeatKind::Same, 1.0, drift::Differences::default()),
+        let (kind, share, told) = match &chosen.candidate {
+            Candidate::Run(_) | Candidate::Lookalikes(_) => (RepeatKind::Same, 1.0, drift::Differences::default()),
             Candidate::Cluster(cluster) => {
                 (RepeatKind::Alike, cluster.share, drift::Differences::of(self.site, forest, cluster, copies))
             }
@@ -389,7 +366,7 @@ impl Teller<'_> {
             let copy = &reports[index];
             Drift { file: copy.file.to_string(), line: copy.line_start, difference }
         });
-        let is_loop = matches!(chosen.candidate, Candidate::Run(run) if run.is_loop());
+        let is_loop = matches!(&chosen.candidate, Candidate::Run(run) if run.is_loop());
         let group = RepeatGroup {
             id: format!("{:08x}", self.identity(chosen) >> 32),
             kind,
@@ -406,11 +383,11 @@ impl Teller<'_> {
     }
 
     /// A hash of what the copies have in common.
-    fn identity(&self, chosen: &Chosen<'_>) -> u64 {
+    fn identity(&self, chosen: &Chosen) -> u64 {
         let forest = self.forest;
-        match chosen.candidate {
+        match &chosen.candidate {
             Candidate::Cluster(cluster) => mix(1, forest.classes[cluster.leader as usize].hash),
-            Candidate::Run(_) => {
+            Candidate::Run(_) | Candidate::Lookalikes(_) => {
                 let Copy { start, end, .. } = chosen.gain.copies[0];
                 let (mut at, mut hash) = (start, 0);
                 while at < end {

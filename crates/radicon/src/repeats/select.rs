@@ -7,14 +7,15 @@ use std::collections::BinaryHeap;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
+use super::alike::{Cluster, Likeness, Lookalikes};
 use super::forest::Forest;
-use super::runs::Copy;
+use super::runs::{Copy, Run, Runs};
 
 /// What naming a repeat costs in each place, in bytes: an include and its line.
 pub(super) const REFERENCE: u64 = 32;
 
 /// Nodes that a chosen repeat covers.
-pub(super) struct Cover {
+struct Cover {
     bits: Vec<u64>,
 }
 
@@ -73,7 +74,7 @@ pub(super) struct Gain {
 
 /// Counts what copies save on what is not covered yet. Copies that overlap a
 /// chosen one, or each other, do not count.
-pub(super) fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
+fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
     let mut kept: Vec<Copy> = Vec::with_capacity(copies.len());
     let (mut total, mut most) = (0, 0);
     for copy in copies {
@@ -91,25 +92,26 @@ pub(super) fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
     Gain { copies: kept, bytes: total, saving }
 }
 
-/// How much a candidate counts for.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Worth {
-    /// What it could save at most, in bytes.
-    pub bound: u64,
-    /// How much of a copy is common to all of them.
-    pub share: f64,
-    /// How much it is favoured over others that save as much.
-    pub favour: f64,
+/// What may be told.
+pub(super) enum Candidate {
+    Run(Run),
+    /// Subtrees that look alike, not compared in full yet.
+    Lookalikes(Lookalikes),
+    Cluster(Cluster),
 }
 
-impl Worth {
-    fn rank(&self, saving: u64) -> u64 {
-        (saving as f64 * self.favour) as u64
-    }
+/// Near copies tell more than exact ones: what differs, and who was left behind.
+const NEAR: f64 = 1.25;
+
+/// A candidate that was chosen, with its copies.
+pub(super) struct Chosen {
+    pub candidate: Candidate,
+    pub gain: Gain,
 }
 
-/// How many candidates are counted side by side.
+/// How many candidates are counted side by side, and how many lookalikes aligned.
 const BATCH: usize = 512;
+const MOST_ALIGNED: usize = 64;
 
 /// A candidate that was counted.
 struct Counted {
@@ -118,48 +120,158 @@ struct Counted {
     chosen: usize,
 }
 
-/// Chooses candidates, the most saving first, until none saves `least` bytes;
-/// `copies` tells where one stands. What a candidate saves only shrinks as
-/// others are chosen, so that only the foremost must be counted again.
-pub(super) fn choose(
-    forest: &Forest,
-    all: &[Worth],
+/// A candidate by how much it counts for; of equals the first is greater.
+type Ranked = (u64, Reverse<usize>);
+
+/// Chooses among candidates. What one of them saves only shrinks as others are
+/// chosen, so that only the foremost must be counted again, and lookalikes are
+/// only aligned where nothing greater covers them.
+pub(super) struct Chooser<'a> {
+    forest: &'a Forest,
+    runs: &'a Runs<'a>,
+    likeness: &'a Likeness<'a>,
+    /// What a group must save, in bytes.
     least: u64,
-    copies: impl Fn(usize) -> Vec<Copy> + Sync,
-) -> Vec<(usize, Gain)> {
-    let mut cover = Cover::new(forest.class.len());
-    let count = |cover: &Cover, index: usize, copies: Vec<Copy>| {
-        let mut gain = gain(forest, cover, copies);
-        gain.saving = (gain.saving as f64 * all[index].share) as u64;
-        gain
-    };
-    let rank = |index: usize, saving: u64| (all[index].rank(saving), Reverse(index));
-    let mut bounds: BinaryHeap<(u64, Reverse<usize>)> =
-        all.iter().enumerate().map(|(index, worth)| rank(index, worth.bound)).collect();
-    let mut ranks = BinaryHeap::new();
-    let mut counted: FxHashMap<usize, Counted> = FxHashMap::default();
-    let mut chosen = Vec::new();
-    loop {
-        if bounds.peek().is_some_and(|bound| bound.0 >= least && ranks.peek() < Some(bound)) {
-            let batch: Vec<_> = std::iter::from_fn(|| bounds.pop()).take(BATCH).collect();
-            let gains = batch.into_par_iter().map(|(_, Reverse(index))| (index, count(&cover, index, copies(index))));
-            for (index, gain) in gains.filter(|(_, gain)| gain.saving >= least).collect::<Vec<_>>() {
-                ranks.push(rank(index, gain.saving));
-                counted.insert(index, Counted { gain, chosen: chosen.len() });
+    candidates: Vec<Candidate>,
+    cover: Cover,
+    /// Those that are not counted, by what they count for at most.
+    bounds: BinaryHeap<Ranked>,
+    /// Those that are, by what they counted for when they were.
+    ranks: BinaryHeap<Ranked>,
+    counted: FxHashMap<usize, Counted>,
+    chosen: Vec<(usize, Gain)>,
+}
+
+impl<'a> Chooser<'a> {
+    pub fn new(forest: &'a Forest, runs: &'a Runs<'a>, likeness: &'a Likeness<'a>, least: u64) -> Self {
+        Self {
+            forest,
+            runs,
+            likeness,
+            least,
+            candidates: Vec::new(),
+            cover: Cover::new(forest.class.len()),
+            bounds: BinaryHeap::new(),
+            ranks: BinaryHeap::new(),
+            counted: FxHashMap::default(),
+            chosen: Vec::new(),
+        }
+    }
+
+    pub fn add(&mut self, candidate: Candidate) {
+        self.bounds.push((self.bound(&candidate), Reverse(self.candidates.len())));
+        self.candidates.push(candidate);
+    }
+
+    /// Chooses, the most saving first, until none saves the least.
+    pub fn choose(mut self) -> Vec<Chosen> {
+        loop {
+            let may_be_foremost = |bound: &Ranked| bound.0 >= self.least && self.ranks.peek() < Some(bound);
+            if self.bounds.peek().is_some_and(may_be_foremost) {
+                self.count();
+            } else if let Some((_, Reverse(index))) = self.ranks.pop() {
+                self.choose_if_known(index);
+            } else {
+                break;
             }
-            continue;
         }
-        let Some((_, Reverse(index))) = ranks.pop() else { return chosen };
-        let Some(known) = counted.remove(&index) else { continue };
-        if known.chosen == chosen.len() {
-            known.gain.copies.iter().for_each(|&copy| cover.add(copy));
-            chosen.push((index, known.gain));
-            continue;
+        let mut candidates: Vec<Option<Candidate>> = self.candidates.into_iter().map(Some).collect();
+        let taken = |(index, gain): (usize, Gain)| Some(Chosen { candidate: candidates[index].take()?, gain });
+        self.chosen.into_iter().filter_map(taken).collect()
+    }
+
+    /// Counts the candidates that may count for most.
+    fn count(&mut self) {
+        let batch: Vec<Ranked> = std::iter::from_fn(|| self.bounds.pop()).take(BATCH).collect();
+        let gain = |(_, Reverse(index)): Ranked| {
+            let gain = self.gain(&self.candidates[index], self.copies(&self.candidates[index]));
+            (rank(&self.candidates[index], gain.saving), Reverse(index), gain)
+        };
+        let mut found: Vec<(u64, Reverse<usize>, Gain)> =
+            batch.into_par_iter().map(gain).filter(|(.., gain)| gain.saving >= self.least).collect();
+        found.sort_unstable_by_key(|&(rank, index, _)| Reverse((rank, index)));
+        let mut looked_alike = Vec::new();
+        for (rank, Reverse(index), gain) in found {
+            if !matches!(self.candidates[index], Candidate::Lookalikes(_)) {
+                self.keep(index, gain);
+            } else if looked_alike.len() < MOST_ALIGNED {
+                looked_alike.push((index, gain));
+            } else {
+                // Others that are chosen before may cover them.
+                self.bounds.push((rank, Reverse(index)));
+            }
         }
-        let gain = count(&cover, index, known.gain.copies);
-        if gain.saving >= least {
-            ranks.push(rank(index, gain.saving));
-            counted.insert(index, Counted { gain, chosen: chosen.len() });
+        let align = |(index, gain): (usize, Gain)| match &self.candidates[index] {
+            Candidate::Lookalikes(lookalikes) => Some((index, self.likeness.align(lookalikes, &gain.copies))),
+            _ => None,
+        };
+        let aligned: Vec<_> = looked_alike.into_par_iter().filter_map(align).collect();
+        for (index, (cluster, rest)) in aligned {
+            self.candidates[index] = Candidate::Cluster(cluster);
+            self.bounds.push((self.bound(&self.candidates[index]), Reverse(index)));
+            rest.into_iter().for_each(|rest| self.add(Candidate::Lookalikes(rest)));
         }
+    }
+
+    /// Chooses a candidate if nothing was chosen since it was counted, else counts it again.
+    fn choose_if_known(&mut self, index: usize) {
+        let Some(known) = self.counted.remove(&index) else { return };
+        if known.chosen == self.chosen.len() {
+            known.gain.copies.iter().for_each(|&copy| self.cover.add(copy));
+            self.chosen.push((index, known.gain));
+            return;
+        }
+        let gain = self.gain(&self.candidates[index], known.gain.copies);
+        if gain.saving >= self.least {
+            self.keep(index, gain);
+        }
+    }
+
+    fn keep(&mut self, index: usize, gain: Gain) {
+        self.ranks.push((rank(&self.candidates[index], gain.saving), Reverse(index)));
+        self.counted.insert(index, Counted { gain, chosen: self.chosen.len() });
+    }
+
+    /// What a candidate counts for at most.
+    fn bound(&self, candidate: &Candidate) -> u64 {
+        let bytes = match candidate {
+            Candidate::Run(run) => u64::from(run.copies) * u64::from(run.bytes),
+            Candidate::Lookalikes(lookalikes) => self.likeness.bytes(lookalikes),
+            Candidate::Cluster(cluster) => cluster.bytes(self.forest),
+        };
+        rank(candidate, (bytes as f64 * candidate.share()) as u64)
+    }
+
+    fn copies(&self, candidate: &Candidate) -> Vec<Copy> {
+        match candidate {
+            Candidate::Run(run) => self.runs.copies(run),
+            Candidate::Lookalikes(lookalikes) => self.likeness.copies(lookalikes),
+            Candidate::Cluster(cluster) => cluster.copies(self.forest),
+        }
+    }
+
+    fn gain(&self, candidate: &Candidate, copies: Vec<Copy>) -> Gain {
+        let mut gain = gain(self.forest, &self.cover, copies);
+        gain.saving = (gain.saving as f64 * candidate.share()) as u64;
+        gain
+    }
+}
+
+impl Candidate {
+    /// How much of a copy is common to all.
+    fn share(&self) -> f64 {
+        match self {
+            Candidate::Run(_) => 1.0,
+            Candidate::Lookalikes(lookalikes) => lookalikes.share,
+            Candidate::Cluster(cluster) => cluster.share,
+        }
+    }
+}
+
+/// How much a candidate counts for that saves so many bytes.
+fn rank(candidate: &Candidate, saving: u64) -> u64 {
+    match candidate {
+        Candidate::Run(_) => saving,
+        _ => (saving as f64 * NEAR) as u64,
     }
 }
