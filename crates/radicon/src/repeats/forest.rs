@@ -90,9 +90,8 @@ impl Forest {
                     let class = stretch.classes[at as usize];
                     self.classes.push(Class { node: before + class.node, ..class });
                 } else {
-                    own.push(
-                        names.get(first as usize).map_or_else(|| own[there as usize], |names| names[there as usize]),
-                    );
+                    let known = if first == number { &own } else { &names[first as usize] };
+                    own.push(known[there as usize]);
                 }
             }
             names.push(own);

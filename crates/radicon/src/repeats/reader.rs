@@ -282,7 +282,7 @@ impl<'a> Reader<'a> {
             pieces.forget();
         }
         let mut lexer = Lexer::new(source, &[], tokens);
-        let mut page = Page { reader: self, nest, pieces, difference: None };
+        let mut page = Page { reader: self, nest, pieces, difference: None, patience: PATIENCE * length };
         let mut at = lexer.next_markup(0).unwrap_or(length);
         page.text(0, at);
         while at < length {
@@ -324,7 +324,13 @@ struct Page<'p, 'a> {
     pieces: &'p mut Pieces,
     /// A file from which this one differs at a place, if it is laid on it so much further.
     difference: Option<(SourceId, u32, u32)>,
+    /// How many bytes may still be compared in vain.
+    patience: usize,
 }
+
+/// How many bytes are compared in vain at most, by the bytes of the page. Nesting
+/// without end would have every element compared with all that follows.
+const PATIENCE: usize = 8;
 
 impl Page<'_, '_> {
     /// Ends all that is open from a place on.
@@ -387,7 +393,7 @@ impl Page<'_, '_> {
         let is_known = self.difference.is_some_and(|(file, by, offset)| {
             file == place.file && by == shift && here.start <= offset && offset < here.end
         });
-        if is_known || here.end as usize > labels.template.source.len() {
+        if is_known || self.patience == 0 || here.end as usize > labels.template.source.len() {
             return None;
         }
         let (one, other) = (here.of(&labels.template.source), there.of(labels.source_of(place.file)));
@@ -395,6 +401,7 @@ impl Page<'_, '_> {
             None => Some(here.end),
             Some(offset) => {
                 self.difference = Some((place.file, shift, at + offset as u32));
+                self.patience = self.patience.saturating_sub(offset);
                 None
             }
         }
