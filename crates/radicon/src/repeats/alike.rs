@@ -1,10 +1,10 @@
 //! Near copies: subtrees that are alike but for a few differences.
 //!
 //! A subtree's content (its texts, its tags with their attributes) is sketched
-//! by the least of sixteen hashes each (MinHash: Broder 1997); sketches that
-//! agree in one of eight pairs of lanes are compared (banding: Leskovec,
-//! Rajaraman and Ullman 2014). The greatest subtree of a cluster leads it, the
-//! others are aligned with it.
+//! by the least of sixteen hashes each (MinHash: Broder 1997), weighed by their
+//! bytes; sketches that agree in one of eight pairs of lanes are compared
+//! (banding: Leskovec, Rajaraman and Ullman 2014). The one that most copies have
+//! leads those that look alike, the others are aligned with it.
 
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -31,7 +31,7 @@ type Sketch = [u32; LANES];
 /// Subtrees whose sketches are alike.
 #[derive(Debug)]
 pub(super) struct Lookalikes {
-    /// Indices among the subtrees that may be compared; the first one leads.
+    /// Indices among the subtrees that may be compared.
     members: Vec<u32>,
     /// How much of a copy may be common to all, as far as sketches tell.
     pub share: f64,
@@ -138,14 +138,16 @@ impl<'a> Likeness<'a> {
         places(self.forest, self.classes(lookalikes))
     }
 
-    /// Those that stand in some places, aligned with their leader, and the
-    /// others, grouped by what looks more alike than they did.
+    /// Those that stand in some places, aligned with the one that most copies
+    /// have, and the others, grouped by what looks more alike than they did.
     pub fn align(&self, lookalikes: &Lookalikes, places: &[Copy]) -> (Cluster, Vec<Lookalikes>) {
         let forest = self.forest;
         let wanted: FxHashSet<u32> = places.iter().map(|copy| forest.class[copy.start as usize]).collect();
-        let leader = self.class(lookalikes.members[0]);
+        let weight = |class: u32| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)));
+        let by_weight = |&subtree: &u32| (weight(self.class(subtree)), std::cmp::Reverse(subtree));
+        let leader = self.class(lookalikes.members.iter().copied().max_by_key(by_weight).unwrap_or_default());
         let node = forest.first(leader);
-        let others = lookalikes.members[1..].par_iter().copied();
+        let others = lookalikes.members.par_iter().copied().filter(|&other| self.class(other) != leader);
         let aligned = others.filter(|&other| wanted.contains(&self.class(other))).map(|other| {
             let there = forest.first(self.class(other));
             let alignment = align(self.site, forest, node, there);
