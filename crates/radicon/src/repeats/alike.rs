@@ -70,8 +70,7 @@ impl<'a> Likeness<'a> {
     /// Groups subtrees by their sketches; the greatest lead.
     fn group(&self, subtrees: &[u32], least_lanes: usize) -> Vec<Lookalikes> {
         let mut buckets = Buckets::default();
-        // For each its leader, itself, and how many lanes agree.
-        let mut led: Vec<(u32, u32, usize)> = Vec::with_capacity(subtrees.len());
+        let mut led: Vec<Led> = Vec::with_capacity(subtrees.len());
         for batch in subtrees.chunks(BATCH) {
             // First against the leaders there are, side by side; then against those of this batch.
             let joined = batch.par_iter().map(|&subtree| self.leader(subtree, &buckets, least_lanes));
@@ -80,7 +79,7 @@ impl<'a> Likeness<'a> {
             for (&subtree, joined) in batch.iter().zip(joined) {
                 let found = joined.or_else(|| self.leader(subtree, &new, least_lanes));
                 let (leader, lanes) = found.unwrap_or((subtree, LANES));
-                led.push((leader, subtree, lanes));
+                led.push(Led { leader, subtree, lanes });
                 if leader == subtree {
                     bands(&self.subtrees[subtree as usize].1).for_each(|key| new.add(key, subtree));
                 }
@@ -88,15 +87,15 @@ impl<'a> Likeness<'a> {
             buckets.extend(new);
         }
         led.par_sort_unstable();
-        let groups: Vec<_> = led.chunk_by(|a, b| a.0 == b.0).filter(|group| group.len() > 1).collect();
-        let lookalikes = |group: &[(u32, u32, usize)]| {
-            let weigh = |&(_, subtree, lanes): &(u32, u32, usize)| {
+        let groups: Vec<_> = led.chunk_by(|a, b| a.leader == b.leader).filter(|group| group.len() > 1).collect();
+        let lookalikes = |group: &[Led]| {
+            let weigh = |&Led { subtree, lanes, .. }: &Led| {
                 let count = f64::from(self.forest.count(self.class(subtree)));
                 // The share of both that they have in common, from the share of all that is in one of them.
                 (count, count * 2.0 * lanes as f64 / (LANES + lanes) as f64)
             };
             let (all, common) = group.iter().map(weigh).fold((0.0, 0.0), |a, b| (a.0 + b.0, a.1 + b.1));
-            let members = group.iter().map(|&(_, subtree, _)| subtree).collect();
+            let members = group.iter().map(|led| led.subtree).collect();
             // Those that are alike in full are mostly more so than sketches tell.
             Lookalikes { members, share: (1.0 + common / all) / 2.0, is_rest: least_lanes > LEAST_LANES }
         };
@@ -214,6 +213,14 @@ impl Cluster {
         let (all, common) = self.members.iter().map(weigh).fold((own, own), |a, b| (a.0 + b.0, a.1 + b.1));
         self.share = common / all;
     }
+}
+
+/// A subtree with the one that it looks most alike, and how many lanes agree.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+struct Led {
+    leader: u32,
+    subtree: u32,
+    lanes: usize,
 }
 
 /// How many subtrees are compared side by side.
