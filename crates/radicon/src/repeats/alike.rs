@@ -137,14 +137,39 @@ impl<'a> Likeness<'a> {
         places(self.forest, self.classes(lookalikes))
     }
 
-    /// Those that stand in some places, aligned with the one that most copies
-    /// have, and the others, grouped by what looks more alike than they did.
+    /// Which of some subtrees, greatest first, the others are best aligned with:
+    /// the one that most copies have, unless they are much more like one of middle size.
+    fn leader_of(&self, members: &[u32]) -> u32 {
+        let forest = self.forest;
+        let node = |subtree: u32| forest.first(self.class(subtree));
+        let weight =
+            |subtree: u32| u64::from(forest.count(self.class(subtree))) * u64::from(forest.bytes(node(subtree)));
+        let by_weight = |&subtree: &u32| (weight(subtree), std::cmp::Reverse(subtree));
+        let heaviest = members.iter().copied().max_by_key(by_weight).unwrap_or_default();
+        let all: u64 = members.iter().map(|&subtree| weight(subtree)).sum();
+        if members.len() < SAMPLE || 2 * weight(heaviest) >= all {
+            return heaviest;
+        }
+        let sample: Vec<u32> = members.iter().copied().step_by(members.len() / SAMPLE).take(SAMPLE).collect();
+        let likeness = |leader: u32| {
+            let similarity = |&other: &u32| {
+                align(self.site, forest, node(leader), node(other)).similarity(forest, node(leader), node(other))
+            };
+            sample.iter().map(similarity).filter(|&similarity| similarity >= self.least).sum::<f64>()
+        };
+        let candidates = [heaviest, members[members.len() / 4], members[members.len() / 2]];
+        let mut likenesses = candidates.map(likeness);
+        likenesses[0] *= FAVOUR;
+        let best = (1..candidates.len()).fold(0, |best, at| if likenesses[at] > likenesses[best] { at } else { best });
+        candidates[best]
+    }
+
+    /// Those that stand in some places, aligned with their leader, and the
+    /// others, grouped by what looks more alike than they did.
     pub fn align(&self, lookalikes: &Lookalikes, places: &[Copy]) -> (Cluster, Vec<Lookalikes>) {
         let forest = self.forest;
         let wanted: FxHashSet<u32> = places.iter().map(|copy| forest.class[copy.start as usize]).collect();
-        let weight = |class: u32| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)));
-        let by_weight = |&subtree: &u32| (weight(self.class(subtree)), std::cmp::Reverse(subtree));
-        let leader = self.class(lookalikes.members.iter().copied().max_by_key(by_weight).unwrap_or_default());
+        let leader = self.class(self.leader_of(&lookalikes.members));
         let node = forest.first(leader);
         let others = lookalikes.members.par_iter().copied().filter(|&other| self.class(other) != leader);
         let aligned = others.filter(|&other| wanted.contains(&self.class(other))).map(|other| {
@@ -225,6 +250,12 @@ struct Led {
 
 /// How many subtrees are compared side by side.
 const BATCH: usize = 1_024;
+
+/// How many subtrees tell who leads them.
+const SAMPLE: usize = 8;
+
+/// How much the one that most copies have is favoured.
+const FAVOUR: f64 = 1.15;
 
 /// How many lanes must agree for two subtrees to look alike.
 const LEAST_LANES: usize = 6;
