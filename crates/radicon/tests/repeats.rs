@@ -264,6 +264,31 @@ fn what_a_copy_lacks_is_named() {
 }
 
 #[test]
+fn what_most_copies_have_is_the_usual_even_if_another_is_greater() {
+    let footer = |telephone: &str, more: &str| {
+        format!(
+            "<footer class=\"site\"><section><h2>Talk to us</h2><p>Quay office, Old Pier, Merrin Sound</p>{more}\
+             <p>Telephone <b>{telephone}</b>, daily 7 to 19</p></section><section><h2>Good to know</h2><ul>\
+             <li>Getting on board</li><li>Lost property</li><li>Groups and schools</li></ul></section></footer>"
+        )
+    };
+    let files = (0..14).map(|number| {
+        let footer = match number {
+            5 => footer("553 001", ""),
+            9 => footer("553 777", &"<p>The night desk keeps the keys of all the lockers on the pier</p>".repeat(3)),
+            _ => footer("553 100", ""),
+        };
+        SourceFile::new(format!("{number:02}.html"), format!("<body><h1>{number}</h1>{footer}</body>"))
+    });
+    let found = repeats(&site(files.collect()), &RepeatOptions::default());
+    let group = &found.groups[0];
+    assert_eq!((group.kind, group.copies.len()), (RepeatKind::Alike, 14), "{group:?}");
+    let behind: Vec<&str> = group.drift.iter().map(|drift| drift.file.as_str()).collect();
+    assert_eq!(behind, ["05.html", "09.html"]);
+    assert!(group.gaps.iter().any(|gap| gap.usual == "553 100" && gap.others == 2), "{:?}", group.gaps);
+}
+
+#[test]
 fn a_mark_that_wanders_is_no_drift() {
     let page = |current: usize| {
         let item = |number: usize| {

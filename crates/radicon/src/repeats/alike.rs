@@ -129,7 +129,7 @@ impl<'a> Likeness<'a> {
 
     /// About how many bytes all copies have.
     pub fn bytes(&self, lookalikes: &Lookalikes) -> u64 {
-        bytes(self.forest, self.classes(lookalikes))
+        self.classes(lookalikes).map(|class| weight(self.forest, class)).sum()
     }
 
     /// Every place where one of them stands.
@@ -142,8 +142,7 @@ impl<'a> Likeness<'a> {
     fn leader_of(&self, members: &[u32]) -> u32 {
         let forest = self.forest;
         let node = |subtree: u32| forest.first(self.class(subtree));
-        let weight =
-            |subtree: u32| u64::from(forest.count(self.class(subtree))) * u64::from(forest.bytes(node(subtree)));
+        let weight = |subtree: u32| weight(forest, self.class(subtree));
         let by_weight = |&subtree: &u32| (weight(subtree), std::cmp::Reverse(subtree));
         let heaviest = members.iter().copied().max_by_key(by_weight).unwrap_or_default();
         let all: u64 = members.iter().map(|&subtree| weight(subtree)).sum();
@@ -192,9 +191,9 @@ impl<'a> Likeness<'a> {
     }
 }
 
-fn bytes(forest: &Forest, classes: impl Iterator<Item = u32>) -> u64 {
-    let of_class = |class: u32| u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)));
-    classes.map(of_class).sum()
+/// About how many bytes all nodes of a class have.
+fn weight(forest: &Forest, class: u32) -> u64 {
+    u64::from(forest.count(class)) * u64::from(forest.bytes(forest.first(class)))
 }
 
 fn places(forest: &Forest, classes: impl Iterator<Item = u32>) -> Vec<Copy> {
@@ -220,7 +219,7 @@ impl Cluster {
 
     /// About how many bytes all copies have; none if nothing is like the leader.
     pub fn bytes(&self, forest: &Forest) -> u64 {
-        if self.members.is_empty() { 0 } else { bytes(forest, self.classes()) }
+        if self.members.is_empty() { 0 } else { self.classes().map(|class| weight(forest, class)).sum() }
     }
 
     /// Every place where one of them stands.

@@ -43,8 +43,7 @@ impl Forest {
         // What one thread remembers serves all the stretches that it reads.
         let memories: Vec<Mutex<Memory>> = (0..=rayon::current_num_threads()).map(|_| Mutex::default()).collect();
         let read = |files: Range<u32>| {
-            let first = SourceId(files.start);
-            let mut reader = Reader::new(Labels::new(site, normalise, &urls, first), first);
+            let mut reader = Reader::new(Labels::new(site, normalise, &urls, SourceId(files.start)));
             let thread = rayon::current_thread_index().unwrap_or(memories.len() - 1);
             let mut memory = memories[thread].lock().unwrap_or_else(std::sync::PoisonError::into_inner);
             files.map(SourceId).for_each(|id| reader.read(id, &mut memory));

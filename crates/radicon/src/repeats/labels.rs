@@ -62,11 +62,6 @@ impl<'a> Labels<'a> {
         self.folder = xxh3_64(folder(&self.template.path).as_bytes());
     }
 
-    /// A hash of the folder that is not 0.
-    pub fn short_folder(&self) -> u32 {
-        (self.folder as u32).max(1)
-    }
-
     /// The source of another template.
     pub fn source_of(&self, id: SourceId) -> &'a [u8] {
         &self.site.get(id).source

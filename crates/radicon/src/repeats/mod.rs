@@ -347,9 +347,9 @@ impl Teller<'_> {
         let copies = &chosen.gain.copies;
         let files = forest.files_of(copies.iter().map(|copy| copy.start));
         let first = copies[0];
-        let (kind, share, told) = match &chosen.candidate {
-            Candidate::Run(_) | Candidate::Lookalikes(_) => (RepeatKind::Same, 1.0, drift::Differences::default()),
-            Candidate::Cluster(cluster) => {
+        let (kind, share, told) = match &chosen.cluster {
+            None => (RepeatKind::Same, 1.0, drift::Differences::default()),
+            Some(cluster) => {
                 (RepeatKind::Alike, cluster.share, drift::Differences::of(self.site, forest, cluster, copies))
             }
         };
@@ -366,7 +366,6 @@ impl Teller<'_> {
             let copy = &reports[index];
             Drift { file: copy.file.to_string(), line: copy.line_start, difference }
         });
-        let is_loop = matches!(&chosen.candidate, Candidate::Run(run) if run.is_loop());
         let group = RepeatGroup {
             id: format!("{:08x}", self.identity(chosen) >> 32),
             kind,
@@ -374,7 +373,7 @@ impl Teller<'_> {
             similarity: share,
             saving: Saving { lines: (saved as f64 * share) as usize, bytes: chosen.gain.saving },
             drift: drift.collect(),
-            advice: self.adviser.advise(copies, &files, &told.gaps, is_loop),
+            advice: self.adviser.advise(copies, &files, &told.gaps, chosen.is_loop),
             gaps: told.gaps,
             copies: reports,
             pattern: if told.pattern.is_empty() { piece } else { told.pattern },
@@ -385,9 +384,9 @@ impl Teller<'_> {
     /// A hash of what the copies have in common.
     fn identity(&self, chosen: &Chosen) -> u64 {
         let forest = self.forest;
-        match &chosen.candidate {
-            Candidate::Cluster(cluster) => mix(1, forest.classes[cluster.leader as usize].hash),
-            Candidate::Run(_) | Candidate::Lookalikes(_) => {
+        match &chosen.cluster {
+            Some(cluster) => mix(1, forest.classes[cluster.leader as usize].hash),
+            None => {
                 let Copy { start, end, .. } = chosen.gain.copies[0];
                 let (mut at, mut hash) = (start, 0);
                 while at < end {

@@ -73,8 +73,8 @@ struct Place {
     stretch: u32,
     file: SourceId,
     node: u32,
-    /// A hash of the folder outside which it is something else; 0 for none.
-    folder: u32,
+    /// A hash of the folder outside which it may be something else.
+    folder: Option<u64>,
 }
 
 /// The most pieces that are remembered.
@@ -153,8 +153,9 @@ struct Open {
 }
 
 impl<'a> Reader<'a> {
-    pub fn new(labels: Labels<'a>, first: SourceId) -> Self {
-        Self { labels, first, stretch: Stretch::default(), known: FxHashMap::default(), open: Vec::new() }
+    /// Begins with the template of the labels.
+    pub fn new(labels: Labels<'a>) -> Self {
+        Self { first: labels.id, labels, stretch: Stretch::default(), known: FxHashMap::default(), open: Vec::new() }
     }
 
     /// The nodes of all files that were read.
@@ -211,7 +212,7 @@ impl<'a> Reader<'a> {
     fn place(&self) -> Option<(u32, Place)> {
         let open = self.open.last()?;
         let size = self.stretch.class.len() as u32 - open.node;
-        let folder = if open.placed { self.labels.short_folder() } else { 0 };
+        let folder = open.placed.then_some(self.labels.folder);
         let place = Place { stretch: self.first.0, file: self.labels.id, node: open.node, folder };
         Some((open.piece.filter(|_| size >= LEAST_NODES)?, place))
     }
@@ -231,7 +232,7 @@ impl<'a> Reader<'a> {
         }
         if let Some(outer) = self.open.last_mut() {
             outer.hash = mix(outer.hash, hash);
-            outer.placed |= place.folder != 0;
+            outer.placed |= place.folder.is_some();
         }
     }
 
@@ -384,7 +385,7 @@ impl Page<'_, '_> {
     /// Where the element that begins here ends, if it is the same as the one at a place.
     fn end_of_same(&mut self, place: &Place, at: u32) -> Option<u32> {
         let Reader { labels, stretch, first, .. } = &self.reader;
-        if place.stretch != first.0 || place.folder != 0 && place.folder != labels.short_folder() {
+        if place.stretch != first.0 || place.folder.is_some_and(|folder| folder != labels.folder) {
             return None;
         }
         let there = Span::new(stretch.start[place.node as usize], stretch.end[place.node as usize]);
@@ -595,8 +596,7 @@ mod tests {
             let site = Site::read(files, builtin(), &Settings::default());
             let normalise = Normalise::default();
             let urls = Urls::collect(&site);
-            let first = SourceId(0);
-            let reader = || Reader::new(Labels::new(&site, &normalise, &urls, first), first);
+            let reader = || Reader::new(Labels::new(&site, &normalise, &urls, SourceId(0)));
             let (mut by_pieces, mut by_document) = (reader(), reader());
             let mut memory = Memory::default();
             for id in (0..site.templates.len() as u32).map(SourceId) {

@@ -188,7 +188,7 @@ impl<'f> Runs<'f> {
     pub fn copies(&self, run: &Run) -> Vec<Copy> {
         let mut starts = Vec::new();
         match run.kind {
-            RunKind::Interval { first, last, .. } => {
+            RunKind::Interval { first, last } => {
                 for &at in &self.suffixes[first as usize..=last as usize] {
                     let head = self.places[at as usize];
                     self.each_parent(head.parent, |base| starts.push(base + head.delta));

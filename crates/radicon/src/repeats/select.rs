@@ -105,7 +105,10 @@ const NEAR: f64 = 1.25;
 
 /// A candidate that was chosen, with its copies.
 pub(super) struct Chosen {
-    pub candidate: Candidate,
+    /// How copies that are not the same differ.
+    pub cluster: Option<Cluster>,
+    /// They are one thing several times in a row.
+    pub is_loop: bool,
     pub gain: Gain,
 }
 
@@ -176,8 +179,12 @@ impl<'a> Chooser<'a> {
             }
         }
         let mut candidates: Vec<Option<Candidate>> = self.candidates.into_iter().map(Some).collect();
-        let taken = |(index, gain): (usize, Gain)| Some(Chosen { candidate: candidates[index].take()?, gain });
-        self.chosen.into_iter().filter_map(taken).collect()
+        let told = |(index, gain): (usize, Gain)| match candidates[index].take()? {
+            Candidate::Run(run) => Some(Chosen { cluster: None, is_loop: run.is_loop(), gain }),
+            Candidate::Cluster(cluster) => Some(Chosen { cluster: Some(cluster), is_loop: false, gain }),
+            Candidate::Lookalikes(_) => None,
+        };
+        self.chosen.into_iter().filter_map(told).collect()
     }
 
     /// Counts the candidates that may count for most.
