@@ -52,9 +52,7 @@ impl Job<'_> {
     /// Plans layouts for families of pages.
     pub(super) fn found(&self, pages: &[Page], drafts: Vec<Draft>, plan: &mut Plan, left: &mut Vec<Left>) {
         for draft in drafts {
-            let unifier = self.unifier(pages, self.options.block_price);
-            let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
-            let base = self.planner(&unifier, pages, own).plan(draft.unified, draft.members);
+            let base = self.layouts(pages, draft);
             if !self.add(pages, &base, &FxHashSet::default(), plan) {
                 let reason = "no layout that would make the pages smaller together".to_owned();
                 let of = |&member: &usize| Left { page: pages[member].path.clone(), reason: reason.clone() };
@@ -63,19 +61,45 @@ impl Job<'_> {
         }
     }
 
+    /// The layouts of a family.
+    fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
+        let unifier = self.unifier(pages, self.price);
+        let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
+        let planner = self.planner(&unifier, pages, own);
+        let base = planner.plan(draft.unified, draft.members);
+        if !self.options.is_small() || base.inner.is_empty() {
+            return base;
+        }
+        // What only sections fill seemed dearer, and was joined with what stands beside it.
+        let mut sections = vec![None; pages.len()];
+        let mut open: Vec<&Layout> = base.inner.iter().collect();
+        let mut count = 0;
+        while let Some(layout) = open.pop() {
+            layout.members.iter().for_each(|&page| sections[page] = Some(count));
+            count += 1;
+            open.extend(&layout.inner);
+        }
+        let unified = Unifier { sections, ..self.unifier(pages, self.price) }.pages(&base.members);
+        let other = planner.plan(unified, base.members.clone());
+        if self.bytes(pages, &other) < self.bytes(pages, &base) { other } else { base }
+    }
+
     /// The bytes of a family's layouts and pages.
     pub(super) fn size_of(&self, pages: &[Page], draft: &Draft) -> usize {
-        let unifier = self.unifier(pages, self.options.block_price);
+        let unifier = self.unifier(pages, self.price);
         let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
-        let base = self.planner(&unifier, pages, own).plan(draft.unified.clone(), draft.members.clone());
-        let placed = self.places(pages, &base, "layouts", &mut Vec::new());
+        self.bytes(pages, &self.planner(&unifier, pages, own).plan(draft.unified.clone(), draft.members.clone()))
+    }
+
+    fn bytes(&self, pages: &[Page], base: &Layout) -> usize {
+        let placed = self.places(pages, base, "layouts", &mut Vec::new());
         self.write(pages, &placed, &FxHashSet::default()).iter().map(|file| file.bytes.len()).sum()
     }
 
     /// Who plans sections for pages that have so many bytes of their own. A section
     /// is one file more to know, so where there is much it must save the more.
     pub(super) fn planner<'a>(&'a self, unifier: &'a Unifier<'a>, pages: &'a [Page], own: usize) -> Planner<'a> {
-        let price = self.options.block_price;
+        let price = self.price;
         Planner {
             unifier,
             pages,
@@ -139,7 +163,7 @@ impl Job<'_> {
     /// Who writes these pages' files, in the style of these members.
     pub(super) fn writer<'a>(&'a self, pages: &'a [Page], members: &[usize]) -> Writer<'a> {
         let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
-        Writer { dialect: &self.dialect, pages, strength: self.options.strength, style, short: self.short }
+        Writer { dialect: &self.dialect, pages, strength: self.options.strength, style, short: self.options.is_small() }
     }
 
     /// All layouts, then the pages.

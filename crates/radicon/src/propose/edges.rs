@@ -46,7 +46,8 @@ impl Unifier<'_> {
             })
             .collect();
         let lengths: Vec<u64> = contents.iter().map(|content| content.len() as u64).collect();
-        let (default, follows) = match shared.filter(|(_, _, cost)| *cost < self.hole_cost(&hashes, &lengths)) {
+        let (default, follows) = match shared.filter(|(_, _, cost)| *cost < self.hole_cost(members, &hashes, &lengths))
+        {
             Some((pieces, follows, _)) => {
                 // This template was made for the whole runs.
                 if exact {

@@ -155,7 +155,7 @@ impl Job<'_> {
         let fillings: Vec<(Vec<Filling>, bool)> =
             members.iter_mut().map(|member| (std::mem::take(&mut member.fillings), member.copy)).collect();
         let pages: Vec<Page> = members.into_iter().map(|member| member.page).collect();
-        let unifier = self.unifier(&pages, self.options.block_price);
+        let unifier = self.unifier(&pages, self.price);
         let all: Vec<usize> = (0..pages.len()).collect();
         let mut open = opens(skeleton, &fillings, &unifier);
         let edits = if known { self.pull_up(skeleton, &pages, &mut open) } else { Vec::new() };
@@ -245,7 +245,7 @@ impl Job<'_> {
             let page = self.page(template, &self.dialect);
             let Some(fillings) = skeleton.fit(&page) else { continue };
             let pages = [page];
-            let unifier = self.unifier(&pages, self.options.block_price);
+            let unifier = self.unifier(&pages, self.price);
             let open = opens(&skeleton, &[(fillings, true)], &unifier);
             let target = self.written_name(&template.path);
             let bytes = self.writer(&pages, &[0]).page(0, &target, &open);

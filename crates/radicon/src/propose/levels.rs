@@ -79,6 +79,9 @@ impl Layout {
 /// of a block: four at the usual price.
 const MOST_PARTS: u64 = 400;
 
+/// A block's name has so many words at most where size is all.
+const SHORT_NAME: usize = 2;
+
 /// Builds the layouts of a family.
 pub(super) struct Planner<'a> {
     pub unifier: &'a Unifier<'a>,
@@ -202,7 +205,11 @@ impl Planner<'_> {
         let plain = default.map(|member| {
             let follows = hole.hashes.iter().map(|&hash| hash == hole.hashes[member]).collect();
             let piece = Piece::Fixed { page: hole.members[member], span: hole.contents[member] };
-            let cost = if equal { prices.layout + lengths[0] } else { self.unifier.hole_cost(&hole.hashes, &lengths) };
+            let cost = if equal {
+                prices.layout + lengths[0]
+            } else {
+                self.unifier.hole_cost(&hole.members, &hole.hashes, &lengths)
+            };
             let saves = without.saturating_sub(cost);
             Filled { pieces: vec![piece], follows, saves }
         });
@@ -253,7 +260,10 @@ impl Planner<'_> {
     /// The names of all holes in order of their places.
     fn names(&self, pieces: &[Piece], section: &str, taken: &mut Vec<String>) -> Vec<String> {
         let name = |hole: &&Hole| {
-            let name = hole.named.clone().unwrap_or_else(|| name::name(self.pages, hole));
+            let name = hole.named.clone().unwrap_or_else(|| {
+                let name = name::name(self.pages, hole);
+                if self.options.is_small() { name::first_words(&name, SHORT_NAME).to_owned() } else { name }
+            });
             let is_taken = taken.contains(&name) && !section.is_empty();
             let name = if is_taken { format!("{}_{name}", name::slug(section)) } else { name };
             name::unique(self.options.called(name), taken)

@@ -61,9 +61,9 @@ pub struct Options {
     pub dialect: Option<Arc<Dialect>>,
     /// What one block costs, in bytes, in the layout and in each page that
     /// overrides it (default 100). Higher: fewer, bigger blocks. Lower: as small as
-    /// possible; several prices up to the usual one are tried, which takes three times as
-    /// long, blocks are closed by the shortest tag that the dialect has, and partials are
-    /// called by one word.
+    /// possible; three ways to cut pages into blocks are tried, which takes three to four
+    /// times as long, blocks are closed by the shortest tag that the dialect has, and
+    /// names have few words.
     pub block_price: u64,
     /// The most levels of layouts (default 8).
     pub levels: usize,
@@ -98,6 +98,11 @@ impl Options {
             names: settings.names.clone(),
             ..usual
         }
+    }
+
+    /// Size is all: blocks are closed by the shortest tag for it, names have few words.
+    fn is_small(&self) -> bool {
+        self.block_price < USUAL_PRICE
     }
 
     /// What to call something that would have this name.
@@ -307,7 +312,7 @@ impl Proposal {
 /// If the dialect asked for has neither layouts nor includes.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
-    let job = Job { site, options, dialect, spelling: None, short: options.block_price < USUAL_PRICE };
+    let job = Job { site, options, dialect, price: options.block_price, nested_defaults: true, spelling: None };
     if !job.dialect.has_layouts() {
         return match job.dialect.form(Kind::Include) {
             Some(_) => Ok(partials_alone(&job)),
@@ -347,18 +352,16 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     Ok(proposal)
 }
 
-/// The proposal; below the usual price of a block the smallest of several, since what
-/// seems to pay one by one may not pay together.
+/// The proposal; where size is all the smallest of several, since what seems to pay one by
+/// one may not pay together: at the price asked for with and without blocks in defaults,
+/// which may keep a section from being seen, and at the usual price.
 fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     let options = jobs[0].options;
     let first = restructure(site, jobs);
-    let mut prices = Vec::new();
-    if options.block_price < USUAL_PRICE {
-        prices.extend([options.block_price.midpoint(USUAL_PRICE), USUAL_PRICE]);
-    }
-    prices.into_iter().fold(first, |best, block_price| {
-        let options = Options { block_price, ..options.clone() };
-        let jobs: Vec<Job<'_>> = jobs.iter().map(|job| Job { options: &options, ..job.clone() }).collect();
+    let others = [(options.block_price, false), (USUAL_PRICE, true)];
+    let others = if options.is_small() { &others[..] } else { &[] };
+    others.iter().fold(first, |best, &(price, nested_defaults)| {
+        let jobs: Vec<Job<'_>> = jobs.iter().map(|job| Job { price, nested_defaults, ..job.clone() }).collect();
         let other = restructure(site, &jobs);
         if other.after.bytes < best.after.bytes { other } else { best }
     })
@@ -490,10 +493,12 @@ struct Job<'s> {
     site: &'s Site,
     options: &'s Options,
     dialect: Arc<Dialect>,
+    /// What a block costs in this attempt, in bytes.
+    price: u64,
+    /// Whether what most pages have alike may be a default with blocks of its own.
+    nested_defaults: bool,
     /// How tags are written, where that does not count.
     spelling: Option<Arc<Spelling>>,
-    /// Size is all: blocks are closed by the shortest tag for it, partials called by a word.
-    short: bool,
 }
 
 impl Job<'_> {

@@ -18,6 +18,11 @@ pub(super) fn name(pages: &[Page], hole: &Hole) -> String {
     slug(&found)
 }
 
+/// The first words of a name.
+pub(super) fn first_words(name: &str, most: usize) -> &str {
+    name.match_indices('_').nth(most - 1).map_or(name, |(end, _)| &name[..end])
+}
+
 /// Makes a name out of any text; at most five words.
 pub(super) fn slug(text: &str) -> String {
     let lower = text.to_lowercase();

@@ -11,6 +11,9 @@ use crate::markup::{Document, NodeKind};
 use crate::prove::Strength;
 use crate::text::is_blank;
 
+/// The most lines of an element beside a partial that belongs to it.
+const MOST_LINES: usize = 40;
+
 impl Found {
     /// Its uses by file and place.
     fn in_order(&self) -> Vec<&(Stretch, String)> {
@@ -21,44 +24,53 @@ impl Found {
 }
 
 impl Extractor<'_, '_> {
-    /// Takes lines in that stand before and behind all copies, too short to be copies of their own.
+    /// Takes elements in that stand before and behind all copies, too short to be copies of their own.
     pub(super) fn grow(&self, found: &mut Found) {
-        while let Some((line, wider)) = self.wider(found, before) {
-            found.content.splice(..0, line);
+        while let Some((lines, wider)) = self.wider(found, before) {
+            found.content.splice(..0, lines);
             found.uses.iter_mut().zip(wider).for_each(|((stretch, _), wider)| *stretch = wider);
         }
-        while let Some((line, wider)) = self.wider(found, behind) {
-            found.content = joined_lines(&[&found.content, self.job.held(&line)]);
+        while let Some((lines, wider)) = self.wider(found, behind) {
+            found.content = joined_lines(&[&found.content, self.job.held(&lines)]);
             found.uses.iter_mut().zip(wider).for_each(|((stretch, _), wider)| *stretch = wider);
         }
     }
 
-    /// The copies with a line more each, and that line, if it is the same everywhere and
-    /// consists of whole elements.
+    /// The copies with whole elements more each, and these lines, if they are the same
+    /// everywhere: as few as possible.
     fn wider(&self, found: &Found, place: impl Fn(&[u8], &Stretch) -> Range<usize>) -> Option<(Vec<u8>, Vec<Stretch>)> {
-        let mut same: Option<Vec<u8>> = None;
-        let mut wider = Vec::with_capacity(found.uses.len());
-        for (stretch, _) in &found.uses {
-            let Range { start, end } = place(&self.written[stretch.file].bytes, stretch);
-            let line = Stretch { start, end, ..*stretch };
-            let text = self.text(&line);
-            if !stretch.lines || !text.ends_with(b"\n") || !self.is_free(&line) {
+        let mut wider: Vec<Stretch> = found.uses.iter().map(|(stretch, _)| *stretch).collect();
+        for _ in 0..MOST_LINES {
+            let mut same: Option<Vec<u8>> = None;
+            for ((stretch, _), wider) in found.uses.iter().zip(&mut wider) {
+                let Range { start, end } = place(&self.written[stretch.file].bytes, wider);
+                (wider.start, wider.end) = (start.min(wider.start), end.max(wider.end));
+                let beside = match wider.start < stretch.start {
+                    true => Stretch { end: stretch.start, ..*wider },
+                    false => Stretch { start: stretch.end, ..*wider },
+                };
+                let lines = self.text(&beside);
+                if start == end || !stretch.lines || !lines.ends_with(b"\n") || !self.is_free(&beside) {
+                    return None;
+                }
+                let lines = match self.job.options.strength {
+                    Strength::Bytes => lines.to_vec(),
+                    _ => [self.job.content(lines).trim_ascii(), b"\n"].concat(),
+                };
+                if *same.get_or_insert_with(|| lines.clone()) != lines {
+                    return None;
+                }
+            }
+            let mut order: Vec<&Stretch> = wider.iter().collect();
+            order.sort_by_key(|stretch| (stretch.file, stretch.start));
+            if order.windows(2).any(|pair| pair[0].file == pair[1].file && pair[0].end > pair[1].start) {
                 return None;
             }
-            let text = match self.job.options.strength {
-                Strength::Bytes => text.to_vec(),
-                _ => [text.trim_ascii(), b"\n"].concat(),
-            };
-            if *same.get_or_insert_with(|| text.clone()) != text {
-                return None;
+            if let Some(lines) = same.filter(|lines| is_whole(lines, &self.job.dialect)) {
+                return Some((lines, wider));
             }
-            wider.push(Stretch { start: start.min(stretch.start), end: end.max(stretch.end), ..*stretch });
         }
-        let mut order: Vec<&Stretch> = wider.iter().collect();
-        order.sort_by_key(|stretch| (stretch.file, stretch.start));
-        let apart = order.windows(2).all(|pair| pair[0].file < pair[1].file || pair[0].end <= pair[1].start);
-        let line = same.filter(|line| apart && is_whole(line, &self.job.dialect))?;
-        Some((line, wider))
+        None
     }
 
     /// Makes one partial of two that always stand one behind the other; whether there were any.
@@ -137,10 +149,10 @@ fn joined_lines(parts: &[&[u8]]) -> Vec<u8> {
     out
 }
 
-/// Whether a line is nothing but whole elements, and no tag of the dialect.
-fn is_whole(line: &[u8], dialect: &Dialect) -> bool {
-    let document = Document::read(line, dialect);
-    let mut elements = document.children(0).filter(|&at| !document.span(at).of(line).iter().all(|b| is_blank(*b)));
+/// Whether lines are nothing but whole elements, and no tag of the dialect.
+fn is_whole(lines: &[u8], dialect: &Dialect) -> bool {
+    let document = Document::read(lines, dialect);
+    let mut elements = document.children(0).filter(|&at| !document.span(at).of(lines).iter().all(|b| is_blank(*b)));
     let is_closed = |at: u32| {
         let node = &document.nodes[at as usize];
         node.kind == NodeKind::Element && node.close < node.last

@@ -12,7 +12,7 @@ use super::missed::{LineTable, Pattern, Segment};
 use super::name;
 use super::page::Page;
 use super::unify::{Prices, Unifier};
-use super::{Job, ProposedFile, ProposedPartial, USUAL_PRICE, apply, holes};
+use super::{Job, ProposedFile, ProposedPartial, apply, holes};
 use crate::dialect::{Kind, Newline, Values};
 use crate::markup::elements::element;
 use crate::markup::{Document, NodeKind};
@@ -21,7 +21,7 @@ use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats
 use crate::site::{Partials, Role, Site};
 use crate::text::{Span, count_lines, is_blank};
 
-/// So many copies make a partial. Where size is all, below the usual price of a block, two do if they save ten times as much: mostly a page that repeats others.
+/// So many copies make a partial. Where size is all, two do if they save thrice as much.
 const LEAST_COPIES: usize = 3;
 
 /// At the usual price of a block a partial saves a 20,000th of all bytes at least, so
@@ -148,7 +148,7 @@ impl Job<'_> {
     }
 
     /// Lines as they stand in a partial: in tidy output without the indentation that all have.
-    fn content(&self, lines: &[u8]) -> Vec<u8> {
+    pub(super) fn content(&self, lines: &[u8]) -> Vec<u8> {
         let lines = self.held(lines);
         if self.options.strength == Strength::Bytes {
             return lines.to_vec();
@@ -265,7 +265,7 @@ impl Extractor<'_, '_> {
     /// Copies that differ in words and values alone, which become parameters.
     fn alike(&self, copies: Vec<Stretch>) -> Option<Found> {
         // Where size is all, others may be found that are written like two of them.
-        if copies.len() < if self.job.short { 2 } else { LEAST_COPIES } {
+        if copies.len() < if self.job.options.is_small() { 2 } else { LEAST_COPIES } {
             return None;
         }
         let strength = self.job.options.strength;
@@ -276,7 +276,16 @@ impl Extractor<'_, '_> {
         };
         let pages: Vec<Page> = copies.iter().map(read).collect();
         let prices = Prices { layout: PARAMETER, page: PARAMETER };
-        let unifier = Unifier { pages: &pages, prices, strength, line_rule: false, like_html: false, regions: &[] };
+        let unifier = Unifier {
+            pages: &pages,
+            prices,
+            strength,
+            line_rule: false,
+            like_html: false,
+            regions: &[],
+            nested_defaults: true,
+            sections: Vec::new(),
+        };
         let unified = unifier.pages(&(0..pages.len()).collect::<Vec<_>>());
         let holes = holes(&unified.pieces);
         if holes.iter().any(|hole| hole.members.len() < pages.len()) {
@@ -414,11 +423,10 @@ impl Extractor<'_, '_> {
         if count_lines(&found.content) < 2 && found.content.len() < LEAST_WITHIN {
             return;
         }
-        let pairs = self.job.options.block_price < USUAL_PRICE;
         let least = match found.uses.len() {
             0 | 1 => return,
-            2 if !pairs => return,
-            2 => self.least * 10,
+            2 if !self.job.options.is_small() => return,
+            2 => self.least * 3,
             _ => self.least,
         };
         if saves >= least {
@@ -439,7 +447,7 @@ impl Extractor<'_, '_> {
         let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
         for (found, saves) in &self.found {
             let word = name::of_markup(&found.content);
-            let word = if self.job.short { word.split('-').next().unwrap_or_default() } else { &word };
+            let word = if self.job.options.is_small() { word.split('-').next().unwrap_or_default() } else { &word };
             let path = self.job.free_path(&self.folder, word, &mut taken);
             let target = self.job.written_name(&path);
             for (stretch, arguments) in &found.uses {

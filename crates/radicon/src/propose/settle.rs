@@ -88,7 +88,7 @@ impl Job<'_> {
             let better = (first + 1..drafts.len()).find_map(|second| {
                 let mut members = [&drafts[first].members[..], &drafts[second].members].concat();
                 members.sort_unstable();
-                let unified = self.unifier(pages, self.options.block_price).pages(&members);
+                let unified = self.unifier(pages, self.price).pages(&members);
                 let joined = Draft { members, unified };
                 // They must have a frame in common, not just a first line.
                 let least = fixed_size(&drafts[first]).min(fixed_size(&drafts[second])) / 2;
@@ -241,14 +241,15 @@ impl Job<'_> {
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
         let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
         let (strength, regions) = (self.options.strength, &self.options.regions[..]);
-        Unifier { pages, prices, strength, line_rule, like_html, regions }
+        let (nested_defaults, sections) = (self.nested_defaults, Vec::new());
+        Unifier { pages, prices, strength, line_rule, like_html, regions, nested_defaults, sections }
     }
 
     /// The layout for pages that seem to belong together, and why some do not.
     /// Where no layout pays at the price of a block, small pages mostly, cheaper
     /// blocks are tried: a layout with many blocks is better than none.
     fn settle(&self, pages: &[Page], members: &[usize]) -> (FxHashMap<usize, String>, Option<Draft>) {
-        let price = self.options.block_price;
+        let price = self.price;
         let mut last = Default::default();
         for price in [price, price / 2, price / 4] {
             last = self.settle_at(price, pages, members.to_vec());
@@ -298,7 +299,7 @@ impl Job<'_> {
     /// Members that would not gain, or that cost the others more than they gain.
     fn misfits(&self, pages: &[Page], members: &[usize], unified: &Unified) -> FxHashMap<usize, String> {
         let holes = holes(&unified.pieces);
-        let price = self.options.block_price as usize;
+        let price = self.price as usize;
         let mut found = FxHashMap::default();
         let mut own = vec![0_usize; pages.len()];
         let mut blame = vec![0_usize; pages.len()];

@@ -7,6 +7,8 @@
 //! run of whole siblings, attributes, or text within one node, so what stands
 //! in it is balanced if the page is.
 
+use std::collections::BTreeMap;
+
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -52,6 +54,11 @@ pub(super) struct Unifier<'a> {
     pub like_html: bool,
     /// Elements whose content is one block, with its name.
     pub regions: &'a [(String, Selector)],
+    /// Whether what most pages have alike may be a default with holes of its own.
+    pub nested_defaults: bool,
+    /// For each page the section that it belongs to, if these are known: what a section
+    /// fills for its pages is said once.
+    pub sections: Vec<Option<usize>>,
 }
 
 /// A stretch between or at columns, with its run in every member.
@@ -233,7 +240,7 @@ impl Unifier<'_> {
         depth: usize,
     ) -> Item {
         let mut item = self.item(members, runs);
-        if item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) {
+        if item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) && self.nested_defaults {
             item.default = self.shared_default(members, nodes, units, &item, depth);
         }
         item
@@ -290,7 +297,7 @@ impl Unifier<'_> {
                 Level::Content => self.node(members, &indices, depth + 1),
                 Level::Tag => self.attribute(members, nodes, units),
             };
-            let hole = self.hole_cost(&item.hashes, &item.lengths);
+            let hole = self.hole_cost(members, &item.hashes, &item.lengths);
             let in_tag = |piece: &Piece| matches!(piece, Piece::Hole(hole) if matches!(hole.context, Context::Attributes { .. }));
             let shy = matches!(level, Level::Content) && self.like_html;
             let price = |kept: &Unified| match shy && kept.pieces.iter().any(in_tag) {
@@ -305,15 +312,25 @@ impl Unifier<'_> {
     }
 
     /// What a hole costs whose contents have these hashes and lengths.
-    pub(super) fn hole_cost(&self, hashes: &[u64], lengths: &[u64]) -> u64 {
+    pub(super) fn hole_cost(&self, members: &[usize], hashes: &[u64], lengths: &[u64]) -> u64 {
         let default = majority(hashes);
         let default_hash = default.map_or(0, |index| hashes[index]);
-        let overrides: u64 = hashes
-            .iter()
-            .zip(lengths)
-            .filter(|(hash, _)| **hash != default_hash)
-            .map(|(_, length)| length + self.prices.page)
-            .sum();
+        let says =
+            |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + self.prices.page };
+        let mut overrides: u64 = 0;
+        let mut sections: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for (index, &member) in members.iter().enumerate() {
+            match self.sections.get(member) {
+                Some(&Some(section)) => sections.entry(section).or_default().push(index),
+                _ => overrides += says(index, default_hash),
+            }
+        }
+        for pages in sections.into_values() {
+            let own = |shown: u64| pages.iter().map(|&index| says(index, shown)).sum::<u64>();
+            let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
+            let filled = majority(&of_pages).map(|at| self.prices.layout + lengths[pages[at]] + own(of_pages[at]));
+            overrides += own(default_hash).min(filled.unwrap_or(u64::MAX));
+        }
         self.prices.layout + default.map_or(0, |index| lengths[index]) + overrides
     }
 
@@ -322,7 +339,7 @@ impl Unifier<'_> {
         let alone = |index: usize| match (&items[index].kept, &items[index].default) {
             (Some(_), _) => Segment::Kept(index),
             (None, default) => {
-                let plain = self.hole_cost(&items[index].hashes, &items[index].lengths);
+                let plain = self.hole_cost(members, &items[index].hashes, &items[index].lengths);
                 let cost = default.as_ref().map_or(plain, |(_, _, cost)| plain.min(*cost));
                 Segment::Hole { from: index, to: index, cost }
             }
@@ -389,7 +406,7 @@ impl Unifier<'_> {
         let hashes: Vec<u64> = (0..members.len()).map(hash).collect();
         let lengths: Vec<u64> =
             (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
-        self.hole_cost(&hashes, &lengths)
+        self.hole_cost(members, &hashes, &lengths)
     }
 
     fn assemble(
@@ -481,7 +498,7 @@ impl Unifier<'_> {
     /// The content of nodes as one block of this name.
     fn whole_block(&self, members: &[usize], nodes: &[u32], runs: Vec<Run>, name: &str) -> Unified {
         let item = self.item(members, runs);
-        let mut out = Unified { cost: self.hole_cost(&item.hashes, &item.lengths), pieces: Vec::new() };
+        let mut out = Unified { cost: self.hole_cost(members, &item.hashes, &item.lengths), pieces: Vec::new() };
         self.push_hole(members, nodes, item.runs, None, Level::Content, &mut out.pieces);
         for piece in &mut out.pieces {
             if let Piece::Hole(hole) = piece {
@@ -567,7 +584,7 @@ impl Unifier<'_> {
     ) -> Unified {
         let (default, follows) = choose_default(hashes);
         let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
-        let cost = (before.len() + after.len()) as u64 + self.hole_cost(hashes, lengths);
+        let cost = (before.len() + after.len()) as u64 + self.hole_cost(members, hashes, lengths);
         let page = members[0];
         let hole = Hole {
             context,
