@@ -68,26 +68,65 @@ fn copies_that_differ_in_values_take_parameters() {
 
 #[test]
 fn what_stands_beside_all_copies_belongs_to_them() {
-    // A heading too short to be a copy of its own, and a list that is the same everywhere.
-    let before = "    <h3>Our boats</h3>\n    <ul class=\"rules\">\n      <li>Sheep travel on Sundays only, and on a lead</li>\n      <li>Cows travel on Mondays only, by the gangway</li>\n    </ul>\n";
-    let mut files = boats(|boat| format!("Lady {}", ["Anna", "Berta", "Clara", "Dora", "Elsa"][boat % 5]));
-    for file in &mut files {
-        let text = String::from_utf8_lossy(&file.bytes).replace("    <article", &format!("{before}    <article"));
-        file.bytes = text.into_bytes();
+    // A heading too short to be a copy of its own, with a list that is the same everywhere.
+    let heading = "    <h3>Our boats</h3>\n    <ul class=\"rules\">\n      <li>Sheep travel on Sundays only, and on a lead</li>\n      <li>Cows travel on Mondays only, by the gangway</li>\n    </ul>\n";
+    // An element of three lines that is too short as well.
+    let rule = "    <div class=\"rule\">\n      <p>Mind the gap.</p>\n    </div>\n";
+    for (before, start) in
+        [(heading, "<h3>Our boats</h3>\n"), (rule, "<div class=\"rule\">\n  <p>Mind the gap.</p>\n</div>\n<article")]
+    {
+        let mut files = boats(|boat| format!("Lady {}", ["Anna", "Berta", "Clara", "Dora", "Elsa"][boat % 5]));
+        for file in &mut files {
+            let text = String::from_utf8_lossy(&file.bytes).replace("    <article", &format!("{before}    <article"));
+            file.bytes = text.into_bytes();
+        }
+        // Most pages have none, so that they are not the layout's.
+        let first = String::from_utf8_lossy(&files[0].bytes).into_owned();
+        let (head, tail) = (first.find("<main>").expect("main") + 6, first.find("</main>").expect("its end"));
+        files.extend((0..8).map(|number| {
+            let own = format!("<p>{}</p>", "No boats today, nor tomorrow. ".repeat(number + 1));
+            SourceFile::new(format!("no-boats-{number}.html"), format!("{}{own}{}", &first[..head], &first[tail..]))
+        }));
+        let proposal = proposed(&files, "brace-percent", Partials::Usual, Strength::Blanks);
+        let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+        assert_eq!((partial.uses, partial.parameters), (12, 2));
+        let body = text(&proposal, &partial.path);
+        assert!(body.starts_with(start) && body.trim_end().ends_with("</article>"), "{body}");
+        assert!(!text(&proposal, "1.html").contains("Sundays") && !text(&proposal, "1.html").contains("gap"));
     }
-    // Most pages have none, so that they are not the layout's.
-    let first = String::from_utf8_lossy(&files[0].bytes).into_owned();
-    let (start, end) = (first.find("<main>").expect("main") + 6, first.find("</main>").expect("its end"));
-    files.extend((0..8).map(|number| {
-        let own = format!("<p>{}</p>", "No boats today, nor tomorrow. ".repeat(number + 1));
-        SourceFile::new(format!("no-boats-{number}.html"), format!("{}{own}{}", &first[..start], &first[end..]))
-    }));
-    let proposal = proposed(&files, "brace-percent", Partials::Usual, Strength::Blanks);
+}
+
+#[test]
+fn where_a_copy_was_included_does_not_count() {
+    // Put together by hand, each line has the place's indentation; by an engine, the first one.
+    let lines = [
+        "<ul class=\"rules\">",
+        "  <li>Sheep travel on Sundays only, and on a lead</li>",
+        "  <li>Cows travel on Mondays only, by the gangway</li>",
+        "</ul>",
+    ];
+    let page = |number: usize| {
+        let own = |word: &str| format!("    <p>{}</p>\n", format!("{word} {number} ").repeat(number + 1));
+        let indented = |(at, line): (usize, &&str)| match number % 4 {
+            0 => format!("    {line}\n"),
+            1 if at == 0 => format!("    {line}\n"),
+            1 => format!("{line}\n"),
+            _ => String::new(),
+        };
+        let rules: String = lines.iter().enumerate().map(indented).collect();
+        let content = own("Before") + &rules + &own("After");
+        SourceFile::new(
+            format!("{number}.html"),
+            format!(
+                "<!DOCTYPE html>\n<html>\n<head>\n  <title>Page {number}</title>\n</head>\n<body>\n  <header><a href=\"/\">Tidewater, the ferry line of the seven harbours</a></header>\n  <main>\n{content}  </main>\n  <footer><p>Owned by the people of the seven harbours.</p></footer>\n</body>\n</html>\n"
+            ),
+        )
+    };
+    let files: Vec<SourceFile> = (0..16).map(page).collect();
+    let proposal = proposed(&files, "margin", Partials::Usual, Strength::Blanks);
     let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
-    assert_eq!((partial.uses, partial.parameters), (12, 2));
-    let body = text(&proposal, &partial.path);
-    assert!(body.starts_with("<h3>Our boats</h3>") && body.trim_end().ends_with("</article>"), "{body}");
-    assert!(!text(&proposal, "1.html").contains("Sundays"));
+    assert_eq!(partial.uses, 8);
+    assert_eq!(text(&proposal, &partial.path).trim_end(), lines.join("\n"));
 }
 
 #[test]

@@ -6,6 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::hole::{Context, Hole, TAGS};
 use super::levels::{Body, Layout, Open, Planner};
 use super::page::Page;
+use super::sections::Sections;
 use super::settle::Draft;
 use super::tidy::Style;
 use super::unify::Unifier;
@@ -62,38 +63,34 @@ impl Job<'_> {
     }
 
     /// The layouts of a family.
-    fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
+    pub(super) fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
         let unifier = self.unifier(pages, self.price);
         let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
         let planner = self.planner(&unifier, pages, own);
         let base = planner.plan(draft.unified, draft.members);
-        if !self.options.is_small() || base.inner.is_empty() {
+        if base.inner.is_empty() {
             return base;
         }
         // What only sections fill seemed dearer, and was joined with what stands beside it.
-        let mut sections = vec![None; pages.len()];
-        let mut open: Vec<&Layout> = base.inner.iter().collect();
-        let mut count = 0;
-        while let Some(layout) = open.pop() {
-            layout.members.iter().for_each(|&page| sections[page] = Some(count));
-            count += 1;
-            open.extend(&layout.inner);
+        let mut sections = Sections::default();
+        let mut open: Vec<(&Layout, Option<usize>)> = base.inner.iter().map(|layout| (layout, None)).collect();
+        while let Some((layout, around)) = open.pop() {
+            let number = sections.add(&layout.members, pages.len(), around);
+            open.extend(layout.inner.iter().map(|inner| (inner, Some(number))));
         }
         let unified = Unifier { sections, ..self.unifier(pages, self.price) }.pages(&base.members);
         let other = planner.plan(unified, base.members.clone());
-        if self.bytes(pages, &other) < self.bytes(pages, &base) { other } else { base }
+        if self.cost(pages, &other) < self.cost(pages, &base) { other } else { base }
     }
 
-    /// The bytes of a family's layouts and pages.
-    pub(super) fn size_of(&self, pages: &[Page], draft: &Draft) -> usize {
-        let unifier = self.unifier(pages, self.price);
-        let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
-        self.bytes(pages, &self.planner(&unifier, pages, own).plan(draft.unified.clone(), draft.members.clone()))
-    }
-
-    fn bytes(&self, pages: &[Page], base: &Layout) -> usize {
+    /// What a family's layouts and pages cost, blocks at their price.
+    pub(super) fn cost(&self, pages: &[Page], base: &Layout) -> usize {
         let placed = self.places(pages, base, "layouts", &mut Vec::new());
-        self.write(pages, &placed, &FxHashSet::default()).iter().map(|file| file.bytes.len()).sum()
+        let files = self.write(pages, &placed, &FxHashSet::default());
+        let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
+        let uses = uses(&placed, &FxHashSet::default());
+        let tags: usize = uses.values().map(|uses| 1 + uses.pages.len() + uses.layouts).sum();
+        bytes + (self.price as usize).saturating_sub(TAGS) * tags
     }
 
     /// Who plans sections for pages that have so many bytes of their own. A section

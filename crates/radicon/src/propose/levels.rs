@@ -68,6 +68,17 @@ impl Layout {
         self.open.iter().find(|open| open.name == name)
     }
 
+    /// Drops the sections that fill nothing any more; those in them move up.
+    fn drop_empty(&mut self) {
+        for mut section in std::mem::take(&mut self.inner) {
+            section.drop_empty();
+            match &section.body {
+                Body::Section(overrides) if overrides.is_empty() => self.inner.extend(section.inner),
+                _ => self.inner.push(section),
+            }
+        }
+    }
+
     /// Pages that take it directly.
     pub fn direct(&self) -> Vec<usize> {
         let elsewhere: FxHashSet<usize> = self.inner.iter().flat_map(|inner| inner.members.iter().copied()).collect();
@@ -117,6 +128,7 @@ impl Planner<'_> {
             let sections = choose(self.pages, &layout.members, &holes, self.price as f64);
             layout.inner = self.grow(layout, sections, &taken, 2);
             choose_defaults(layout, self.pages);
+            layout.drop_empty();
         }
     }
 

@@ -1,12 +1,15 @@
-//! Copies of a partial with values that the search for near copies missed, since what it
-//! compares is a sample: they are found by a line that has no value in it.
+//! Copies of a partial, found by a line that has no value in it: those that the search for
+//! near copies missed, since what it compares is a sample, and those in whole pages.
 
 use memchr::memmem;
 use xxhash_rust::xxh3::xxh3_64;
 
-use super::ProposedFile;
+use super::page::Page;
 use super::partials::{Stretch, is_value};
+use crate::dialect::{Dialect, Kind};
+use crate::markup::Constructs;
 use crate::prove::Strength;
+use crate::text::Span;
 
 /// The line by which copies are found has so many bytes at least.
 const LEAST_LINE: usize = 20;
@@ -86,8 +89,28 @@ impl Pattern {
         Self { lines, values, exact }
     }
 
-    /// Its copies in these files, with the values of each.
-    pub fn find(&self, table: &LineTable, files: &[ProposedFile]) -> Vec<(Stretch, Vec<String>)> {
+    /// The lines of a partial as it is written.
+    pub fn read(content: &[u8], dialect: &Dialect, strength: Strength) -> Self {
+        let constructs = Constructs::read(content, dialect);
+        let mut names: Vec<&[u8]> = Vec::new();
+        let mut segments = Vec::new();
+        let mut at = 0;
+        for item in constructs.items.iter().filter(|item| item.kind == Kind::Output) {
+            let name = item.expr.of(content);
+            let number = names.iter().position(|known| *known == name).unwrap_or_else(|| {
+                names.push(name);
+                names.len() - 1
+            });
+            segments.push(Segment::Fixed(content[at..item.span.start as usize].to_vec()));
+            segments.push(Segment::Value(number));
+            at = item.span.end as usize;
+        }
+        segments.push(Segment::Fixed(content[at..].to_vec()));
+        Self::of(&segments, names.len(), strength)
+    }
+
+    /// Its copies in files that have such lines, with the values of each.
+    pub fn find<'f>(&self, table: &LineTable, text: impl Fn(usize) -> &'f [u8]) -> Vec<(Stretch, Vec<String>)> {
         let fixed = self.lines.iter().enumerate().filter_map(|(at, line)| match &line[..] {
             [Segment::Fixed(bytes)] if bytes.trim_ascii().len() >= LEAST_LINE => Some((at, bytes)),
             _ => None,
@@ -95,7 +118,7 @@ impl Pattern {
         let Some((at, line)) = fixed.max_by_key(|(at, bytes)| (bytes.len(), usize::MAX - at)) else {
             return Vec::new();
         };
-        table.places(line).filter_map(|(file, start)| self.at(file, &files[file].bytes, start, at)).collect()
+        table.places(line).filter_map(|(file, start)| self.at(file, text(file), start, at)).collect()
     }
 
     /// The copy whose line of this number starts there.
@@ -115,6 +138,24 @@ impl Pattern {
         }
         let stretch = Stretch { file, start: first, end, lines: true };
         Some((stretch, values.into_iter().collect::<Option<_>>()?))
+    }
+}
+
+/// Marks in pages where partials would stand, which belong together.
+pub(super) fn mark(pages: &mut [Page], partials: &[Pattern]) {
+    let mut found: Vec<(usize, Span, usize)> = Vec::new();
+    let table = LineTable::of(pages.iter().map(|page| &page.source[..]).enumerate());
+    for (number, partial) in partials.iter().enumerate() {
+        let copies = partial.find(&table, |page| &pages[page].source);
+        let place = |stretch: Stretch| (stretch.file, Span::new(stretch.start as u32, stretch.end as u32), number);
+        found.extend(copies.into_iter().map(|(stretch, _)| place(stretch)));
+    }
+    found.sort_unstable_by_key(|&(page, span, number)| (page, span.start, std::cmp::Reverse(span.end), number));
+    for (page, span, number) in found {
+        let marks = &mut pages[page].marks;
+        if marks.last().is_none_or(|(last, _)| last.end <= span.start) {
+            marks.push((span, number));
+        }
     }
 }
 
@@ -154,7 +195,30 @@ fn trim(line: &mut Vec<Segment>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::propose::ProposedFile;
     use crate::site::Role;
+
+    #[test]
+    fn the_nodes_of_a_partial_are_one_sibling() {
+        let partials = ["<h3>Boats</h3>\n<p>All about the boats</p>\n", "<p>All about the boats</p>\n"];
+        let dialect = crate::dialect::builtin_named("margin").expect("a dialect");
+        let partials = partials.map(|text| Pattern::read(text.as_bytes(), &dialect, Strength::Blanks));
+        let page = |text: &str| {
+            let document = crate::markup::Document::read(text.as_bytes(), &dialect);
+            Page::of("a.html".into(), std::sync::Arc::new(text.into()), document, Strength::Blanks)
+        };
+        let both = "<b>x</b>\n<h3>Boats</h3>\n<p>All about the boats</p>\n<i>y</i>\n";
+        let mut pages = [page(both), page("<p>All about the boats</p>\n"), page("<p>Nothing</p>\n")];
+        mark(&mut pages, &partials);
+        let marks = |page: &Page| page.marks.iter().map(|(span, number)| (span.start, *number)).collect::<Vec<_>>();
+        assert_eq!(pages.each_ref().map(marks), [vec![(9, 0)], vec![(0, 1)], Vec::new()]);
+        let of_nodes = |page: &Page| {
+            let run = |at: u32| (page.document.nodes[at as usize].first, page.document.nodes[at as usize].last);
+            page.document.children(0).map(|at| page.mark(run(at))).collect::<Vec<_>>()
+        };
+        let elements: Vec<Option<usize>> = of_nodes(&pages[0]).into_iter().step_by(2).collect();
+        assert_eq!(elements, [None, Some(0), Some(0), None]);
+    }
 
     #[test]
     fn a_copy_is_found_by_a_line_without_values() {
@@ -171,11 +235,18 @@ mod tests {
         let found = |text: &str| {
             let files = [file(text)];
             let table = LineTable::of(files.iter().map(|file| &file.bytes[..]).enumerate());
-            let copies = pattern.find(&table, &files).into_iter();
+            let copies = pattern.find(&table, |file| &files[file].bytes).into_iter();
             copies.map(|(stretch, values)| (stretch.start, stretch.end, values)).collect::<Vec<_>>()
         };
         let copy = "  <h3>Heron</h3>\n  <p>All about the boats</p>\n";
         assert_eq!(found(&format!("<i></i>\n{copy}<b></b>\n")), [(8, 8 + copy.len(), vec!["Heron".to_owned()])]);
+        // The same is read out of the partial as it is written.
+        let dialect = crate::dialect::builtin_named("brace-percent").expect("a dialect");
+        let written = b"<h3>{{ name }}</h3>\n<p>All about the boats</p>\n";
+        let read = Pattern::read(written, &dialect, Strength::Blanks);
+        let files = [file(copy)];
+        let table = LineTable::of(files.iter().map(|file| &file.bytes[..]).enumerate());
+        assert_eq!(read.find(&table, |file| &files[file].bytes)[0].1, ["Heron"]);
         for other in [
             "<h3>Heron</h3>\n",
             "<p>All about the boats</p>\n<h3>Heron</h3>\n",

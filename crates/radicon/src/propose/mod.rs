@@ -47,6 +47,7 @@ use assemble::Plan;
 pub use explain::Explanation;
 pub use heal::Healed;
 use hole::{DefaultContent, Hole, Piece};
+use missed::Pattern;
 use page::Page;
 use spelling::Spelling;
 
@@ -312,7 +313,8 @@ impl Proposal {
 /// If the dialect asked for has neither layouts nor includes.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
-    let job = Job { site, options, dialect, price: options.block_price, nested_defaults: true, spelling: None };
+    let (price, nested_defaults, partials) = (options.block_price, true, Arc::default());
+    let job = Job { site, options, dialect, price, nested_defaults, partials, spelling: None };
     if !job.dialect.has_layouts() {
         return match job.dialect.form(Kind::Include) {
             Some(_) => Ok(partials_alone(&job)),
@@ -354,17 +356,31 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
 
 /// The proposal; where size is all the smallest of several, since what seems to pay one by
 /// one may not pay together: at the price asked for with and without blocks in defaults,
-/// which may keep a section from being seen, and at the usual price.
+/// which may keep a section from being seen, and at the usual price; then once more with
+/// what became partials kept together, of which sections may have taken parts.
 fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     let options = jobs[0].options;
-    let first = restructure(site, jobs);
-    let others = [(options.block_price, false), (USUAL_PRICE, true)];
-    let others = if options.is_small() { &others[..] } else { &[] };
-    others.iter().fold(first, |best, &(price, nested_defaults)| {
-        let jobs: Vec<Job<'_>> = jobs.iter().map(|job| Job { price, nested_defaults, ..job.clone() }).collect();
-        let other = restructure(site, &jobs);
-        if other.after.bytes < best.after.bytes { other } else { best }
-    })
+    let mut best = restructure(site, jobs);
+    if !options.is_small() {
+        return best;
+    }
+    let mut jobs = jobs.to_vec();
+    for (price, nested_defaults) in [(options.block_price, false), (USUAL_PRICE, true)] {
+        let others: Vec<Job<'_>> = jobs.iter().map(|job| Job { price, nested_defaults, ..job.clone() }).collect();
+        let other = restructure(site, &others);
+        if other.after.bytes < best.after.bytes {
+            (best, jobs) = (other, others);
+        }
+    }
+    let mut has_partials = false;
+    for job in &mut jobs {
+        let is_own = |file: &&ProposedFile| file.role == Role::Partial && file.dialect == job.dialect.name;
+        let own = best.files.iter().filter(is_own);
+        job.partials = own.map(|file| Pattern::read(&file.bytes, &job.dialect, options.strength)).collect();
+        has_partials |= !job.partials.is_empty();
+    }
+    let other = if has_partials { restructure(site, &jobs) } else { return best };
+    if other.after.bytes < best.after.bytes { other } else { best }
 }
 
 /// The proposal in a dialect without layouts: pages keep their frames, and include what they share.
@@ -497,6 +513,8 @@ struct Job<'s> {
     price: u64,
     /// Whether what most pages have alike may be a default with blocks of its own.
     nested_defaults: bool,
+    /// Partials that are known from an attempt before: what would be one stays together.
+    partials: Arc<[Pattern]>,
     /// How tags are written, where that does not count.
     spelling: Option<Arc<Spelling>>,
 }
@@ -509,7 +527,11 @@ impl Job<'_> {
     /// These pages, ready for comparison.
     fn read(&self, pages: &[SourceId]) -> Vec<Page> {
         let read = |&id: &SourceId| self.page(self.site.get(id), &self.site.get(id).dialect);
-        pages.par_iter().map(read).collect()
+        let mut pages: Vec<Page> = pages.par_iter().map(read).collect();
+        if !self.partials.is_empty() {
+            missed::mark(&mut pages, &self.partials);
+        }
+        pages
     }
 
     /// A page, read in a dialect.

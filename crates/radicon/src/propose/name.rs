@@ -442,6 +442,12 @@ mod tests {
     use super::*;
 
     #[test]
+    fn short_names_have_few_words() {
+        assert_eq!(first_words("current_boats_and_sheep", 2), "current_boats");
+        assert_eq!((first_words("title", 2), first_words("body_class", 2)), ("title", "body_class"));
+    }
+
+    #[test]
     fn names_are_words_of_letters_and_digits() {
         for (text, expected) in
             [("Main Content!", "main_content"), ("404", "part_404"), ("—", "content"), ("a b c d e f", "a_b_c_d_e")]

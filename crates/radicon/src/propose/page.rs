@@ -35,6 +35,8 @@ pub(super) struct Page {
     pub document: Document,
     pub normal: Normal,
     pub keys: Vec<Key>,
+    /// Where partials would stand that are known, each by its number.
+    pub marks: Vec<(Span, usize)>,
     /// For each token whether every byte of it counts.
     exact: Vec<bool>,
 }
@@ -55,7 +57,7 @@ impl Page {
             _ => Normal::of(&source, &document.tokens),
         };
         normal.bytes.shrink_to_fit();
-        let mut page = Self { path, source, document, normal, keys: Vec::new(), exact };
+        let mut page = Self { path, source, document, normal, keys: Vec::new(), marks: Vec::new(), exact };
         page.keys = page.compute_keys();
         page
     }
@@ -64,7 +66,7 @@ impl Page {
     pub fn plain(markup: &[u8], document: Document) -> Self {
         let source = Arc::new(markup.to_vec());
         let normal = Normal::of(&source, &document.tokens);
-        Self { path: String::new(), source, document, normal, keys: Vec::new(), exact: Vec::new() }
+        Self { path: String::new(), source, document, normal, keys: Vec::new(), marks: Vec::new(), exact: Vec::new() }
     }
 
     /// Keys of all nodes, children before parents, in one pass.
@@ -118,6 +120,16 @@ impl Page {
     /// The place of a run of tokens.
     pub fn span(&self, run: Run) -> Span {
         Span::new(self.document.offset(run.0), self.document.offset(run.1))
+    }
+
+    /// The partial that would stand where some run lies, by its number.
+    pub fn mark(&self, run: Run) -> Option<usize> {
+        let span = self.span(run);
+        let at = self.marks.partition_point(|(mark, _)| mark.end <= span.start);
+        self.marks
+            .get(at)
+            .filter(|(mark, _)| mark.start <= span.start && span.end <= mark.end)
+            .map(|(_, number)| *number)
     }
 
     /// The run without text at its ends that vanishes in the normal form.

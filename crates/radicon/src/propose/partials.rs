@@ -21,7 +21,7 @@ use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats
 use crate::site::{Partials, Role, Site};
 use crate::text::{Span, count_lines, is_blank};
 
-/// So many copies make a partial. Where size is all, two do if they save thrice as much.
+/// So many copies make a partial. Where size is all, two do.
 const LEAST_COPIES: usize = 3;
 
 /// At the usual price of a block a partial saves a 20,000th of all bytes at least, so
@@ -147,7 +147,8 @@ impl Job<'_> {
         }
     }
 
-    /// Lines as they stand in a partial: in tidy output without the indentation that all have.
+    /// Lines as they stand in a partial: in tidy output without the indentation that all have,
+    /// and the first without any, which may come from where it was included.
     pub(super) fn content(&self, lines: &[u8]) -> Vec<u8> {
         let lines = self.held(lines);
         if self.options.strength == Strength::Bytes {
@@ -157,18 +158,25 @@ impl Job<'_> {
         let least = lines.split(|b| *b == b'\n').filter(|line| !line.iter().all(|b| is_blank(*b))).map(indent).min();
         let least = least.unwrap_or(0);
         let mut out = Vec::with_capacity(lines.len());
-        for line in lines.split_inclusive(|b| *b == b'\n') {
-            out.extend_from_slice(line.get(least.min(indent(line))..).unwrap_or(line));
+        for (number, line) in lines.split_inclusive(|b| *b == b'\n').enumerate() {
+            let most = if number == 0 { usize::MAX } else { least };
+            out.extend_from_slice(&line[most.min(indent(line))..]);
         }
         out
     }
 }
 
 impl Extractor<'_, '_> {
+    /// How many copies make a partial.
+    fn least_copies(&self) -> usize {
+        if self.job.options.is_small() { LEAST_COPIES - 1 } else { LEAST_COPIES }
+    }
+
     /// Partials for what stands several times.
     fn repeats(&mut self) {
         let similarity = if self.job.passes_values() { ALIKE } else { 2.0 };
-        let least = self.least as u64;
+        // A pair must save three times as much to be told.
+        let least = if self.job.options.is_small() { self.least / 3 } else { self.least } as u64;
         let options = RepeatOptions { min_saving: Some(least), similarity, ..RepeatOptions::default() };
         for group in repeats(self.site, &options).groups {
             let copies = self.copies(&group, whole_lines);
@@ -264,8 +272,7 @@ impl Extractor<'_, '_> {
 
     /// Copies that differ in words and values alone, which become parameters.
     fn alike(&self, copies: Vec<Stretch>) -> Option<Found> {
-        // Where size is all, others may be found that are written like two of them.
-        if copies.len() < if self.job.options.is_small() { 2 } else { LEAST_COPIES } {
+        if copies.len() < self.least_copies() {
             return None;
         }
         let strength = self.job.options.strength;
@@ -284,7 +291,7 @@ impl Extractor<'_, '_> {
             like_html: false,
             regions: &[],
             nested_defaults: true,
-            sections: Vec::new(),
+            sections: Default::default(),
         };
         let unified = unifier.pages(&(0..pages.len()).collect::<Vec<_>>());
         let holes = holes(&unified.pieces);
@@ -327,7 +334,7 @@ impl Extractor<'_, '_> {
         for (lines, values) in self.missed(&copies, &Pattern::of(&segments, parameters.len(), strength)) {
             uses.push((lines, arguments(&mut values.iter().map(String::as_str))?));
         }
-        (uses.len() >= LEAST_COPIES).then_some(Found { content, parameters: parameters.len(), uses })
+        (uses.len() >= self.least_copies()).then_some(Found { content, parameters: parameters.len(), uses })
     }
 
     /// Copies beside the known ones that are written like them, with their values.
@@ -336,7 +343,7 @@ impl Extractor<'_, '_> {
         let table = self.lines.get_or_init(|| LineTable::of(files()));
         let mut known: BTreeMap<(usize, usize), usize> =
             copies.iter().map(|lines| ((lines.file, lines.start), lines.end)).collect();
-        let mut found = pattern.find(table, self.written);
+        let mut found = pattern.find(table, |file| &self.written[file].bytes);
         found.retain(|(lines, _)| {
             let before = known.range(..(lines.file, lines.end)).next_back();
             let apart = before.is_none_or(|((file, _), end)| *file < lines.file || *end <= lines.start);
@@ -423,13 +430,7 @@ impl Extractor<'_, '_> {
         if count_lines(&found.content) < 2 && found.content.len() < LEAST_WITHIN {
             return;
         }
-        let least = match found.uses.len() {
-            0 | 1 => return,
-            2 if !self.job.options.is_small() => return,
-            2 => self.least * 3,
-            _ => self.least,
-        };
-        if saves >= least {
+        if saves >= self.least && found.uses.len() >= self.least_copies() {
             self.claim(found, saves);
         }
     }

@@ -39,6 +39,89 @@ pub(super) struct Section {
     pub inner: Vec<Section>,
 }
 
+/// Sections that are known, numbered, the outer before those in them.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Sections {
+    /// For each page the innermost section that it belongs to.
+    of_page: Vec<Option<usize>>,
+    /// For each section the one around it.
+    around: Vec<Option<usize>>,
+}
+
+impl Sections {
+    /// Adds one with these of so many pages; gives its number.
+    pub fn add(&mut self, members: &[usize], pages: usize, around: Option<usize>) -> usize {
+        self.of_page.resize(pages, None);
+        members.iter().for_each(|&page| self.of_page[page] = Some(self.around.len()));
+        self.around.push(around);
+        self.around.len() - 1
+    }
+
+    pub fn is_empty(&self) -> bool {
+        self.around.is_empty()
+    }
+
+    /// The least that must be said beneath a layout that shows something to these pages: by
+    /// a page, given by its place, under what is shown to it, and by a section that shows
+    /// something else to its pages, which is given with what it costs to say so.
+    pub fn least(
+        &self,
+        members: &[usize],
+        shown: u64,
+        says: &impl Fn(usize, u64) -> u64,
+        fill: &impl Fn(&[usize]) -> Option<(u64, u64)>,
+    ) -> u64 {
+        let mut here = 0;
+        let mut own: Vec<Vec<usize>> = vec![Vec::new(); self.around.len()];
+        for (at, &page) in members.iter().enumerate() {
+            match self.of_page.get(page) {
+                Some(&Some(section)) => own[section].push(at),
+                _ => here += says(at, shown),
+            }
+        }
+        let mut all = own.clone();
+        let mut inner: Vec<Vec<usize>> = vec![Vec::new(); self.around.len()];
+        for section in (0..self.around.len()).rev() {
+            if let Some(around) = self.around[section] {
+                let pages = all[section].clone();
+                all[around].extend(pages);
+                inner[around].push(section);
+            }
+        }
+        let mut tree = Tree { own, inner, says, filled: vec![u64::MAX; self.around.len()] };
+        for section in (0..self.around.len()).rev() {
+            // What most of its own pages have, or most of all.
+            let fills = [fill(&tree.own[section]), fill(&all[section])].into_iter().flatten();
+            let costs = fills.map(|(shown, cost)| cost + tree.open(section, shown));
+            tree.filled[section] = costs.min().unwrap_or(u64::MAX);
+        }
+        let outermost = (0..self.around.len()).filter(|&section| self.around[section].is_none());
+        here + outermost.map(|section| tree.least(section, shown)).sum::<u64>()
+    }
+}
+
+/// What is said in sections.
+struct Tree<'s, S> {
+    /// The places of the pages that no section in one has.
+    own: Vec<Vec<usize>>,
+    inner: Vec<Vec<usize>>,
+    says: &'s S,
+    /// What it costs if a section shows its pages what it likes best.
+    filled: Vec<u64>,
+}
+
+impl<S: Fn(usize, u64) -> u64> Tree<'_, S> {
+    fn least(&self, section: usize, shown: u64) -> u64 {
+        self.filled[section].min(self.open(section, shown))
+    }
+
+    /// If it shows what the layout around does.
+    fn open(&self, section: usize, shown: u64) -> u64 {
+        let own: u64 = self.own[section].iter().map(|&at| (self.says)(at, shown)).sum();
+        own + self.inner[section].iter().map(|&inner| self.least(inner, shown)).sum::<u64>()
+    }
+}
+
 /// The sections of pages that leave these holes to fill; a section costs `price` bytes.
 pub(super) fn choose(pages: &[Page], members: &[usize], holes: &[&Hole], price: f64) -> Vec<Section> {
     if members.len() <= LEAST_PAGES {
@@ -360,6 +443,28 @@ mod tests {
             open.extend(section.inner.into_iter().rev());
         }
         found
+    }
+
+    #[test]
+    fn what_a_section_fills_is_said_once() {
+        // Pages 0 to 3 in one section, 2 and 3 in one within, 4 in none.
+        let mut sections = Sections::default();
+        let outer = sections.add(&[0, 1, 2, 3], 5, None);
+        sections.add(&[2, 3], 5, Some(outer));
+        let least = |hashes: [u64; 5], shown: u64, price: u64| {
+            let says = |at: usize, shown: u64| if hashes[at] == shown { 0 } else { 10 };
+            let fill = |pages: &[usize]| {
+                let first = hashes[*pages.first()?];
+                (pages.iter().all(|&at| hashes[at] == first)).then_some((first, price))
+            };
+            sections.least(&[0, 1, 2, 3, 4], shown, &says, &fill)
+        };
+        assert_eq!(least([7, 7, 7, 7, 7], 7, 12), 0);
+        assert_eq!(least([7, 7, 7, 7, 7], 0, 12), 12 + 10);
+        assert_eq!(least([7, 7, 8, 8, 9], 0, 12), 12 + 12 + 10);
+        assert_eq!(least([7, 7, 8, 8, 9], 8, 8), 8 + 8 + 10);
+        assert_eq!(least([7, 7, 8, 8, 9], 8, 12), 10 + 10 + 10);
+        assert_eq!(least([1, 2, 8, 8, 9], 0, 12), 10 + 10 + 12 + 10);
     }
 
     #[test]

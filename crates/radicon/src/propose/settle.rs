@@ -76,13 +76,14 @@ impl Job<'_> {
     }
 
     /// Makes one family of two where their layouts and pages, sections counted, get
-    /// smaller by that: what most of a family shares may be a section of a greater one.
+    /// cheaper by that: what most of a family shares may be a section of a greater one.
     fn join_families(&self, pages: &[Page], drafts: &mut Vec<Draft>) {
         let all: usize = drafts.iter().map(|draft| draft.members.len()).sum();
         if !(2..=MOST_JOINED).contains(&drafts.len()) || all > MOST_JOINED_PAGES {
             return;
         }
-        let mut sizes: Vec<usize> = drafts.iter().map(|draft| self.size_of(pages, draft)).collect();
+        let cost_of = |draft: &Draft| self.cost(pages, &self.layouts(pages, draft.clone()));
+        let mut costs: Vec<usize> = drafts.iter().map(cost_of).collect();
         let mut first = 0;
         while first < drafts.len() {
             let better = (first + 1..drafts.len()).find_map(|second| {
@@ -95,14 +96,14 @@ impl Job<'_> {
                 if fixed_size(&joined) < least {
                     return None;
                 }
-                let size = self.size_of(pages, &joined);
-                (size < sizes[first] + sizes[second]).then_some((second, joined, size))
+                let cost = cost_of(&joined);
+                (cost < costs[first] + costs[second]).then_some((second, joined, cost))
             });
             match better {
-                Some((second, joined, size)) => {
+                Some((second, joined, cost)) => {
                     drafts.remove(second);
-                    sizes.remove(second);
-                    (drafts[first], sizes[first]) = (joined, size);
+                    costs.remove(second);
+                    (drafts[first], costs[first]) = (joined, cost);
                 }
                 None => first += 1,
             }
@@ -241,7 +242,7 @@ impl Job<'_> {
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
         let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
         let (strength, regions) = (self.options.strength, &self.options.regions[..]);
-        let (nested_defaults, sections) = (self.nested_defaults, Vec::new());
+        let (nested_defaults, sections) = (self.nested_defaults, Default::default());
         Unifier { pages, prices, strength, line_rule, like_html, regions, nested_defaults, sections }
     }
 

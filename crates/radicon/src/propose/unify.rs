@@ -7,8 +7,6 @@
 //! run of whole siblings, attributes, or text within one node, so what stands
 //! in it is balanced if the page is.
 
-use std::collections::BTreeMap;
-
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -16,6 +14,7 @@ use super::align::columns;
 use super::edges::clip;
 use super::hole::{Context, Hole, Piece, choose_default, majority};
 use super::page::{Key, Page, Run, mix};
+use super::sections::Sections;
 use crate::markup::{NodeKind, TokenKind};
 use crate::prove::Strength;
 use crate::site::Selector;
@@ -56,9 +55,8 @@ pub(super) struct Unifier<'a> {
     pub regions: &'a [(String, Selector)],
     /// Whether what most pages have alike may be a default with holes of its own.
     pub nested_defaults: bool,
-    /// For each page the section that it belongs to, if these are known: what a section
-    /// fills for its pages is said once.
-    pub sections: Vec<Option<usize>>,
+    /// The sections, if these are known: what one fills for its pages is said once.
+    pub sections: Sections,
 }
 
 /// A stretch between or at columns, with its run in every member.
@@ -104,7 +102,12 @@ struct Unit {
     /// The node, or the attribute's token.
     index: u32,
     key: Key,
+    /// Several nodes that would be one partial, by its number.
+    mark: Option<usize>,
 }
+
+/// Tells marked siblings from others.
+const MARKED: u64 = 0x6d61_726b;
 
 impl Unifier<'_> {
     /// The template of whole pages.
@@ -169,18 +172,43 @@ impl Unifier<'_> {
         let page = &self.pages[page];
         let unit = |index: u32| {
             let node = &page.document.nodes[index as usize];
-            Unit { run: (node.first, node.last), index, key: page.keys[index as usize] }
+            Unit { run: (node.first, node.last), index, key: page.keys[index as usize], mark: None }
         };
         // White space is no landmark; it belongs to what stands between.
         let counts = |unit: &Unit| {
             let node = &page.document.nodes[unit.index as usize];
             unit.key.whole != 0 && !(node.kind == NodeKind::Text && page.bytes(unit.run).iter().all(|&b| is_blank(b)))
         };
-        page.document.children(node).map(unit).filter(counts).collect()
+        let mut units: Vec<Unit> = page.document.children(node).map(unit).filter(counts).collect();
+        if !page.marks.is_empty() {
+            units.iter_mut().for_each(|unit| unit.mark = page.mark(unit.run));
+            // What would be one partial is one sibling.
+            units.dedup_by(|next, unit| {
+                let is_same =
+                    unit.mark.is_some() && next.mark == unit.mark && page.mark((unit.run.0, next.run.1)).is_some();
+                if is_same {
+                    unit.run.1 = next.run.1;
+                }
+                is_same
+            });
+            for unit in &mut units {
+                if let Some(number) = unit.mark {
+                    let label = mix(MARKED, number as u64);
+                    let size = page.span(unit.run).len() as u32;
+                    unit.key =
+                        Key { whole: self.hash_of(page, unit.run), label, tag: label as u32, size, ..Key::default() };
+                }
+            }
+        }
+        units
     }
 
     pub(super) fn hash(&self, page: usize, run: Run) -> u64 {
-        let normal = self.pages[page].normal.run(run.0, run.1);
+        self.hash_of(&self.pages[page], run)
+    }
+
+    fn hash_of(&self, page: &Page, run: Run) -> u64 {
+        let normal = page.normal.run(run.0, run.1);
         if normal.is_empty() { 0 } else { xxh3_64(normal) | 1 }
     }
 
@@ -291,7 +319,7 @@ impl Unifier<'_> {
     /// A node or attribute that all members have.
     fn column(&self, members: &[usize], nodes: &[u32], units: &[Unit], level: Level, depth: usize) -> Item {
         let mut item = self.item(members, units.iter().map(|unit| unit.run).collect());
-        if item.kept.is_none() && depth < MAX_DEPTH {
+        if item.kept.is_none() && depth < MAX_DEPTH && units[0].mark.is_none() {
             let indices: Vec<u32> = units.iter().map(|unit| unit.index).collect();
             item.kept = match level {
                 Level::Content => self.node(members, &indices, depth + 1),
@@ -313,25 +341,21 @@ impl Unifier<'_> {
 
     /// What a hole costs whose contents have these hashes and lengths.
     pub(super) fn hole_cost(&self, members: &[usize], hashes: &[u64], lengths: &[u64]) -> u64 {
+        let prices = self.prices;
+        let says = |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + prices.page };
         let default = majority(hashes);
-        let default_hash = default.map_or(0, |index| hashes[index]);
-        let says =
-            |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + self.prices.page };
-        let mut overrides: u64 = 0;
-        let mut sections: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
-        for (index, &member) in members.iter().enumerate() {
-            match self.sections.get(member) {
-                Some(&Some(section)) => sections.entry(section).or_default().push(index),
-                _ => overrides += says(index, default_hash),
+        let (shown, length) = default.map_or((0, 0), |index| (hashes[index], lengths[index]));
+        let overrides: u64 = match self.sections.is_empty() {
+            true => (0..members.len()).map(|index| says(index, shown)).sum(),
+            false => {
+                let fill = |pages: &[usize]| {
+                    let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
+                    majority(&of_pages).map(|at| (of_pages[at], prices.layout + lengths[pages[at]]))
+                };
+                self.sections.least(members, shown, &says, &fill)
             }
-        }
-        for pages in sections.into_values() {
-            let own = |shown: u64| pages.iter().map(|&index| says(index, shown)).sum::<u64>();
-            let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
-            let filled = majority(&of_pages).map(|at| self.prices.layout + lengths[pages[at]] + own(of_pages[at]));
-            overrides += own(default_hash).min(filled.unwrap_or(u64::MAX));
-        }
-        self.prices.layout + default.map_or(0, |index| lengths[index]) + overrides
+        };
+        prices.layout + length + overrides
     }
 
     /// Joins neighbouring holes, and what stands between them, while that is cheaper.
@@ -533,6 +557,7 @@ impl Unifier<'_> {
                         run: (first, at + 1),
                         index: at,
                         key: Key { whole, tag: tag as u32, label: tag, size, ..Key::default() },
+                        mark: None,
                     }
                 };
                 let counts = |at: &u32| token(index, *at).kind != TokenKind::Gap;
