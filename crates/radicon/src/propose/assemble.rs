@@ -83,14 +83,14 @@ impl Job<'_> {
         if self.cost(pages, &other) < self.cost(pages, &base) { other } else { base }
     }
 
-    /// What a family's layouts and pages cost, blocks at their price.
+    /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
     pub(super) fn cost(&self, pages: &[Page], base: &Layout) -> usize {
         let placed = self.places(pages, base, "layouts", &mut Vec::new());
-        let files = self.write(pages, &placed, &FxHashSet::default());
-        let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
+        let layouts: usize = placed.iter().map(|place| place.layout.body.bytes()).sum();
         let uses = uses(&placed, &FxHashSet::default());
+        let said: usize = uses.values().map(|uses| uses.bytes).sum();
         let tags: usize = uses.values().map(|uses| 1 + uses.pages.len() + uses.layouts).sum();
-        bytes + (self.price as usize).saturating_sub(TAGS) * tags
+        layouts + said + self.price as usize * tags
     }
 
     /// Who plans sections for pages that have so many bytes of their own. A section

@@ -12,6 +12,20 @@ pub(super) enum Piece {
     Hole(Box<Hole>),
 }
 
+impl Piece {
+    /// How many bytes it has in the layout, but for tags.
+    pub fn bytes(&self) -> usize {
+        match self {
+            Piece::Fixed { span, .. } => span.len(),
+            Piece::Hole(hole) => match &hole.default {
+                DefaultContent::Empty => 0,
+                DefaultContent::Content(member) => hole.contents[*member].len(),
+                DefaultContent::Pieces(pieces) => pieces.iter().map(Piece::bytes).sum(),
+            },
+        }
+    }
+}
+
 /// Where a hole is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Context {

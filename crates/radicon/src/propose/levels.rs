@@ -37,6 +37,17 @@ pub(super) enum Body {
     Existing { path: String, edits: Vec<(Span, Vec<u8>)> },
 }
 
+impl Body {
+    /// How many bytes it has, but for its tags.
+    pub fn bytes(&self) -> usize {
+        match self {
+            Body::Base { pieces, .. } => pieces.iter().map(Piece::bytes).sum(),
+            Body::Section(overrides) => overrides.iter().flat_map(|filled| &filled.pieces).map(Piece::bytes).sum(),
+            Body::Existing { edits, .. } => edits.iter().map(|(_, text)| text.len()).sum(),
+        }
+    }
+}
+
 /// A block that a section fills.
 pub(super) struct Override {
     pub name: String,
