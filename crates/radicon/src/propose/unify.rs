@@ -7,6 +7,7 @@
 //! run of whole siblings, attributes, or text within one node, so what stands
 //! in it is balanced if the page is.
 
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -22,6 +23,9 @@ use crate::text::{Span, is_blank};
 
 /// The deepest nesting that is looked into; below it regions are compared as a whole.
 const MAX_DEPTH: usize = 150;
+
+/// Of so many pages at least each processor compares some.
+const SIDE_BY_SIDE: usize = 512;
 
 /// How many blocks a block inside a tag counts for, where it looks like a tag itself.
 const TAG_IN_TAG: u64 = 10;
@@ -250,7 +254,8 @@ impl Unifier<'_> {
     }
 
     fn item(&self, members: &[usize], runs: Vec<Run>) -> Item {
-        let hashes: Vec<u64> = members.iter().zip(&runs).map(|(&page, &run)| self.hash(page, run)).collect();
+        let hash = |(&page, &run): (&usize, &Run)| self.hash(page, run);
+        let hashes: Vec<u64> = members.par_iter().zip(&runs).with_min_len(SIDE_BY_SIDE).map(hash).collect();
         let lengths = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run).len() as u64).collect();
         let equal = hashes.iter().all(|&hash| hash == hashes[0]);
         let kept = equal.then(|| self.fixed(members[0], runs[0]));
@@ -497,13 +502,14 @@ impl Unifier<'_> {
             return None;
         }
         let inner = part(&|index| (node(index).inner, node(index).close));
-        let children = members.iter().zip(nodes).map(|(&page, &node)| self.children(page, node)).collect();
         let content = if equal(&inner) {
             self.fixed(members[0], inner[0])
         } else if let Some(name) = self.region(members[0], nodes[0]) {
             self.whole_block(members, nodes, inner, name)
         } else {
-            self.list(members, nodes, children, &inner, Level::Content, depth)
+            let children = |(&page, &node): (&usize, &u32)| self.children(page, node);
+            let units = members.par_iter().zip(nodes).with_min_len(SIDE_BY_SIDE).map(children).collect();
+            self.list(members, nodes, units, &inner, Level::Content, depth)
         };
         let end = self.fixed(members[0], end[0]);
         out.cost += content.cost + end.cost;
