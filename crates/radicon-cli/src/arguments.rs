@@ -403,7 +403,7 @@ pub struct How {
     /// Fewer and bigger blocks than usual, at the price of some size.
     #[arg(long, conflicts_with_all = ["block_price", "small"])]
     pub tidy: bool,
-    /// As small as possible, with more and smaller blocks.
+    /// As small as possible: more and smaller blocks, short names; takes three to five times as long.
     #[arg(long, conflicts_with = "block_price")]
     pub small: bool,
     /// The most levels of layouts; 1 for a base layout without sections

@@ -77,8 +77,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         ratios.sort_by(f64::total_cmp);
         if let (Some(best), Some(worst)) = (ratios.first(), ratios.last()) {
             let (count, median) = (ratios.len(), ratios[ratios.len() / 2]);
+            let greater = ratios.iter().filter(|ratio| **ratio > 1.0).count();
             println!(
-                "proposal over hidden truth, {count} {what}: median {median:.3}, best {best:.3}, worst {worst:.3}"
+                "proposal over hidden truth, {count} {what}: median {median:.3}, best {best:.3}, worst {worst:.3}, {greater} greater"
             );
         }
     }

@@ -62,9 +62,9 @@ pub struct Options {
     pub dialect: Option<Arc<Dialect>>,
     /// What one block costs, in bytes, in the layout and in each page that
     /// overrides it (default 100). Higher: fewer, bigger blocks. Lower: as small as
-    /// possible; three ways to cut pages into blocks are tried, which takes three to four
-    /// times as long, blocks are closed by the shortest tag that the dialect has, and
-    /// names have few words.
+    /// possible; several ways to cut pages into blocks are tried, which takes three to five
+    /// times as long, two copies make a partial, blocks are closed by the shortest tag that
+    /// the dialect has, and names have few words.
     pub block_price: u64,
     /// The most levels of layouts (default 8).
     pub levels: usize,
