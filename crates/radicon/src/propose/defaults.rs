@@ -53,6 +53,8 @@ struct Votes {
     inner: Vec<(usize, Votes)>,
     /// What it fills in as it is, if it is a section.
     current: Option<u64>,
+    /// What filling takes, in bytes: its tags, and all of a section that fills nothing else.
+    tags: usize,
     /// The cheapest way for a section to fill the block: the bytes of all that it and those
     /// below say then, and what it fills in.
     filling: Option<(usize, u64)>,
@@ -107,9 +109,10 @@ impl Votes {
             }
         }
         votes.current = filling(layout, name).map(|_| open.hole.taken());
+        votes.tags = if fills_another(layout, name) { TAGS } else { 2 * TAGS };
         let filled = votes.commonest().into_iter();
         let filled = filled.filter(|&hash| votes.current == Some(hash) || votes.with(hash).agree());
-        votes.filling = filled.map(|hash| (TAGS + votes.length(hash) + votes.with(hash).bytes, hash)).min();
+        votes.filling = filled.map(|hash| (votes.tags + votes.length(hash) + votes.with(hash).bytes, hash)).min();
         votes
     }
 
@@ -135,7 +138,7 @@ impl Votes {
     /// How many bytes are said below as it is.
     fn now(&self, shown: u64) -> usize {
         let inner = self.inner.iter().map(|(_, inner)| match inner.current {
-            Some(hash) => TAGS + inner.length(hash) + inner.now(hash),
+            Some(hash) => inner.tags + inner.length(hash) + inner.now(hash),
             None => inner.now(shown),
         });
         self.own(shown) + inner.sum::<usize>()
@@ -228,6 +231,14 @@ fn filling<'l>(layout: &'l Layout, name: &str) -> Option<&'l Override> {
     match &layout.body {
         Body::Section(overrides) => overrides.iter().find(|filled| filled.name == name),
         Body::Base { .. } | Body::Existing { .. } => None,
+    }
+}
+
+/// Whether a section would be there without a block of this name.
+fn fills_another(layout: &Layout, name: &str) -> bool {
+    match &layout.body {
+        Body::Section(overrides) => overrides.iter().any(|filled| filled.name != name),
+        Body::Base { .. } | Body::Existing { .. } => true,
     }
 }
 
