@@ -14,6 +14,7 @@ use super::write::Writer;
 use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name};
 use crate::dialect::Kind;
 use crate::markup::{Constructs, NodeKind};
+use crate::prove::Strength;
 use crate::site::{Partials, Role, Template, usual_folder};
 use crate::text::LineIndex;
 
@@ -68,7 +69,8 @@ impl Job<'_> {
         let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
         let planner = self.planner(&unifier, pages, own);
         let base = planner.plan(draft.unified, draft.members);
-        if base.inner.is_empty() {
+        // Exact output keeps its cut: white space of a section's own would go astray.
+        if base.inner.is_empty() || self.options.strength == Strength::Bytes {
             return base;
         }
         // What only sections fill seemed dearer, and was joined with what stands beside it.
@@ -78,19 +80,20 @@ impl Job<'_> {
             let number = sections.add(&layout.members, pages.len(), around);
             open.extend(layout.inner.iter().map(|inner| (inner, Some(number))));
         }
-        let unified = Unifier { sections, ..self.unifier(pages, self.price) }.pages(&base.members);
+        let unified = Unifier { sections, ..self.unifier(pages, draft.price) }.pages(&base.members);
         let other = planner.plan(unified, base.members.clone());
-        if self.cost(pages, &other) < self.cost(pages, &base) { other } else { base }
+        let cost = |layout: &Layout| self.cost(pages, layout, draft.price);
+        if cost(&other) < cost(&base) { other } else { base }
     }
 
     /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
-    pub(super) fn cost(&self, pages: &[Page], base: &Layout) -> usize {
+    pub(super) fn cost(&self, pages: &[Page], base: &Layout, price: u64) -> usize {
         let placed = self.places(pages, base, "layouts", &mut Vec::new());
         let layouts: usize = placed.iter().map(|place| place.layout.body.bytes()).sum();
         let uses = uses(&placed, &FxHashSet::default());
         let said: usize = uses.values().map(|uses| uses.bytes).sum();
         let tags: usize = uses.values().map(|uses| 1 + uses.pages.len() + uses.layouts).sum();
-        layouts + said + self.price as usize * tags
+        layouts + said + price as usize * tags
     }
 
     /// Who plans sections for pages that have so many bytes of their own. A section

@@ -13,8 +13,9 @@ use super::page::Page;
 /// So many contents are tried as what a layout shows, the commonest.
 const MOST_TRIED: usize = 16;
 
-/// Chooses the defaults of a layout's own blocks, and of those below it, anew.
-pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page]) {
+/// Chooses the defaults of a layout's own blocks, and of those below it, anew. A section
+/// that fills nothing goes, which saves so many bytes.
+pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page], section: usize) {
     // What the site has stays as it is.
     let may_change = !matches!(layout.body, Body::Existing { .. }) && !layout.inner.is_empty();
     for index in 0..if may_change { layout.open.len() } else { 0 } {
@@ -23,7 +24,7 @@ pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page]) {
             continue;
         }
         let (name, now) = (open.name.clone(), open.hole.shown().map_or(0, |(_, hash)| hash));
-        let votes = Votes::of(layout, &name);
+        let votes = Votes::of(layout, &name, section);
         let before = votes.now(now) + votes.length(now);
         let tried = votes
             .commonest()
@@ -36,7 +37,7 @@ pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page]) {
             pass_on(layout, &votes, pages, &name, hash);
         }
     }
-    layout.inner.iter_mut().for_each(|inner| choose_defaults(inner, pages));
+    layout.inner.iter_mut().for_each(|inner| choose_defaults(inner, pages, section));
 }
 
 /// What the pages that take a layout directly have in a block, and those of its sections
@@ -90,7 +91,7 @@ impl Below {
 }
 
 impl Votes {
-    fn of(layout: &Layout, name: &str) -> Self {
+    fn of(layout: &Layout, name: &str, section: usize) -> Self {
         let mut votes = Self::default();
         let Some(open) = layout.block(name) else { return votes };
         for page in layout.direct() {
@@ -105,11 +106,11 @@ impl Votes {
         }
         for (index, inner) in layout.inner.iter().enumerate() {
             if inner.block(name).is_some_and(|open| !open.own) {
-                votes.inner.push((index, Self::of(inner, name)));
+                votes.inner.push((index, Self::of(inner, name, section)));
             }
         }
         votes.current = filling(layout, name).map(|_| open.hole.taken());
-        votes.tags = if fills_another(layout, name) { TAGS } else { 2 * TAGS };
+        votes.tags = if fills_another(layout, name) { TAGS } else { TAGS + section };
         let filled = votes.commonest().into_iter();
         let filled = filled.filter(|&hash| votes.current == Some(hash) || votes.with(hash).agree());
         votes.filling = filled.map(|hash| (votes.tags + votes.length(hash) + votes.with(hash).bytes, hash)).min();

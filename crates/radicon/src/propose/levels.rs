@@ -5,7 +5,7 @@ use rustc_hash::FxHashSet;
 
 use super::Options;
 use super::defaults::choose_defaults;
-use super::hole::{DefaultContent, Hole, Piece};
+use super::hole::{DefaultContent, Hole, Piece, TAGS};
 use super::name;
 use super::page::Page;
 use super::partials::values;
@@ -138,7 +138,9 @@ impl Planner<'_> {
             let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
             let sections = choose(self.pages, &layout.members, &holes, self.price as f64);
             layout.inner = self.grow(layout, sections, &taken, 2);
-            choose_defaults(layout, self.pages);
+            // Else layouts that stand beside each other are easier to know.
+            let section = if self.options.is_small() { TAGS } else { 0 };
+            choose_defaults(layout, self.pages, section);
             layout.drop_empty();
         }
     }

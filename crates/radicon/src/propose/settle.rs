@@ -32,6 +32,8 @@ const MOST_JOINED_PAGES: usize = 3_000;
 pub(super) struct Draft {
     pub members: Vec<usize>,
     pub unified: Unified,
+    /// What a block costs in it, in bytes.
+    pub price: u64,
 }
 
 impl Job<'_> {
@@ -82,15 +84,16 @@ impl Job<'_> {
         if !(2..=MOST_JOINED).contains(&drafts.len()) || all > MOST_JOINED_PAGES {
             return;
         }
-        let cost_of = |draft: &Draft| self.cost(pages, &self.layouts(pages, draft.clone()));
+        let cost_of = |draft: &Draft| self.cost(pages, &self.layouts(pages, draft.clone()), self.price);
         let mut costs: Vec<usize> = drafts.iter().map(cost_of).collect();
         let mut first = 0;
         while first < drafts.len() {
             let better = (first + 1..drafts.len()).find_map(|second| {
                 let mut members = [&drafts[first].members[..], &drafts[second].members].concat();
                 members.sort_unstable();
-                let unified = self.unifier(pages, self.price).pages(&members);
-                let joined = Draft { members, unified };
+                let price = drafts[first].price.max(drafts[second].price);
+                let unified = self.unifier(pages, price).pages(&members);
+                let joined = Draft { members, unified, price };
                 // They must have a frame in common, not just a first line.
                 let least = fixed_size(&drafts[first]).min(fixed_size(&drafts[second])) / 2;
                 if fixed_size(&joined) < least {
@@ -287,7 +290,7 @@ impl Job<'_> {
             let unified = unifier.pages(&members);
             let misfits = self.misfits(pages, &members, &unified);
             if misfits.is_empty() {
-                return (out, Some(Draft { members, unified }));
+                return (out, Some(Draft { members, unified, price }));
             }
             members.retain(|member| !misfits.contains_key(member));
             out.extend(misfits);
