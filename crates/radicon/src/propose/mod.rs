@@ -3,6 +3,7 @@
 
 mod align;
 mod assemble;
+mod cuts;
 mod defaults;
 mod edges;
 mod existing;
@@ -372,14 +373,15 @@ fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
             (best, jobs) = (other, others);
         }
     }
-    let mut has_partials = false;
     for job in &mut jobs {
         let is_own = |file: &&ProposedFile| file.role == Role::Partial && file.dialect == job.dialect.name;
         let own = best.files.iter().filter(is_own);
         job.partials = own.map(|file| Pattern::read(&file.bytes, &job.dialect, options.strength)).collect();
-        has_partials |= !job.partials.is_empty();
     }
-    let other = if has_partials { restructure(site, &jobs) } else { return best };
+    if jobs.iter().all(|job| job.partials.is_empty()) {
+        return best;
+    }
+    let other = restructure(site, &jobs);
     if other.after.bytes < best.after.bytes { other } else { best }
 }
 
