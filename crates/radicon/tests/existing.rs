@@ -317,3 +317,26 @@ fn words_around_inherited_words_keep_their_spaces() {
         assert!(b.contains("In May {{ super() }} and night"), "{strength:?}: {b}");
     }
 }
+
+#[test]
+fn a_blank_before_two_blocks_is_there_once() {
+    // Nothing fixed stands between the blocks, and the text before them ends with a blank.
+    let frame = "<!DOCTYPE html>\n<html>\n<head>\n  <title>Tidewater Ferries, the line of the seven harbours</title>\n</head>\n<body>\n  <h1>Boats FILL</h1>\n  <p>Owned by the people of the seven harbours, all of them</p>\n</body>\n</html>\n";
+    let base = frame.replace("FILL", "{% block first %}<b>today</b>{% endblock %}{% block second %}{% endblock %}");
+    let own = frame.replace("FILL", "<i>tomorrow</i> and <i>later</i>");
+    let usual = frame.replace("FILL", "<b>today</b>");
+    let child = "{% extends \"layouts/base.html\" %}\n{% block second %}, and no others{% endblock %}\n";
+    for strength in [Strength::Bytes, Strength::Blanks] {
+        let files = [
+            ("layouts/base.html", base.clone()),
+            ("a.html", child.into()),
+            ("b.html", own.clone()),
+            ("c.html", usual.clone()),
+        ];
+        let proposal = proposed(&site(&files, ""), strength);
+        let left: Vec<&str> = proposal.left.iter().map(|left| left.page.as_str()).collect();
+        assert_eq!(left, ["a.html"], "{:?}", proposal.left);
+        let text = text(&proposal, "b.html").expect("a child");
+        assert!(text.starts_with("{% extends") && text.contains("tomorrow"), "{text}");
+    }
+}

@@ -164,14 +164,19 @@ impl Fit<'_> {
             at = start + segment.len();
         }
         let places = ours.atoms.iter().enumerate().filter(|(_, atom)| is_wild(atom));
+        let mut behind = theirs.span.start;
         for ((place, atom), range) in places.zip(wild) {
             let Atom::Wild { node, region } = *atom else { continue };
             let gap = ours.around(&(place..place + 1));
+            // What stands between two regions belongs to the first.
+            let around = theirs.around(&range);
+            let span = Span::new(around.start.max(behind), around.end.max(behind));
+            behind = span.end;
             let between = Siblings {
                 page: theirs.page,
                 node: theirs.node,
                 atoms: &theirs.atoms[range.clone()],
-                span: theirs.around(&range),
+                span,
                 run: self.run(theirs, range),
             };
             found.extend(self.region((node, region), gap, &between, depth)?);
