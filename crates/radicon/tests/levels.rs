@@ -43,8 +43,8 @@ fn hidden_hierarchies_are_found_again() {
             let proposal = propose(&old, &options).expect("a proposal");
             let new = adopted(&old, &proposal);
             assert!(prove(&old, &new, strength).equal, "seed {}", first + case);
-            let says_nothing = |layout: &&ProposedLayout| layout.extends.is_some() && layout.fills.is_empty();
-            assert!(!proposal.layouts.iter().any(|layout| says_nothing(&layout)), "seed {}", first + case);
+            let says_nothing = |layout: &ProposedLayout| layout.extends.is_some() && layout.fills.is_empty();
+            assert!(!proposal.layouts.iter().any(says_nothing), "seed {}", first + case);
             let ratio = proposal.after.bytes as f64 / truth as f64;
             if block_price == 50 {
                 small.push(ratio);
