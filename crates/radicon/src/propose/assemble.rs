@@ -14,6 +14,7 @@ use super::write::Writer;
 use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name};
 use crate::dialect::Kind;
 use crate::markup::{Constructs, NodeKind};
+use crate::prove::Strength;
 use crate::site::{Partials, Role, Template, usual_folder};
 use crate::text::LineIndex;
 
@@ -68,7 +69,8 @@ impl Job<'_> {
         let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
         let planner = self.planner(&unifier, pages, own);
         let base = planner.plan(draft.unified, draft.members);
-        if base.inner.is_empty() {
+        // Exact output keeps its cut: white space of a section's own would go astray.
+        if base.inner.is_empty() || self.options.strength == Strength::Bytes {
             return base;
         }
         // What only sections fill seemed dearer, and was joined with what stands beside it.
