@@ -69,7 +69,7 @@ impl Job<'_> {
         let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
         let planner = self.planner(&unifier, pages, own);
         let base = planner.plan(draft.unified, draft.members);
-        // Exact output keeps its cut: white space of a section's own would go astray.
+        // Exact output keeps its cut: anew, it gave sections of one small block.
         if base.inner.is_empty() || self.options.strength == Strength::Bytes {
             return base;
         }
