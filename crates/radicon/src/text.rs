@@ -3,6 +3,7 @@
 //! Sources are bytes. Nothing here assumes UTF-8, and nothing decodes more than
 //! it must to count the characters of one line.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use serde::Serialize;
@@ -153,6 +154,26 @@ pub fn trim_blanks(bytes: &[u8]) -> &[u8] {
     let start = bytes.iter().position(|&b| !is_blank(b)).unwrap_or(bytes.len());
     let end = bytes.iter().rposition(|&b| !is_blank(b)).map_or(start, |at| at + 1);
     &bytes[start..end]
+}
+
+/// A text, trimmed before, with one space between its words.
+pub(crate) fn single_spaced(text: &[u8]) -> Cow<'_, [u8]> {
+    let mut blank = false;
+    let spaced = text.iter().any(|&b| {
+        let before = std::mem::replace(&mut blank, b <= b' ' && is_blank(b));
+        blank && (before || b != b' ')
+    });
+    if !spaced {
+        return text.into();
+    }
+    let mut out = Vec::with_capacity(text.len());
+    for word in text.split(|&b| is_blank(b)).filter(|word| !word.is_empty()) {
+        if !out.is_empty() {
+            out.push(b' ');
+        }
+        out.extend_from_slice(word);
+    }
+    out.into()
 }
 
 /// The candidate that `written` was probably meant to be: at most a third of its letters differ.

@@ -95,56 +95,79 @@ const MOST_CELLS: usize = 2_500;
 /// The deepest nesting that is compared.
 const MOST_DEPTH: usize = 200;
 
-/// Aligns two nodes.
-pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32) -> Alignment {
+/// Aligns two nodes; `None` if they are less alike than this, twice the bytes
+/// in common by the bytes of both.
+pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32, least: f64) -> Option<Alignment> {
     let source = |node: u32| &site.get(SourceId(forest.file(node))).source[..];
-    let mut aligner = Aligner { forest, sources: (source(a), source(b)), found: Alignment::default() };
+    let (own, other) = (f64::from(forest.bytes(a)), f64::from(forest.bytes(b)));
+    let may_lose = own - least * (own + other) / 2.0;
+    let sources = (source(a), source(b));
+    let mut aligner = Aligner { forest, sources, may_lose, lost: 0, nodes: Vec::new(), found: Alignment::default() };
     aligner.pair(a, b, 0);
-    aligner.found
+    let found = aligner.found;
+    (found.similarity(forest, a, b) >= least).then_some(found)
 }
 
 struct Aligner<'f> {
     forest: &'f Forest,
     /// The sources of the two pieces.
     sources: (&'f [u8], &'f [u8]),
+    /// How many bytes of the first may differ, and how many do as far as is known.
+    may_lose: f64,
+    lost: u32,
+    /// Children of the nodes that are being compared.
+    nodes: Vec<u32>,
     found: Alignment,
 }
 
 impl<'f> Aligner<'f> {
+    /// So much differs already that they cannot be alike enough.
+    fn is_hopeless(&self) -> bool {
+        f64::from(self.lost) > self.may_lose
+    }
+
     fn pair(&mut self, a: u32, b: u32, depth: usize) {
         let forest = self.forest;
         self.found.pairs.push((a, b));
+        let bytes = forest.bytes(a);
         if forest.class[a as usize] == forest.class[b as usize] {
-            self.found.common += forest.bytes(a);
+            self.found.common += bytes;
             return;
         }
         let (before, gaps, pairs) = (self.found.common, self.found.gaps.len(), self.found.pairs.len() - 1);
-        let children = |node| forest.children(node).collect::<Vec<_>>();
-        let (left, right) = (children(a), children(b));
-        let own = left.iter().fold(forest.bytes(a), |own, &child| own.saturating_sub(forest.bytes(child)));
-        if forest.of(a).label == forest.of(b).label {
-            self.found.common += own;
-        } else {
+        let lost = self.lost;
+        let start = self.nodes.len();
+        self.nodes.extend(forest.children(a));
+        let middle = self.nodes.len();
+        self.nodes.extend(forest.children(b));
+        let children = &self.nodes[start..middle];
+        let own = children.iter().fold(bytes, |own, &child| own.saturating_sub(forest.bytes(child)));
+        let mut common = own;
+        if forest.of(a).label != forest.of(b).label {
             self.found.gaps.push((Part::Attributes(a), Part::Attributes(b)));
-            self.found.common += self.common_tag(a, b).min(own);
+            common = self.common_tag(a, b).min(own);
+            self.lost += own - common;
         }
+        self.found.common += common;
         if depth < MOST_DEPTH {
-            self.children(&left, &right, (a, b), depth);
+            self.children(start..middle, middle..self.nodes.len(), (a, b), depth);
         }
+        self.nodes.truncate(start);
         // What shares less than half is rather something else.
         let common = self.found.common - before;
-        if depth > 0 && common * 2 < forest.bytes(a).max(forest.bytes(b)) {
+        if depth > 0 && common * 2 < bytes.max(forest.bytes(b)) {
             self.found.common = before;
             self.found.gaps.truncate(gaps);
             self.found.pairs.truncate(pairs + 1);
             self.found.gaps.push((self.whole(a), self.whole(b)));
+            self.lost = lost + bytes;
         }
     }
 
     /// How many bytes two opening tags share at their ends.
     fn common_tag(&self, a: u32, b: u32) -> u32 {
         let tag = |source: &'f [u8], node: u32| {
-            &source[self.forest.start[node as usize] as usize..self.forest.inner[node as usize] as usize]
+            &source[self.forest.span(node).start as usize..self.forest.inner[node as usize] as usize]
         };
         let (left, right) = (tag(self.sources.0, a), tag(self.sources.1, b));
         let head = left.iter().zip(right).take_while(|(a, b)| a == b).count();
@@ -156,64 +179,83 @@ impl<'f> Aligner<'f> {
         Part::Nodes(node, node + self.forest.size(node))
     }
 
-    fn children(&mut self, left: &[u32], right: &[u32], parents: (u32, u32), depth: usize) {
-        let same = |a: u32, b: u32| self.forest.class[a as usize] == self.forest.class[b as usize];
-        let head = left.iter().zip(right).take_while(|(a, b)| same(**a, **b)).count();
-        let tail =
-            left[head..].iter().rev().zip(right[head..].iter().rev()).take_while(|(a, b)| same(**a, **b)).count();
-        let equal =
-            left[..head].iter().zip(right).chain(left[left.len() - tail..].iter().zip(&right[right.len() - tail..]));
+    /// Compares children, by their places among the nodes.
+    fn children(&mut self, mut left: Range<usize>, mut right: Range<usize>, parents: (u32, u32), depth: usize) {
+        let forest = self.forest;
+        let class = |node: &u32| forest.class[*node as usize];
+        let same = |a: &u32, b: &u32| class(a) == class(b);
+        let (a, b) = (&self.nodes[left.clone()], &self.nodes[right.clone()]);
+        let head = a.iter().zip(b).take_while(|(a, b)| same(a, b)).count();
+        let tail = a[head..].iter().rev().zip(b[head..].iter().rev()).take_while(|(a, b)| same(a, b)).count();
+        let equal = a[..head].iter().zip(b).chain(a[a.len() - tail..].iter().zip(&b[b.len() - tail..]));
         for (&a, &b) in equal {
-            self.found.common += self.forest.bytes(a);
+            self.found.common += forest.bytes(a);
             self.found.pairs.push((a, b));
         }
-        let end =
-            |node: u32, list: &[u32]| list.get(list.len() - tail).copied().unwrap_or(node + self.forest.size(node));
-        let ends = (end(parents.0, left), end(parents.1, right));
-        let (left, right) = (&left[head..left.len() - tail], &right[head..right.len() - tail]);
-        let matches = if left.len() * right.len() <= MOST_CELLS {
-            common_subsequence(left, right, same)
-        } else {
-            anchors(left, right, |node| self.forest.class[node as usize])
+        let end = |node: u32, list: &[u32]| list.get(list.len() - tail).copied().unwrap_or(node + forest.size(node));
+        let ends = (end(parents.0, a), end(parents.1, b));
+        let (a, b) = (&a[head..a.len() - tail], &b[head..b.len() - tail]);
+        left = left.start + head..left.end - tail;
+        right = right.start + head..right.end - tail;
+        let matches = match a.len() * b.len() {
+            0 | 1 => Vec::new(),
+            2..=MOST_CELLS => common_subsequence(a, b, same),
+            _ => anchors(a, b, class),
         };
-        let (mut i, mut j) = (0, 0);
+        let (mut i, mut j) = (left.start, right.start);
         for (a, b) in matches.into_iter().chain([(left.len(), right.len())]) {
-            let stops = (left.get(a).copied().unwrap_or(ends.0), right.get(b).copied().unwrap_or(ends.1));
-            self.segment(&left[i..a], &right[j..b], stops, parents, depth);
-            if let (Some(&x), Some(&y)) = (left.get(a), right.get(b)) {
-                self.found.common += self.forest.bytes(x);
-                self.found.pairs.push((x, y));
+            let (a, b) = (left.start + a, right.start + b);
+            let stop = |at: usize, list: &Range<usize>, end: u32| if at < list.end { self.nodes[at] } else { end };
+            let stops = (stop(a, &left, ends.0), stop(b, &right, ends.1));
+            self.segment(i..a, j..b, stops, parents, depth);
+            if self.is_hopeless() {
+                return;
+            }
+            if a < left.end {
+                self.found.common += forest.bytes(stops.0);
+                self.found.pairs.push(stops);
             }
             (i, j) = (a + 1, b + 1);
         }
     }
 
     /// Siblings of which none is the same: elements of one name are compared, the rest is a gap.
-    fn segment(&mut self, left: &[u32], right: &[u32], stops: (u32, u32), parents: (u32, u32), depth: usize) {
-        let tag = |node: u32| self.forest.tag(node);
-        let (mut i, mut j) = (0, 0);
-        while i < left.len() || j < right.len() {
-            let next = (i..left.len()).find_map(|a| {
-                let b = (j..right.len()).find(|&b| tag(right[b]) == tag(left[a]) && tag(left[a]) > 1)?;
+    fn segment(
+        &mut self,
+        left: Range<usize>,
+        right: Range<usize>,
+        stops: (u32, u32),
+        parents: (u32, u32),
+        depth: usize,
+    ) {
+        let forest = self.forest;
+        let (mut i, mut j) = (left.start, right.start);
+        while (i < left.end || j < right.end) && !self.is_hopeless() {
+            let tag = |at: usize| forest.tag(self.nodes[at]);
+            let next = (i..left.end).find_map(|a| {
+                let name = tag(a);
+                let b = (j..right.end).find(|&b| tag(b) == name && name > 1)?;
                 Some((a, b))
             });
-            let (a, b) = next.unwrap_or((left.len(), right.len()));
+            let (a, b) = next.unwrap_or((left.end, right.end));
             if a > i || b > j {
-                let part = |list: &[u32], range: std::ops::Range<usize>, stop: u32, parent: u32| {
-                    let end = list.get(range.end).copied().unwrap_or(stop);
+                let part = |range: Range<usize>, list: &Range<usize>, stop: u32, parent: u32| {
+                    let end = if range.end < list.end { self.nodes[range.end] } else { stop };
                     match range.is_empty() {
                         true => Part::Place { parent, before: end },
-                        false => Part::Nodes(list[range.start], end),
+                        false => Part::Nodes(self.nodes[range.start], end),
                     }
                 };
                 // One gap for each sibling, so that each tells what it is.
-                let there = part(right, j..b, stops.1, parents.1);
-                self.found.gaps.push((part(left, i..a.min(i + 1), stops.0, parents.0), there));
-                let none = part(right, b..b, stops.1, parents.1);
-                self.found.gaps.extend((i + 1..a).map(|at| (part(left, at..at + 1, stops.0, parents.0), none)));
+                let there = part(j..b, &right, stops.1, parents.1);
+                self.found.gaps.push((part(i..a.min(i + 1), &left, stops.0, parents.0), there));
+                let none = part(b..b, &right, stops.1, parents.1);
+                let more = (i + 1..a).map(|at| (part(at..at + 1, &left, stops.0, parents.0), none));
+                self.found.gaps.extend(more);
+                self.lost += self.nodes[i..a].iter().map(|&node| forest.bytes(node)).sum::<u32>();
             }
-            if let (Some(&x), Some(&y)) = (left.get(a), right.get(b)) {
-                self.pair(x, y, depth + 1);
+            if a < left.end {
+                self.pair(self.nodes[a], self.nodes[b], depth + 1);
             }
             (i, j) = (a + 1, b + 1);
         }
@@ -221,12 +263,12 @@ impl<'f> Aligner<'f> {
 }
 
 /// The places of a longest common subsequence.
-fn common_subsequence(left: &[u32], right: &[u32], same: impl Fn(u32, u32) -> bool) -> Vec<(usize, usize)> {
+fn common_subsequence(left: &[u32], right: &[u32], same: impl Fn(&u32, &u32) -> bool) -> Vec<(usize, usize)> {
     let width = right.len() + 1;
     let mut best = vec![0_u16; (left.len() + 1) * width];
     for i in (0..left.len()).rev() {
         for j in (0..right.len()).rev() {
-            best[i * width + j] = match same(left[i], right[j]) {
+            best[i * width + j] = match same(&left[i], &right[j]) {
                 true => best[(i + 1) * width + j + 1] + 1,
                 false => best[(i + 1) * width + j].max(best[i * width + j + 1]),
             };
@@ -235,7 +277,7 @@ fn common_subsequence(left: &[u32], right: &[u32], same: impl Fn(u32, u32) -> bo
     let (mut i, mut j) = (0, 0);
     let mut found = Vec::new();
     while i < left.len() && j < right.len() {
-        if same(left[i], right[j]) {
+        if same(&left[i], &right[j]) {
             found.push((i, j));
             (i, j) = (i + 1, j + 1);
         } else if best[(i + 1) * width + j] >= best[i * width + j + 1] {
@@ -248,10 +290,10 @@ fn common_subsequence(left: &[u32], right: &[u32], same: impl Fn(u32, u32) -> bo
 }
 
 /// Children that stand once on each side, as many as keep their order.
-fn anchors(left: &[u32], right: &[u32], class: impl Fn(u32) -> u32) -> Vec<(usize, usize)> {
+fn anchors(left: &[u32], right: &[u32], class: impl Fn(&u32) -> u32) -> Vec<(usize, usize)> {
     let once = |list: &[u32]| {
         let mut places: FxHashMap<u32, Option<usize>> = FxHashMap::default();
-        for (at, &node) in list.iter().enumerate() {
+        for (at, node) in list.iter().enumerate() {
             places.entry(class(node)).and_modify(|place| *place = None).or_insert(Some(at));
         }
         places
@@ -279,11 +321,11 @@ pub(super) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8
     match part {
         Part::Place { .. } => &[],
         Part::Nodes(start, end) => {
-            let from = forest.start[start as usize] as usize;
+            let from = forest.span(start).start as usize;
             &source[from..from + Copy::between(forest, start, end).bytes(forest) as usize]
         }
         Part::Attributes(node) => {
-            let tag = &source[forest.start[node as usize] as usize..forest.inner[node as usize] as usize];
+            let tag = &source[forest.span(node).start as usize..forest.inner[node as usize] as usize];
             let name = tag.iter().position(|b| b.is_ascii_whitespace()).unwrap_or(tag.len());
             crate::text::trim_blanks(tag[name..].strip_suffix(b">").unwrap_or(&tag[name..]))
         }
@@ -296,7 +338,7 @@ mod tests {
 
     #[test]
     fn children_that_stand_once_hold_the_others_together() {
-        let found = anchors(&[1, 7, 2, 3, 7, 4], &[2, 1, 9, 3, 4, 9], |node| node);
+        let found = anchors(&[1, 7, 2, 3, 7, 4], &[2, 1, 9, 3, 4, 9], |node| *node);
         assert_eq!(found.len(), 3);
         assert!(found.ends_with(&[(3, 3), (5, 4)]), "{found:?}");
         assert_eq!(common_subsequence(&[1, 2, 3], &[1, 3, 2], |a, b| a == b).len(), 2);

@@ -152,9 +152,10 @@ impl<'a> Likeness<'a> {
         let sample: Vec<u32> = members.iter().copied().step_by(members.len() / SAMPLE).take(SAMPLE).collect();
         let likeness = |leader: u32| {
             let similarity = |&other: &u32| {
-                align(self.site, forest, node(leader), node(other)).similarity(forest, node(leader), node(other))
+                let alignment = align(self.site, forest, node(leader), node(other), self.least)?;
+                Some(alignment.similarity(forest, node(leader), node(other)))
             };
-            sample.iter().map(similarity).filter(|&similarity| similarity >= self.least).sum::<f64>()
+            sample.iter().filter_map(similarity).sum::<f64>()
         };
         let candidates = [heaviest, members[members.len() / 4], members[members.len() / 2]];
         let mut likenesses = candidates.map(likeness);
@@ -173,9 +174,7 @@ impl<'a> Likeness<'a> {
         let others = lookalikes.members.par_iter().copied().filter(|&other| self.class(other) != leader);
         let aligned = others.filter(|&other| wanted.contains(&self.class(other))).map(|other| {
             let there = forest.first(self.class(other));
-            let alignment = align(self.site, forest, node, there);
-            let fits = alignment.similarity(forest, node, there) >= self.least;
-            (other, fits.then_some(alignment))
+            (other, align(self.site, forest, node, there, self.least))
         });
         let mut cluster = Cluster { leader, members: Vec::new(), share: 1.0 };
         let mut rest = Vec::new();
@@ -197,10 +196,14 @@ fn weight(forest: &Forest, class: u32) -> u64 {
 }
 
 fn places(forest: &Forest, classes: impl Iterator<Item = u32>) -> Vec<Copy> {
-    let nodes = classes.flat_map(|class| forest.places(class));
-    let mut copies: Vec<Copy> = nodes.map(|&node| Copy::of(forest, node)).collect();
-    copies.sort_unstable();
-    copies
+    // All nodes of a class cover as many.
+    let of_class = |class: u32| {
+        let size = forest.size(forest.first(class));
+        forest.places(class).iter().map(move |&node| (node, node + size))
+    };
+    let mut found: Vec<(u32, u32)> = classes.flat_map(of_class).collect();
+    found.sort_unstable();
+    found.into_iter().map(|(start, end)| Copy { start, end, last: start }).collect()
 }
 
 /// A subtree and others that are like it.

@@ -11,7 +11,7 @@ use super::alike::Cluster;
 use super::forest::Forest;
 use super::runs::Copy;
 use crate::site::Site;
-use crate::text::SourceId;
+use crate::text::{SourceId, is_blank, single_spaced, trim_blanks};
 
 /// A place where copies differ.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -69,14 +69,8 @@ impl Differences {
         let leader = forest.first(cluster.leader);
         let source = |node: u32| &site.get(SourceId(forest.file(node))).source;
         let shown = |node: u32, part: Part| {
-            let mut shown = String::new();
-            for word in String::from_utf8_lossy(text(forest, source(node), part)).split_whitespace() {
-                if !shown.is_empty() {
-                    shown.push(' ');
-                }
-                shown.push_str(word);
-            }
-            shown
+            let text = single_spaced(trim_blanks(text(forest, source(node), part)));
+            String::from_utf8_lossy(&text).into_owned()
         };
         let own: Arc<[String]> = parts.iter().map(|&part| shown(leader, part)).collect();
         let of_member = |&member: &usize| -> Arc<[String]> {
@@ -208,12 +202,17 @@ pub(crate) fn new_words<'t>(usual: &str, text: &'t str) -> Vec<&'t str> {
 /// The words of a text; angle brackets begin and end one.
 fn words(text: &str) -> Vec<&str> {
     let mut found = Vec::new();
-    let mut rest = text.trim_start();
-    while let Some(first) = rest.chars().next() {
-        let stop = |(at, c): (usize, char)| (at > 0 && (c == '<' || c == '>') || c.is_whitespace()).then_some(at);
-        let length = if first == '>' { 1 } else { rest.char_indices().find_map(stop).unwrap_or(rest.len()) };
-        found.push(&rest[..length]);
-        rest = rest[length..].trim_start();
+    let bytes = text.as_bytes();
+    let mut at = 0;
+    while let Some(blanks) = bytes[at..].iter().position(|&b| !is_blank(b)) {
+        let start = at + blanks;
+        let ends = |&b: &u8| matches!(b, b'<' | b'>') || is_blank(b);
+        let rest = bytes[start + 1..].iter().position(ends);
+        at = match bytes[start] {
+            b'>' => start + 1,
+            _ => rest.map_or(bytes.len(), |length| start + 1 + length),
+        };
+        found.push(&text[start..at]);
     }
     found
 }
@@ -254,22 +253,22 @@ fn short(text: &str) -> String {
 
 /// The leader's text with numbers in the place of its gaps.
 fn pattern(forest: &Forest, source: &[u8], leader: u32, parts: &[Part]) -> String {
-    let (start, end) = (forest.start[leader as usize], forest.end[leader as usize]);
+    let (start, end) = (forest.span(leader).start, forest.span(leader).end);
     let mut out = Vec::new();
     let mut at = start;
     for (number, part) in (1..).zip(parts) {
         let text = text(forest, source, *part);
         let from = match part {
             Part::Attributes(node) => {
-                let tag = &source[forest.start[*node as usize] as usize..forest.inner[*node as usize] as usize];
+                let tag = &source[forest.span(*node).start as usize..forest.inner[*node as usize] as usize];
                 let name = tag.iter().position(|b| b.is_ascii_whitespace()).unwrap_or(tag.len().saturating_sub(1));
-                forest.start[*node as usize] + name as u32
+                forest.span(*node).start + name as u32
             }
-            Part::Nodes(first, _) => forest.start[*first as usize],
-            Part::Place { parent, before } if *before < parent + forest.size(*parent) => forest.start[*before as usize],
+            Part::Nodes(first, _) => forest.span(*first).start,
+            Part::Place { parent, before } if *before < parent + forest.size(*parent) => forest.span(*before).start,
             // At the end, behind the last child.
             Part::Place { parent, .. } => {
-                forest.children(*parent).last().map_or(forest.inner[*parent as usize], |last| forest.end[last as usize])
+                forest.children(*parent).last().map_or(forest.inner[*parent as usize], |last| forest.span(last).end)
             }
         };
         let to = match part {

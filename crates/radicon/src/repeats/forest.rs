@@ -12,7 +12,7 @@ use super::labels::Labels;
 use super::reader::{Class, Memory, Reader, Stretch};
 use super::urls::Urls;
 use crate::site::Site;
-use crate::text::SourceId;
+use crate::text::{SourceId, Span};
 
 /// The nodes of all templates.
 #[derive(Debug, Default)]
@@ -21,12 +21,10 @@ pub(super) struct Forest {
     pub files: Vec<u32>,
     /// Nodes of one class are the same in normal form.
     pub class: Vec<u32>,
-    /// First byte.
-    pub start: Vec<u32>,
+    /// Where each stands in its file.
+    spans: Vec<Span>,
     /// After the opening tag.
     pub inner: Vec<u32>,
-    /// After the last byte.
-    pub end: Vec<u32>,
     /// How many nodes it is, itself included.
     size: Vec<u32>,
     /// What the nodes of each class are; classes stand as their first nodes end.
@@ -57,9 +55,8 @@ impl Forest {
             forest.files.extend(stretch.files.iter().map(|end| before + end));
         }
         forest.classify(&mut stretches);
-        forest.start = joined(&mut stretches, |stretch| &mut stretch.start);
+        forest.spans = joined(&mut stretches, |stretch| &mut stretch.spans);
         forest.inner = joined(&mut stretches, |stretch| &mut stretch.inner);
-        forest.end = joined(&mut stretches, |stretch| &mut stretch.end);
         forest.size = joined(&mut stretches, |stretch| &mut stretch.size);
         forest.place();
         forest
@@ -206,9 +203,15 @@ impl Forest {
         nodes.into_iter().map(next).collect()
     }
 
+    /// Where a node stands in its file.
+    pub fn span(&self, node: u32) -> Span {
+        self.spans[node as usize]
+    }
+
     /// Length in bytes.
     pub fn bytes(&self, node: u32) -> u32 {
-        self.end[node as usize] - self.start[node as usize]
+        let Span { start, end } = self.span(node);
+        end - start
     }
 
     /// The nodes around a node, the innermost first.
@@ -249,7 +252,7 @@ fn stretches(site: &Site) -> Vec<Range<u32>> {
 }
 
 /// One of the columns of all stretches, which give theirs away.
-fn joined(stretches: &mut [Stretch], column: impl Fn(&mut Stretch) -> &mut Vec<u32>) -> Vec<u32> {
+fn joined<T>(stretches: &mut [Stretch], column: impl Fn(&mut Stretch) -> &mut Vec<T>) -> Vec<T> {
     let count = stretches.iter_mut().map(|stretch| column(stretch).len()).sum();
     let mut all = Vec::with_capacity(count);
     stretches.iter_mut().for_each(|stretch| all.append(&mut std::mem::take(column(stretch))));

@@ -9,11 +9,11 @@ use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use super::Normalise;
-use super::urls::Urls;
+use super::urls::{Here, Urls};
 use crate::dialect::{Kind, Part};
 use crate::markup::{Construct, Token, TokenKind};
 use crate::site::{Site, Template, folder};
-use crate::text::{SourceId, Span, is_blank, trim_blanks};
+use crate::text::{SourceId, Span, is_blank, single_spaced, trim_blanks};
 
 const SEED_TEXT: u64 = 1;
 const SEED_ELEMENT: u64 = 2;
@@ -42,6 +42,7 @@ pub(super) struct Labels<'a> {
     pub template: &'a Template,
     /// A hash of the folder; URLs are told by it.
     pub folder: u64,
+    here: Here,
     /// Known hashes of attributes as they are written, by folder.
     attributes: FxHashMap<u64, u64>,
 }
@@ -50,7 +51,16 @@ impl<'a> Labels<'a> {
     /// Begins with a template.
     pub fn new(site: &'a Site, normalise: &'a Normalise, urls: &'a Urls, id: SourceId) -> Self {
         let template = site.get(id);
-        let mut labels = Self { site, normalise, urls, id, template, folder: 0, attributes: FxHashMap::default() };
+        let mut labels = Self {
+            site,
+            normalise,
+            urls,
+            id,
+            template,
+            folder: 0,
+            here: Here::of(""),
+            attributes: FxHashMap::default(),
+        };
         labels.turn_to(id);
         labels
     }
@@ -60,6 +70,7 @@ impl<'a> Labels<'a> {
         self.id = id;
         self.template = self.site.get(id);
         self.folder = xxh3_64(folder(&self.template.path).as_bytes());
+        self.here = Here::of(&self.template.path);
     }
 
     /// The source of another template.
@@ -87,26 +98,11 @@ impl<'a> Labels<'a> {
 
     /// A text with single spaces and without character references.
     fn plain<'t>(&self, text: &'t [u8]) -> Cow<'t, [u8]> {
-        let decoded = self.normalise.references && memchr::memchr(b'&', text).is_some();
-        let mut blank = false;
-        let spaced = text.iter().any(|&b| {
-            let before = std::mem::replace(&mut blank, b <= b' ' && is_blank(b));
-            blank && (before || b != b' ')
-        });
-        if !decoded && !spaced {
-            return text.into();
+        let spaced = single_spaced(text);
+        if self.normalise.references && memchr::memchr(b'&', text).is_some() {
+            return htmlize::unescape(String::from_utf8_lossy(&spaced)).into_owned().into_bytes().into();
         }
-        let mut out = Vec::with_capacity(text.len());
-        for word in text.split(|&b| is_blank(b)).filter(|word| !word.is_empty()) {
-            if !out.is_empty() {
-                out.push(b' ');
-            }
-            out.extend_from_slice(word);
-        }
-        if decoded {
-            out = htmlize::unescape(String::from_utf8_lossy(&out)).into_owned().into_bytes();
-        }
-        out.into()
+        spaced
     }
 
     /// An element, by the tokens of its opening tag.
@@ -162,7 +158,7 @@ impl<'a> Labels<'a> {
             }
             Some(value) => self
                 .urls
-                .canonical(&self.template.path, name, value.of(source))
+                .canonical(&self.here, name, value.of(source))
                 .unwrap_or_else(|| xxh3_64_with_seed(&self.plain(trim_blanks(value.of(source))), SEED_TEXT)),
         };
         let hash = mix(xxh3_64_with_seed(name, SEED_OTHER), value_hash);

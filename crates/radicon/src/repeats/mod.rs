@@ -17,7 +17,6 @@ mod runs;
 mod select;
 mod urls;
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use serde::Serialize;
@@ -298,11 +297,9 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
     let is_complete = runs.is_complete;
     drop((runs, likeness));
     let lines = Lines::of(site, &forest, &told);
-    let mut dialects: BTreeMap<&str, Arc<str>> = BTreeMap::new();
-    let names = site.templates.iter().map(|template| {
-        let dialect = template.dialect.name.as_str();
-        (template.path.as_str().into(), dialects.entry(dialect).or_insert_with(|| dialect.into()).clone())
-    });
+    // Each file has its own, so that threads seldom count the uses of one at once.
+    let names =
+        site.templates.iter().map(|template| (template.path.as_str().into(), template.dialect.name.as_str().into()));
     let names = names.collect();
     let teller = Teller { site, forest: &forest, adviser: Adviser::new(site, &forest), lines, names };
     let mut groups: Vec<(RepeatGroup, u64)> = told.par_iter().map(|chosen| teller.group(chosen)).collect();
@@ -336,7 +333,7 @@ struct Teller<'a> {
     forest: &'a Forest,
     adviser: Adviser<'a>,
     lines: Lines,
-    /// For each file its path and the name of its dialect, which all its copies share.
+    /// For each file its path and the name of its dialect, which the copies in it share.
     names: Vec<(Arc<str>, Arc<str>)>,
 }
 
@@ -356,10 +353,11 @@ impl Teller<'_> {
         let piece = self.text(first, files[0]);
         let lines = count_lines(piece.trim_ascii_end().as_bytes());
         let saved = lines.saturating_sub(1) * (copies.len() - 1);
+        let none: Arc<[String]> = Vec::new().into();
         let reports: Vec<RepeatCopy> = copies
             .iter()
             .zip(&files)
-            .zip(told.values.iter().cloned().chain(std::iter::repeat(Arc::default())))
+            .zip(told.values.iter().cloned().chain(std::iter::repeat(none)))
             .map(|((&copy, &file), gaps)| self.copy(copy, file, gaps))
             .collect();
         let drift = told.drift.into_iter().map(|(index, difference)| {
@@ -399,7 +397,7 @@ impl Teller<'_> {
     }
 
     fn text(&self, copy: Copy, file: u32) -> String {
-        let start = self.forest.start[copy.start as usize] as usize;
+        let start = self.forest.span(copy.start).start as usize;
         let source = &self.site.get(SourceId(file)).source;
         let bytes = &source[start..start + copy.bytes(self.forest) as usize];
         String::from_utf8_lossy(bytes).into_owned()
@@ -407,7 +405,7 @@ impl Teller<'_> {
 
     fn copy(&self, copy: Copy, file: u32, gaps: Arc<[String]>) -> RepeatCopy {
         let source = &self.site.get(SourceId(file)).source;
-        let start = self.forest.start[copy.start as usize];
+        let start = self.forest.span(copy.start).start;
         let end = start + copy.bytes(self.forest);
         // The end of a text may be blank lines.
         let trimmed = source[start as usize..end as usize].trim_ascii_end().len() as u32;

@@ -18,9 +18,8 @@ use crate::text::{SourceId, Span};
 pub(super) struct Stretch {
     /// For each node what it is, among the classes of this stretch.
     pub class: Vec<u32>,
-    pub start: Vec<u32>,
+    pub spans: Vec<Span>,
     pub inner: Vec<u32>,
-    pub end: Vec<u32>,
     pub size: Vec<u32>,
     /// For each file the node behind its last one.
     pub files: Vec<u32>,
@@ -183,9 +182,8 @@ impl<'a> Reader<'a> {
         let node = stretch.class.len() as u32;
         self.open.push(Open { node, label, hash: label.hash, piece, placed });
         stretch.class.push(0);
-        stretch.start.push(start);
+        stretch.spans.push(Span::new(start, inner));
         stretch.inner.push(inner);
-        stretch.end.push(inner);
         stretch.size.push(1);
     }
 
@@ -199,7 +197,7 @@ impl<'a> Reader<'a> {
             stretch.classes.len() as u32 - 1
         });
         stretch.class[node as usize] = class;
-        stretch.end[node as usize] = end;
+        stretch.spans[node as usize].end = end;
         stretch.size[node as usize] = size;
         if let Some(outer) = self.open.last_mut() {
             outer.hash = mix(outer.hash, hash);
@@ -222,14 +220,15 @@ impl<'a> Reader<'a> {
         let stretch = &mut self.stretch;
         let (first, new) = (place.node as usize, stretch.class.len());
         let hash = stretch.classes[stretch.class[first] as usize].hash;
-        let shift = start.wrapping_sub(stretch.start[first]);
+        let shift = start.wrapping_sub(stretch.spans[first].start);
         let nodes = first..first + stretch.size[first] as usize;
         stretch.class.extend_from_within(nodes.clone());
         stretch.size.extend_from_within(nodes.clone());
-        for column in [&mut stretch.start, &mut stretch.inner, &mut stretch.end] {
-            column.extend_from_within(nodes.clone());
-            column[new..].iter_mut().for_each(|offset| *offset = offset.wrapping_add(shift));
-        }
+        stretch.inner.extend_from_within(nodes.clone());
+        stretch.spans.extend_from_within(nodes);
+        let move_on = |offset: &mut u32| *offset = offset.wrapping_add(shift);
+        stretch.inner[new..].iter_mut().for_each(move_on);
+        stretch.spans[new..].iter_mut().flat_map(|span| [&mut span.start, &mut span.end]).for_each(move_on);
         if let Some(outer) = self.open.last_mut() {
             outer.hash = mix(outer.hash, hash);
             outer.placed |= place.folder.is_some();
@@ -388,7 +387,7 @@ impl Page<'_, '_> {
         if place.stretch != first.0 || place.folder.is_some_and(|folder| folder != labels.folder) {
             return None;
         }
-        let there = Span::new(stretch.start[place.node as usize], stretch.end[place.node as usize]);
+        let there = stretch.spans[place.node as usize];
         let here = Span::new(at, at.checked_add(there.end - there.start)?);
         let shift = at.wrapping_sub(there.start);
         let is_known = self.difference.is_some_and(|(file, by, offset)| {
@@ -572,11 +571,9 @@ mod tests {
     ];
 
     /// What a reader found: for each node the hash of its class, and where it stands.
-    fn found(stretch: &Stretch) -> Vec<(u64, u32, u32, u32, u32)> {
+    fn found(stretch: &Stretch) -> Vec<(u64, Span, u32, u32)> {
         let class = |node: usize| stretch.classes[stretch.class[node] as usize].hash;
-        let of_node = |node: usize| {
-            (class(node), stretch.start[node], stretch.inner[node], stretch.end[node], stretch.size[node])
-        };
+        let of_node = |node: usize| (class(node), stretch.spans[node], stretch.inner[node], stretch.size[node]);
         (0..stretch.class.len()).map(of_node).collect()
     }
 

@@ -64,11 +64,6 @@ pub(super) struct Copy {
 }
 
 impl Copy {
-    /// One node alone.
-    pub fn of(forest: &Forest, node: u32) -> Self {
-        Self { start: node, end: node + forest.size(node), last: node }
-    }
-
     /// The siblings from one node to another.
     pub fn between(forest: &Forest, start: u32, end: u32) -> Self {
         let mut last = start;
@@ -85,7 +80,7 @@ impl Copy {
 
     /// Length in bytes.
     pub fn bytes(self, forest: &Forest) -> u32 {
-        forest.end[self.last as usize] - forest.start[self.start as usize]
+        forest.span(self.last).end - forest.span(self.start).start
     }
 }
 
@@ -109,7 +104,7 @@ pub(super) struct Least {
 
 impl<'f> Runs<'f> {
     pub fn find(forest: &'f Forest, least: Least) -> Self {
-        let Built { mut text, places, loops } = build(forest);
+        let Built { mut text, places, loops } = build(forest, least.nodes);
         let found = suffix_array(&mut text);
         let is_complete = found.is_some();
         let (suffixes, common) = found.unwrap_or_default();
@@ -237,11 +232,12 @@ struct Built {
 /// How many nodes one builder takes.
 const STRETCH: usize = 100_000;
 
-fn build(forest: &Forest) -> Built {
+fn build(forest: &Forest, least_nodes: u32) -> Built {
     let starts: Vec<usize> = (0..forest.class.len()).step_by(STRETCH).collect();
-    let stretch = |&start: &usize| Builder::build(forest, start..(start + STRETCH).min(forest.class.len()));
+    let stretch =
+        |&start: &usize| Builder::new(forest, least_nodes).build(start..(start + STRETCH).min(forest.class.len()));
     let pieces: Vec<Builder<'_>> = starts.par_iter().map(stretch).collect();
-    let tops = Builder::of_files(forest);
+    let tops = Builder::new(forest, least_nodes).of_files();
     // Small numbers for symbols, those of separators first.
     let length = pieces.iter().map(|piece| piece.text.len()).sum::<usize>() + tops.text.len();
     let separators = pieces.iter().chain([&tops]).flat_map(|piece| &piece.text).filter(|&&symbol| symbol == SEPARATOR);
@@ -279,6 +275,11 @@ const UNIT: i32 = -2;
 
 struct Builder<'f> {
     forest: &'f Forest,
+    /// What covers fewer nodes is not looked at.
+    least_nodes: u32,
+    /// Where the last separator stands, and how many nodes stand behind it.
+    separator: usize,
+    nodes: u32,
     /// Classes, separators and units.
     text: Vec<i32>,
     places: Vec<Place>,
@@ -288,33 +289,34 @@ struct Builder<'f> {
 }
 
 impl<'f> Builder<'f> {
-    fn new(forest: &'f Forest) -> Self {
-        Self { forest, text: Vec::new(), places: Vec::new(), units: Vec::new(), loops: Vec::new() }
+    fn new(forest: &'f Forest, least_nodes: u32) -> Self {
+        let (text, places, units, loops) = Default::default();
+        Self { forest, least_nodes, separator: 0, nodes: 0, text, places, units, loops }
     }
 
     /// The sequences of the nodes of a stretch that are the first of their class.
-    fn build(forest: &'f Forest, nodes: Range<usize>) -> Self {
-        let mut builder = Self::new(forest);
+    fn build(mut self, nodes: Range<usize>) -> Self {
+        let forest = self.forest;
         let mut children = Vec::new();
         for node in nodes {
             let class = forest.class[node];
             if forest.size(node as u32) > 1 && forest.first(class) as usize == node {
                 children.clear();
                 children.extend(forest.children(node as u32));
-                builder.sequence(class, node as u32, forest.count(class), &children);
+                self.sequence(class, node as u32, forest.count(class), &children);
             }
         }
-        builder
+        self
     }
 
     /// The sequences of what stands topmost in each file.
-    fn of_files(forest: &'f Forest) -> Self {
-        let mut builder = Self::new(forest);
+    fn of_files(mut self) -> Self {
+        let forest = self.forest;
         for file in 0..forest.files.len() as u32 - 1 {
             let top: Vec<u32> = forest.top(file).collect();
-            builder.sequence(FILE + file, forest.files[file as usize], 1, &top);
+            self.sequence(FILE + file, forest.files[file as usize], 1, &top);
         }
-        builder
+        self
     }
 
     fn sequence(&mut self, parent: u32, base: u32, count: u32, children: &[u32]) {
@@ -353,12 +355,18 @@ impl<'f> Builder<'f> {
     fn push(&mut self, symbol: i32, place: Place) {
         self.text.push(symbol);
         self.places.push(place);
+        self.nodes += place.nodes;
     }
 
     fn separate(&mut self) {
-        if self.text.last().is_some_and(|&last| last != SEPARATOR) {
+        if self.nodes < self.least_nodes.max(1) {
+            self.text.truncate(self.separator);
+            self.places.truncate(self.separator);
+        } else {
             self.push(SEPARATOR, Place { parent: FILE, delta: 0, nodes: 0 });
+            self.separator = self.text.len();
         }
+        self.nodes = 0;
     }
 }
 

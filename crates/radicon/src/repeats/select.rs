@@ -113,7 +113,7 @@ pub(super) struct Chosen {
 }
 
 /// How many candidates are counted side by side, and how many lookalikes aligned.
-const BATCH: usize = 512;
+const BATCH: usize = 256;
 const MOST_ALIGNED: usize = 64;
 
 /// A candidate that was counted.

@@ -28,9 +28,9 @@ impl Urls {
             .templates
             .par_iter()
             .flat_map_iter(|template| {
-                let mut found: Vec<(u64, u64)> = written(&template.source)
-                    .filter_map(|url| Some((place(&template.path, url)?, spelling(url))))
-                    .collect();
+                let here = Here::of(&template.path);
+                let found = written(&template.source).filter_map(|url| Some((here.place(url)?, spelling(url))));
+                let mut found: Vec<(u64, u64)> = found.collect();
                 found.sort_unstable();
                 found.dedup();
                 found
@@ -55,11 +55,11 @@ impl Urls {
     }
 
     /// What a URL in an attribute is known by; `None` for other attributes.
-    pub fn canonical(&self, path: &str, name: &[u8], url: &[u8]) -> Option<u64> {
+    pub fn canonical(&self, here: &Here, name: &[u8], url: &[u8]) -> Option<u64> {
         if !self.known || !ATTRIBUTES.contains(&name) {
             return None;
         }
-        let place = place(path, url)?;
+        let place = here.place(url)?;
         Some(self.usual.get(&place).copied().unwrap_or_else(|| spelling(url)))
     }
 }
@@ -88,26 +88,44 @@ fn written(source: &[u8]) -> impl Iterator<Item = &[u8]> {
 /// URLs of more parts are known by their spelling alone.
 const MOST_PARTS: usize = 32;
 
-/// Where a URL points to within the site; `None` if it leads out or is none of a file.
-fn place(path: &str, url: &[u8]) -> Option<u64> {
-    if !is_of_site(url) {
-        return None;
+/// The folder that URLs are told from.
+pub(super) struct Here {
+    /// Hashes of its parts; `None` if it has too many.
+    parts: Option<Parts>,
+}
+
+type Parts = ([u64; MOST_PARTS], usize);
+
+impl Here {
+    /// The folder of a file.
+    pub fn of(path: &str) -> Self {
+        Self { parts: along(([0; MOST_PARTS], 0), folder(path).as_bytes()) }
     }
-    let from = if url.starts_with(b"/") { "" } else { folder(path) };
-    let mut parts = [0_u64; MOST_PARTS];
-    let mut count = 0;
-    for part in from.as_bytes().split(|&b| b == b'/').chain(url.split(|&b| b == b'/')) {
+
+    /// Where a URL points to within the site; `None` if it leads out or is none of a file.
+    fn place(&self, url: &[u8]) -> Option<u64> {
+        if !is_of_site(url) {
+            return None;
+        }
+        let from = if url.starts_with(b"/") { ([0; MOST_PARTS], 0) } else { self.parts? };
+        let (parts, count) = along(from, url)?;
+        Some(parts[..count].iter().fold(6, |hash, part| super::labels::mix(hash, *part)))
+    }
+}
+
+/// Where a path leads to from a place.
+fn along((mut parts, mut count): Parts, path: &[u8]) -> Option<Parts> {
+    for part in path.split(|&b| b == b'/') {
         match part {
             b"" | b"." => {}
-            b".." => count = usize::checked_sub(count, 1)?,
-            _ if count == MOST_PARTS => return None,
+            b".." => count = count.checked_sub(1)?,
             _ => {
-                parts[count] = xxh3_64(part);
+                *parts.get_mut(count)? = xxh3_64(part);
                 count += 1;
             }
         }
     }
-    Some(parts[..count].iter().fold(6, |hash, part| super::labels::mix(hash, *part)))
+    Some((parts, count))
 }
 
 #[cfg(test)]
@@ -127,7 +145,7 @@ mod tests {
             page("h/f.html", "g.html"),
         ];
         let urls = Urls::collect(&Site::read(files, builtin(), &Settings::default()));
-        let known = |path: &str, url: &str| urls.canonical(path, b"href", url.as_bytes());
+        let known = |path: &str, url: &str| urls.canonical(&Here::of(path), b"href", url.as_bytes());
         assert_eq!(known("a.html", "css/x.css"), known("d/c.html", "../css/x.css"));
         assert_eq!(known("e/f.html", "g.html"), known("h/f.html", "g.html"));
         assert_ne!(known("a.html", "css/x.css"), known("a.html", "css/y.css"));
