@@ -1,6 +1,9 @@
 //! Which elements and construct pairs are open, and what a tag ends besides
 //! what it says.
 
+use std::ops::Range;
+use std::sync::LazyLock;
+
 use rustc_hash::FxHashMap;
 
 use super::elements::{Content, bounds_implied_end, element, implied_ends, may_stay_open};
@@ -15,35 +18,128 @@ pub(crate) struct TagName {
     pub is_plain: bool,
     /// White space directly inside counts as it stands.
     pub preserves: bool,
-    ends_paragraph: bool,
-    implied_ends: &'static [&'static [u8]],
+    /// Its place among the frequent names.
+    number: Option<u8>,
+    /// The frequent names of the open elements that it ends without saying so, a bit each.
+    implied_ends: u32,
     bounds: bool,
     /// It bounds the parts of a table, too.
     bounds_tables: bool,
     may_stay_open: bool,
 }
 
+/// Frequent names, first those whose end may be implied: what is open of them
+/// is found by their number.
+const FREQUENT: [&[u8]; 64] = [
+    b"p",
+    b"li",
+    b"dt",
+    b"dd",
+    b"option",
+    b"optgroup",
+    b"rt",
+    b"rp",
+    b"head",
+    b"td",
+    b"th",
+    b"tr",
+    b"thead",
+    b"tbody",
+    b"tfoot",
+    b"colgroup",
+    b"a",
+    b"abbr",
+    b"article",
+    b"aside",
+    b"b",
+    b"blockquote",
+    b"body",
+    b"button",
+    b"code",
+    b"del",
+    b"details",
+    b"div",
+    b"dl",
+    b"em",
+    b"fieldset",
+    b"figcaption",
+    b"figure",
+    b"footer",
+    b"form",
+    b"h1",
+    b"h2",
+    b"h3",
+    b"h4",
+    b"h5",
+    b"h6",
+    b"header",
+    b"html",
+    b"i",
+    b"kbd",
+    b"label",
+    b"main",
+    b"nav",
+    b"ol",
+    b"picture",
+    b"pre",
+    b"section",
+    b"select",
+    b"small",
+    b"span",
+    b"strong",
+    b"sub",
+    b"summary",
+    b"sup",
+    b"svg",
+    b"table",
+    b"time",
+    b"ul",
+    b"var",
+];
+
+/// Those of them that are parts of tables, by number.
+const PARTS_OF_TABLES: Range<usize> = 9..16;
+
+/// A bit for each of some frequent names.
+fn bits(names: &[&[u8]]) -> u32 {
+    let bit = |name: &&[u8]| FREQUENT.iter().position(|frequent| frequent == name).map_or(0, |number| 1 << number);
+    names.iter().map(bit).sum()
+}
+
+static KNOWN: LazyLock<FxHashMap<&[u8], TagName>> = LazyLock::new(|| {
+    let numbered = |(number, name): (u8, &&'static [u8])| {
+        let known = TagName { number: Some(number), ..TagName::seldom(name, hash(name)) };
+        (*name, known)
+    };
+    (0..).zip(&FREQUENT).map(numbered).collect()
+});
+
 impl TagName {
     /// What is known of a name in any letter case. Long names are known by
     /// their hash only: no element of HTML has one.
     pub fn of(written: &[u8]) -> Self {
         let mut short = [0_u8; 16];
-        let (name, hash) = match short.get_mut(..written.len()) {
+        match short.get_mut(..written.len()) {
             Some(short) => {
                 short.copy_from_slice(written);
                 short.make_ascii_lowercase();
-                (&*short, hash(short))
+                KNOWN.get(&*short).copied().unwrap_or_else(|| Self::seldom(short, hash(short)))
             }
-            None => (&[][..], hash(&written.to_ascii_lowercase())),
-        };
+            None => Self::seldom(b"", hash(&written.to_ascii_lowercase())),
+        }
+    }
+
+    /// What is known of a name without a number.
+    fn seldom(name: &[u8], hash: u64) -> Self {
         let known = element(name);
+        let paragraph = if known.ends_paragraph { bits(&[b"p"]) } else { 0 };
         Self {
             hash,
             content: known.content,
             is_plain: known == element(b""),
             preserves: known.preserves,
-            ends_paragraph: known.ends_paragraph,
-            implied_ends: implied_ends(name),
+            number: None,
+            implied_ends: bits(implied_ends(name)) | paragraph,
             bounds: bounds_implied_end(name),
             bounds_tables: matches!(name, b"table" | b"template"),
             may_stay_open: may_stay_open(name),
@@ -62,15 +158,23 @@ fn hash(name: &[u8]) -> u64 {
 }
 
 /// What is open, outermost first. A place counts from the outermost one.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub(crate) struct Nest {
     open: Vec<Open>,
-    /// For the hash of each name the innermost place where it is open.
-    innermost: FxHashMap<u64, u32>,
+    /// For each frequent name, and for the hashes of others, the innermost place where it is open.
+    frequent: [Option<u32>; FREQUENT.len()],
+    seldom: FxHashMap<u64, u32>,
     /// Places of open construct pairs, and of bounds of implied ends.
     pairs: Vec<u32>,
     bounds: Vec<u32>,
     tables: Vec<u32>,
+}
+
+impl Default for Nest {
+    fn default() -> Self {
+        let (open, seldom, pairs, bounds, tables) = Default::default();
+        Self { open, frequent: [None; FREQUENT.len()], seldom, pairs, bounds, tables }
+    }
 }
 
 /// Something that is open.
@@ -114,21 +218,19 @@ impl Nest {
 
     /// The outermost element that this start tag ends without saying so.
     pub fn implied_end(&self, tag: &TagName) -> Option<u32> {
-        if tag.implied_ends.is_empty() && !tag.ends_paragraph {
-            return None;
-        }
-        let bound = |open: &[u8]| {
+        let bound = |number: usize| {
             // A cell bounds lists and paragraphs, but the parts of a table only a table does.
-            let parts: [&[u8]; 7] = [b"td", b"th", b"tr", b"thead", b"tbody", b"tfoot", b"colgroup"];
-            let marks = if parts.contains(&open) { &self.tables } else { &self.bounds };
+            let marks = if PARTS_OF_TABLES.contains(&number) { &self.tables } else { &self.bounds };
             marks.last().map_or(0, |&place| place + 1).max(self.barrier())
         };
-        let paragraph: &[&[u8]] = if tag.ends_paragraph { &[b"p"] } else { &[] };
-        let found = tag
-            .implied_ends
-            .iter()
-            .chain(paragraph)
-            .filter_map(|open| self.innermost.get(&hash(open)).copied().filter(|&place| place >= bound(open)))
+        let mut rest = tag.implied_ends;
+        let next = || {
+            let number = (rest != 0).then_some(rest.trailing_zeros() as usize)?;
+            rest &= rest - 1;
+            Some(number)
+        };
+        let found = std::iter::from_fn(next)
+            .filter_map(|number| self.frequent[number].filter(|&place| place >= bound(number)))
             .min()?;
         // What is open above may itself be left open; else nothing is implied.
         let may_close = |open: &Open| open.name.is_some_and(|name| name.may_stay_open);
@@ -143,7 +245,10 @@ impl Nest {
         if tag.bounds_tables {
             self.tables.push(place);
         }
-        let outer = self.innermost.insert(tag.hash, place);
+        let outer = match tag.number {
+            Some(number) => self.frequent[usize::from(number)].replace(place),
+            None => self.seldom.insert(tag.hash, place),
+        };
         self.open.push(Open { name: Some(*tag), outer });
     }
 
@@ -159,8 +264,12 @@ impl Nest {
 
     /// What an end tag of this name closes.
     pub fn closes(&self, tag: &TagName) -> Closes {
-        match self.innermost.get(&tag.hash) {
-            Some(&place) if place >= self.barrier() => Closes::Place(place),
+        let innermost = match tag.number {
+            Some(number) => self.frequent[usize::from(number)],
+            None => self.seldom.get(&tag.hash).copied(),
+        };
+        match innermost {
+            Some(place) if place >= self.barrier() => Closes::Place(place),
             Some(_) => Closes::Crossing,
             None => Closes::Nothing,
         }
@@ -173,10 +282,11 @@ impl Nest {
         {
             let place = self.open.len() as u32;
             if let Some(name) = open.name {
-                match open.outer {
-                    Some(outer) => self.innermost.insert(name.hash, outer),
-                    None => self.innermost.remove(&name.hash),
-                };
+                match (name.number, open.outer) {
+                    (Some(number), outer) => self.frequent[usize::from(number)] = outer,
+                    (None, Some(outer)) => drop(self.seldom.insert(name.hash, outer)),
+                    (None, None) => drop(self.seldom.remove(&name.hash)),
+                }
             }
             for marks in [&mut self.pairs, &mut self.bounds, &mut self.tables] {
                 if marks.last() == Some(&place) {
