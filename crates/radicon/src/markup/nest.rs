@@ -296,3 +296,18 @@ impl Nest {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_name_whose_end_may_be_implied_has_a_bit() {
+        for name in FREQUENT {
+            let ends = implied_ends(name);
+            assert_eq!(bits(ends).count_ones() as usize, ends.len(), "{}", String::from_utf8_lossy(name));
+        }
+        assert_eq!(FREQUENT[PARTS_OF_TABLES.start], b"td");
+        assert_eq!(&FREQUENT[PARTS_OF_TABLES][6], b"colgroup");
+    }
+}
