@@ -334,7 +334,46 @@ pub(super) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+    use crate::dialect::builtin;
+    use crate::repeats::Normalise;
+    use crate::site::{Settings, SourceFile};
+
+    const PARTS: [&str; 9] = [
+        "<p>one</p>",
+        "<p>two</p>",
+        "<p>two <b>three</b></p>",
+        "<ul><li>one</li><li>four</li></ul>",
+        "<ul class=x><li>one</li><li>five</li><li>six</li></ul>",
+        "<a href='a.html'>seven</a>",
+        "<a href='b.html'>seven</a>",
+        "eight",
+        "<div><p>one</p><a href='a.html'>nine</a></div>",
+    ];
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        #[test]
+        fn ending_early_changes_nothing(
+            one in prop::collection::vec(0..PARTS.len(), 0..8),
+            other in prop::collection::vec(0..PARTS.len(), 0..8),
+            least in 0.0..1.0,
+        ) {
+            let page = |name: &str, parts: &[usize]| {
+                let text: String = parts.iter().map(|&part| PARTS[part]).collect();
+                SourceFile::new(name, format!("<div>{text}</div>"))
+            };
+            let files = vec![page("a.html", &one), page("b.html", &other)];
+            let site = Site::read(files, builtin(), &Settings::default());
+            let forest = Forest::read(&site, &Normalise::default());
+            let (a, b) = (forest.files[0], forest.files[1]);
+            let similarity = |least: f64| Some(align(&site, &forest, a, b, least)?.similarity(&forest, a, b));
+            prop_assert_eq!(similarity(least), similarity(0.0).filter(|&similarity| similarity >= least));
+        }
+    }
 
     #[test]
     fn children_that_stand_once_hold_the_others_together() {
