@@ -158,22 +158,44 @@ fn hash(name: &[u8]) -> u64 {
 }
 
 /// What is open, outermost first. A place counts from the outermost one.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Nest {
     open: Vec<Open>,
-    /// For each frequent name, and for the hashes of others, the innermost place where it is open.
-    frequent: [Option<u32>; FREQUENT.len()],
-    seldom: FxHashMap<u64, u32>,
+    innermost: Innermost,
     /// Places of open construct pairs, and of bounds of implied ends.
     pairs: Vec<u32>,
     bounds: Vec<u32>,
     tables: Vec<u32>,
 }
 
-impl Default for Nest {
+/// For each frequent name, and for the hashes of others, the innermost place where it is open.
+#[derive(Clone, Debug)]
+struct Innermost {
+    frequent: [Option<u32>; FREQUENT.len()],
+    seldom: FxHashMap<u64, u32>,
+}
+
+impl Default for Innermost {
     fn default() -> Self {
-        let (open, seldom, pairs, bounds, tables) = Default::default();
-        Self { open, frequent: [None; FREQUENT.len()], seldom, pairs, bounds, tables }
+        Self { frequent: [None; FREQUENT.len()], seldom: FxHashMap::default() }
+    }
+}
+
+impl Innermost {
+    fn of(&self, name: &TagName) -> Option<u32> {
+        match name.number {
+            Some(number) => self.frequent[usize::from(number)],
+            None => self.seldom.get(&name.hash).copied(),
+        }
+    }
+
+    /// Sets the place; gives the one before.
+    fn set(&mut self, name: &TagName, place: Option<u32>) -> Option<u32> {
+        match (name.number, place) {
+            (Some(number), _) => std::mem::replace(&mut self.frequent[usize::from(number)], place),
+            (None, Some(place)) => self.seldom.insert(name.hash, place),
+            (None, None) => self.seldom.remove(&name.hash),
+        }
     }
 }
 
@@ -230,7 +252,7 @@ impl Nest {
             Some(number)
         };
         let found = std::iter::from_fn(next)
-            .filter_map(|number| self.frequent[number].filter(|&place| place >= bound(number)))
+            .filter_map(|number| self.innermost.frequent[number].filter(|&place| place >= bound(number)))
             .min()?;
         // What is open above may itself be left open; else nothing is implied.
         let may_close = |open: &Open| open.name.is_some_and(|name| name.may_stay_open);
@@ -245,10 +267,7 @@ impl Nest {
         if tag.bounds_tables {
             self.tables.push(place);
         }
-        let outer = match tag.number {
-            Some(number) => self.frequent[usize::from(number)].replace(place),
-            None => self.seldom.insert(tag.hash, place),
-        };
+        let outer = self.innermost.set(tag, Some(place));
         self.open.push(Open { name: Some(*tag), outer });
     }
 
@@ -264,11 +283,7 @@ impl Nest {
 
     /// What an end tag of this name closes.
     pub fn closes(&self, tag: &TagName) -> Closes {
-        let innermost = match tag.number {
-            Some(number) => self.frequent[usize::from(number)],
-            None => self.seldom.get(&tag.hash).copied(),
-        };
-        match innermost {
+        match self.innermost.of(tag) {
             Some(place) if place >= self.barrier() => Closes::Place(place),
             Some(_) => Closes::Crossing,
             None => Closes::Nothing,
@@ -282,11 +297,7 @@ impl Nest {
         {
             let place = self.open.len() as u32;
             if let Some(name) = open.name {
-                match (name.number, open.outer) {
-                    (Some(number), outer) => self.frequent[usize::from(number)] = outer,
-                    (None, Some(outer)) => drop(self.seldom.insert(name.hash, outer)),
-                    (None, None) => drop(self.seldom.remove(&name.hash)),
-                }
+                self.innermost.set(&name, open.outer);
             }
             for marks in [&mut self.pairs, &mut self.bounds, &mut self.tables] {
                 if marks.last() == Some(&place) {

@@ -42,19 +42,12 @@ impl Part {
 /// How one piece differs from another one.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Alignment {
-    /// Bytes of the first piece that stand in the second one too.
-    pub common: u32,
+    /// Twice the bytes in common, as a share of the bytes of both.
+    pub similarity: f64,
     /// Parts of the first one, and what stands in their place in the second.
     pub gaps: Vec<(Part, Part)>,
     /// Nodes of the first one with the nodes of the second that correspond.
     pub pairs: Vec<(u32, u32)>,
-}
-
-impl Alignment {
-    /// Twice the bytes in common, as a share of the bytes of both.
-    pub fn similarity(&self, forest: &Forest, a: u32, b: u32) -> f64 {
-        2.0 * f64::from(self.common) / f64::from((forest.bytes(a) + forest.bytes(b)).max(1))
-    }
 }
 
 /// What stands in the second piece where parts of the first stand.
@@ -95,25 +88,27 @@ const MOST_CELLS: usize = 2_500;
 /// The deepest nesting that is compared.
 const MOST_DEPTH: usize = 200;
 
-/// Aligns two nodes; `None` if they are less alike than this, twice the bytes
-/// in common by the bytes of both.
+/// Aligns two nodes; `None` if they are less alike than this.
 pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32, least: f64) -> Option<Alignment> {
     let source = |node: u32| &site.get(SourceId(forest.file(node))).source[..];
     let (own, other) = (f64::from(forest.bytes(a)), f64::from(forest.bytes(b)));
     let may_lose = own - least * (own + other) / 2.0;
     let sources = (source(a), source(b));
-    let mut aligner = Aligner { forest, sources, may_lose, lost: 0, nodes: Vec::new(), found: Alignment::default() };
+    let (nodes, found) = (Vec::new(), Alignment::default());
+    let mut aligner = Aligner { forest, sources, may_lose, common: 0, lost: 0, nodes, found };
     aligner.pair(a, b, 0);
-    let found = aligner.found;
-    (found.similarity(forest, a, b) >= least).then_some(found)
+    let similarity = 2.0 * f64::from(aligner.common) / (own + other).max(1.0);
+    (similarity >= least).then_some(Alignment { similarity, ..aligner.found })
 }
 
 struct Aligner<'f> {
     forest: &'f Forest,
     /// The sources of the two pieces.
     sources: (&'f [u8], &'f [u8]),
-    /// How many bytes of the first may differ, and how many do as far as is known.
+    /// How many bytes of the first may differ at most.
     may_lose: f64,
+    /// How many stand in the second one too, and how many do not, as far as is known.
+    common: u32,
     lost: u32,
     /// Children of the nodes that are being compared.
     nodes: Vec<u32>,
@@ -131,10 +126,10 @@ impl<'f> Aligner<'f> {
         self.found.pairs.push((a, b));
         let bytes = forest.bytes(a);
         if forest.class[a as usize] == forest.class[b as usize] {
-            self.found.common += bytes;
+            self.common += bytes;
             return;
         }
-        let (before, gaps, pairs) = (self.found.common, self.found.gaps.len(), self.found.pairs.len() - 1);
+        let (before, gaps, pairs) = (self.common, self.found.gaps.len(), self.found.pairs.len() - 1);
         let lost = self.lost;
         let start = self.nodes.len();
         self.nodes.extend(forest.children(a));
@@ -148,15 +143,15 @@ impl<'f> Aligner<'f> {
             common = self.common_tag(a, b).min(own);
             self.lost += own - common;
         }
-        self.found.common += common;
+        self.common += common;
         if depth < MOST_DEPTH {
             self.children(start..middle, middle..self.nodes.len(), (a, b), depth);
         }
         self.nodes.truncate(start);
         // What shares less than half is rather something else.
-        let common = self.found.common - before;
+        let common = self.common - before;
         if depth > 0 && common * 2 < bytes.max(forest.bytes(b)) {
-            self.found.common = before;
+            self.common = before;
             self.found.gaps.truncate(gaps);
             self.found.pairs.truncate(pairs + 1);
             self.found.gaps.push((self.whole(a), self.whole(b)));
@@ -189,7 +184,7 @@ impl<'f> Aligner<'f> {
         let tail = a[head..].iter().rev().zip(b[head..].iter().rev()).take_while(|(a, b)| same(a, b)).count();
         let equal = a[..head].iter().zip(b).chain(a[a.len() - tail..].iter().zip(&b[b.len() - tail..]));
         for (&a, &b) in equal {
-            self.found.common += forest.bytes(a);
+            self.common += forest.bytes(a);
             self.found.pairs.push((a, b));
         }
         let end = |node: u32, list: &[u32]| list.get(list.len() - tail).copied().unwrap_or(node + forest.size(node));
@@ -197,6 +192,7 @@ impl<'f> Aligner<'f> {
         let (a, b) = (&a[head..a.len() - tail], &b[head..b.len() - tail]);
         left = left.start + head..left.end - tail;
         right = right.start + head..right.end - tail;
+        // One child beside one is not the same, else it would be at their end.
         let matches = match a.len() * b.len() {
             0 | 1 => Vec::new(),
             2..=MOST_CELLS => common_subsequence(a, b, same),
@@ -212,7 +208,7 @@ impl<'f> Aligner<'f> {
                 return;
             }
             if a < left.end {
-                self.found.common += forest.bytes(stops.0);
+                self.common += forest.bytes(stops.0);
                 self.found.pairs.push(stops);
             }
             (i, j) = (a + 1, b + 1);
@@ -370,7 +366,7 @@ mod tests {
             let site = Site::read(files, builtin(), &Settings::default());
             let forest = Forest::read(&site, &Normalise::default());
             let (a, b) = (forest.files[0], forest.files[1]);
-            let similarity = |least: f64| Some(align(&site, &forest, a, b, least)?.similarity(&forest, a, b));
+            let similarity = |least: f64| Some(align(&site, &forest, a, b, least)?.similarity);
             prop_assert_eq!(similarity(least), similarity(0.0).filter(|&similarity| similarity >= least));
         }
     }

@@ -151,10 +151,8 @@ impl<'a> Likeness<'a> {
         }
         let sample: Vec<u32> = members.iter().copied().step_by(members.len() / SAMPLE).take(SAMPLE).collect();
         let likeness = |leader: u32| {
-            let similarity = |&other: &u32| {
-                let alignment = align(self.site, forest, node(leader), node(other), self.least)?;
-                Some(alignment.similarity(forest, node(leader), node(other)))
-            };
+            let similarity =
+                |&other: &u32| Some(align(self.site, forest, node(leader), node(other), self.least)?.similarity);
             sample.iter().filter_map(similarity).sum::<f64>()
         };
         let candidates = [heaviest, members[members.len() / 4], members[members.len() / 2]];
@@ -199,11 +197,11 @@ fn places(forest: &Forest, classes: impl Iterator<Item = u32>) -> Vec<Copy> {
     // All nodes of a class cover as many.
     let of_class = |class: u32| {
         let size = forest.size(forest.first(class));
-        forest.places(class).iter().map(move |&node| (node, node + size))
+        forest.places(class).iter().map(move |&start| Copy { start, end: start + size, last: start })
     };
-    let mut found: Vec<(u32, u32)> = classes.flat_map(of_class).collect();
-    found.sort_unstable();
-    found.into_iter().map(|(start, end)| Copy { start, end, last: start }).collect()
+    let mut copies: Vec<Copy> = classes.flat_map(of_class).collect();
+    copies.sort_unstable();
+    copies
 }
 
 /// A subtree and others that are like it.
@@ -231,10 +229,9 @@ impl Cluster {
     }
 
     fn weigh(&mut self, forest: &Forest) {
-        let node = forest.first(self.leader);
         let weigh = |(class, alignment): &(u32, Alignment)| {
             let count = f64::from(forest.count(*class));
-            (count, count * alignment.similarity(forest, node, forest.first(*class)))
+            (count, count * alignment.similarity)
         };
         let own = f64::from(forest.count(self.leader));
         let (all, common) = self.members.iter().map(weigh).fold((own, own), |a, b| (a.0 + b.0, a.1 + b.1));
