@@ -101,9 +101,9 @@ pub use resolve::{
     SourceMap, Stretch, Via,
 };
 pub use site::{
-    Change, CheckSettings, DialectUse, FolderRule, Links, Missing, Parent, Partials, Pin, Problem, ProposeSettings,
-    Reference, Role, Root, Selector, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals, Trial,
-    TrialConstruct, TrialPlace, TrialTag, UnknownTag,
+    Change, CheckSettings, DialectUse, FolderRule, Links, Missing, Mount, Parent, Partials, Pin, Problem, ProblemKind,
+    ProposeSettings, Reference, Role, Root, Selector, Settings, Site, SourceFile, Survey, SurveyFile, Template, Totals,
+    Trial, TrialConstruct, TrialPlace, TrialTag, UnexplainedTag, UnknownTag,
 };
 pub use steps::{
     PlaceError, Step, StepError, collapse, default_layout, extract, find_place, fuse, inline, open, pull_up, push_down,

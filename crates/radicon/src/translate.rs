@@ -172,7 +172,9 @@ impl Writer<'_> {
             (Kind::Block | Kind::Slot | Kind::Fill, _) => self.region(item, &name),
             (Kind::Parent | Kind::Include, Part::Close) => true,
             (Kind::Parent | Kind::Include, _) => self.reference(index, item, &target, &expr),
-            (Kind::Inherited | Kind::Body, Part::Single | Part::Open) => self.tag(item.kind, &values, offset),
+            (Kind::Inherited | Kind::Body | Kind::Again, Part::Single | Part::Open) => {
+                self.tag(item.kind, &values, offset)
+            }
             (Kind::Inherited | Kind::Body, _) => true,
             (Kind::Output, _) => {
                 self.tag(Kind::Output, &Values { expr: if expr.is_empty() { &name } else { &expr }, ..values }, offset)

@@ -12,7 +12,8 @@ use radicon::dialect::{Dialect, Form, Kind, Values};
 use radicon::markup::Document;
 use radicon::{Resolver, Settings, Site, SourceFile, disk};
 
-const ENGINES: [&str; 9] = ["lantern", "signal", "helm", "crate", "canvas", "buoy", "pier", "mooring", "skerry"];
+const ENGINES: [&str; 11] =
+    ["lantern", "signal", "helm", "crate", "canvas", "buoy", "pier", "mooring", "skerry", "gangway", "capstan"];
 
 fn folder(engine: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures").join(engine)
@@ -90,6 +91,18 @@ fn attributes_of_elements() {
 #[test]
 fn brace_percent_as_it_stands_in_real_trees() {
     check("skerry");
+}
+
+/// The parent in a header, names without quotes, a block that is printed again.
+#[test]
+fn headers_between_fences() {
+    check("gangway");
+}
+
+/// Calls within code, a parent without a name, names that begin with an application.
+#[test]
+fn several_statements_in_a_tag() {
+    check("capstan");
 }
 
 #[test]

@@ -278,7 +278,7 @@ fn pages_that_cannot_take_part_are_left_with_a_reason() {
         ("wide.html", "UTF-16"),
         ("picture.html", "binary"),
         ("empty.html", "empty"),
-        ("tag.html", "would read"),
+        ("tag.html", "is never closed"),
         ("child.html", "has a layout"),
     ] {
         assert!(reason(page).contains(words), "{page}: {:?}", proposal.left);

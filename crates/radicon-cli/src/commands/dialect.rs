@@ -164,6 +164,9 @@ fn meaning(item: &TrialConstruct) -> String {
             None => format!("-> {target}, not found"),
         });
     }
+    if let (None, Some(file)) = (&item.target, &item.file) {
+        parts.push(format!("-> {file}"));
+    }
     parts.extend(item.value.as_ref().map(|value| format!("= {value}")));
     let plain = !matches!(item.kind, Kind::Comment | Kind::Other);
     parts.extend(item.expression.clone().filter(|_| plain));
@@ -172,5 +175,7 @@ fn meaning(item: &TrialConstruct) -> String {
         (Part::Close | Part::Branch, Some(line)) => parts.push(format!("of line {line}")),
         _ => {}
     }
+    parts.extend(item.within.then(|| "(within a longer tag)".to_owned()));
+    parts.extend(item.own_file.then(|| "(for this file only)".to_owned()));
     parts.join(" ")
 }

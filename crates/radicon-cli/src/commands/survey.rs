@@ -48,14 +48,21 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         for root in &survey.roots {
             table.row([if root.path.is_empty() { ".".into() } else { root.path.clone() }, root.why.clone()]);
         }
+        for mount in &survey.mounts {
+            table.row([format!("{} = {}", mount.name, mount.file), mount.why.clone()]);
+        }
         table.print(&mut out)?;
     }
     code(&survey, &mut out)?;
     copied(&survey, &mut out)?;
     unknown(&survey, &mut out)?;
+    unexplained(&survey, &mut out)?;
     problems(&mut out, &survey.problems)?;
     let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
     match without {
+        _ if !survey.unexplained.is_empty() => {
+            next(&mut out, "radicon dialect learn, to see whether the text like tags has a meaning")?;
+        }
         0 | 1 => next(&mut out, "radicon chain PAGE, to see how a page is put together")?,
         _ => next(&mut out, &format!("radicon propose, to find a layout for the {without} pages that have none"))?,
     }
@@ -115,6 +122,28 @@ fn unknown(survey: &Survey, out: &mut impl Write) -> Result<()> {
         writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", survey.unknown.len() - MOST)?;
     }
     Ok(())
+}
+
+/// Text like tags that no dialect explains, and the two ways on.
+fn unexplained(survey: &Survey, out: &mut impl Write) -> Result<()> {
+    const MOST: usize = 6;
+    if survey.unexplained.is_empty() {
+        return Ok(());
+    }
+    let uses = survey.unexplained.iter().map(|tag| tag.uses).sum();
+    writeln!(out, "\n  {} that no dialect explains, read as text", count(uses, "tag-like text"))?;
+    let columns = [("text", Align::Left), ("uses", Align::Right), ("files", Align::Right), ("first", Align::Left)];
+    let mut table = Table::new(&columns);
+    for tag in survey.unexplained.iter().take(MOST) {
+        let first = format!("{}:{}", tag.first.file, tag.first.line);
+        table.row([tag.text.clone(), number(tag.uses), number(tag.files), first]);
+    }
+    table.print(out)?;
+    if survey.unexplained.len() > MOST {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", survey.unexplained.len() - MOST)?;
+    }
+    let ways = "If they are tags: `radicon dialect learn` looks for their meaning; a file in dialects/ describes them";
+    Ok(writeln!(out, "  {ways}")?)
 }
 
 fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {

@@ -138,21 +138,6 @@ fn named(site: &Site, id: SourceId) -> Vec<SourceId> {
     parent.into_iter().chain(targets).collect()
 }
 
-/// For each construct of a template whether it stands in a condition or loop.
-pub(super) fn within_controls(template: &Template) -> Vec<bool> {
-    let mut end = 0;
-    let items = (0..).zip(&template.constructs.items);
-    items
-        .map(|(at, item)| {
-            let inside = at < end;
-            if item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE {
-                end = end.max(item.partner);
-            }
-            inside
-        })
-        .collect()
-}
-
 /// A page put together and read.
 pub(super) struct PageView<'s> {
     pub id: SourceId,

@@ -2,6 +2,7 @@
 
 use toml::de::{DeTable, DeValue};
 
+use super::pattern::Reach;
 use super::{Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Rules, Scope, Targets, Twice, split_arguments};
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, items, start, string, strings, subtable, unknown,
@@ -12,6 +13,7 @@ pub(super) fn empty(name: &str) -> Dialect {
     Dialect {
         name: name.into(),
         files: Globs::default(),
+        by_content: false,
         forms: Vec::new(),
         targets: Targets::default(),
         rules: Rules::default(),
@@ -38,12 +40,13 @@ fn dialect(text: &str, table: &DeTable<'_>) -> Result<Dialect> {
         match item.0 {
             "name" => dialect.name = string(item)?.into(),
             "files" => dialect.files = config::globs(item)?,
+            "by-content" => dialect.by_content = boolean(item)?,
             "forms" => forms(text, &mut dialect, item)?,
             "targets" => all_targets(&mut dialect, item)?,
             "rules" => rules(&mut dialect.rules, item)?,
             // What a learned dialect says about its evidence.
             "learned" => {}
-            _ => return Err(unknown(item, &["name", "files", "forms", "targets", "rules", "learned"])),
+            _ => return Err(unknown(item, &["name", "files", "by-content", "forms", "targets", "rules", "learned"])),
         }
     }
     if dialect.name.is_empty() {
@@ -71,7 +74,9 @@ fn forms(text: &str, dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
                     _ => dialect.forms.push(form(text, kind, item)?),
                 }
                 // A parent without a target says that a page has no layout.
-                let shows = |form: &Form| form.kind != Kind::Parent || form.open.example().contains("<target>");
+                let shows = |form: &Form| {
+                    form.kind != Kind::Parent || form.names_itself || form.open.example().contains("<target>")
+                };
                 if !dialect.forms.iter().any(shows) {
                     return Err((start(item), "a form of `parent` must show where <target> stands".into()));
                 }
@@ -81,11 +86,14 @@ fn forms(text: &str, dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
     Ok(())
 }
 
-const FORM_KEYS: [&str; 8] = ["open", "branch", "close", "balanced", "line", "required", "default", "element"];
+const FORM_KEYS: [&str; 13] = [
+    "open", "form", "branch", "close", "balanced", "line", "required", "default", "element", "header", "within",
+    "target", "own-file",
+];
 
 fn form(text: &str, kind: Kind, item: Item<'_, '_>) -> Result<Form> {
     let form = match item.1.get_ref() {
-        DeValue::String(_) => Form::of(kind, pattern(text, item, false)?),
+        DeValue::String(_) => Form::of(kind, pattern(text, item, Reach::Tag)?),
         DeValue::Table(table) => form_table(text, kind, item, table)?,
         _ => {
             return Err((
@@ -103,12 +111,16 @@ fn form_table(text: &str, kind: Kind, item: Item<'_, '_>, table: &DeTable<'_>) -
     let mut rest = Form::of(kind, Pattern::default());
     for part in items(table) {
         match part.0 {
-            "open" => open = Some(part),
+            "open" | "form" => open = Some(part),
             "branch" => branch = Some(part),
             "close" => close = Some(part),
             "line" => rest.line = boolean(part)?,
             "required" => rest.required = boolean(part)?,
             "default" => rest.default = boolean(part)?,
+            "header" => rest.header = Some(string(part)?.to_owned()),
+            "within" => rest.within = boolean(part)?,
+            "own-file" => rest.own_file = boolean(part)?,
+            "target" => rest.names_itself = choice(part, &[("self", true)])?,
             "element" => rest.replaces_element = choice(part, &[("kept", false), ("replaced", true)])?,
             "balanced" => {
                 rest.balanced = match string(part)?.as_bytes() {
@@ -120,11 +132,25 @@ fn form_table(text: &str, kind: Kind, item: Item<'_, '_>, table: &DeTable<'_>) -
         }
     }
     let open = open.ok_or_else(|| (start(item), format!("the form of `{}` needs `open`", item.0)))?;
-    let patterns = |part: Option<Item<'_, '_>>| part.map_or(Ok(Vec::new()), |part| patterns(text, part, rest.line));
-    let form =
-        Form { open: pattern(text, open, rest.line)?, branch: patterns(branch)?, close: patterns(close)?, ..rest };
-    let plain = !form.line && !form.required && !form.default && !form.is_attribute();
-    if plain && !form.is_pair() {
+    let reach = match (&rest.header, rest.within, rest.line) {
+        (Some(_), ..) => Reach::Header,
+        (None, true, _) => Reach::Within,
+        (None, false, true) => Reach::Line,
+        (None, false, false) => Reach::Tag,
+    };
+    let patterns = |part: Option<Item<'_, '_>>| part.map_or(Ok(Vec::new()), |part| patterns(text, part, reach));
+    let form = Form { open: pattern(text, open, reach)?, branch: patterns(branch)?, close: patterns(close)?, ..rest };
+    if form.is_pair() && !matches!(reach, Reach::Tag | Reach::Line) {
+        return Err((start(item), format!("the form of `{}` is read in a longer text, and cannot be a pair", item.0)));
+    }
+    if form.names_itself && kind != Kind::Parent {
+        return Err((
+            start(item),
+            "`target = \"self\"` is for a parent: the file of the same name in the next root".into(),
+        ));
+    }
+    let single = reach != Reach::Tag || form.required || form.default || form.own_file || form.names_itself;
+    if !single && !form.is_attribute() && !form.is_pair() {
         return Err((start(item), format!("the pair `{}` needs `close` or `balanced`", item.0)));
     }
     if let Some((bracket, _)) = form.balanced.filter(|(open, _)| !form.open.example().as_bytes().ends_with(&[*open])) {
@@ -151,7 +177,7 @@ fn check(form: &Form, item: Item<'_, '_>) -> Result<()> {
     let needed: &[&str] = match form.kind {
         Kind::Include => &["<target>", "<name>"],
         Kind::Wrap | Kind::Import => &["<target>"],
-        Kind::Block | Kind::Slot | Kind::Fill | Kind::Part | Kind::Set => &["<name>"],
+        Kind::Block | Kind::Slot | Kind::Fill | Kind::Part | Kind::Set | Kind::Again => &["<name>"],
         _ => return Ok(()),
     };
     if needed.iter().any(|place| shows(place)) {
@@ -160,20 +186,19 @@ fn check(form: &Form, item: Item<'_, '_>) -> Result<()> {
     Err((start(item), format!("the form of `{}` must show where {} stands", item.0, needed.join(" or "))))
 }
 
-fn patterns(text: &str, item: Item<'_, '_>, line: bool) -> Result<Vec<Pattern>> {
+fn patterns(text: &str, item: Item<'_, '_>, reach: Reach) -> Result<Vec<Pattern>> {
     match item.1.get_ref() {
-        DeValue::Array(list) => list.iter().map(|value| pattern(text, (item.0, value, item.2), line)).collect(),
-        _ => Ok(vec![pattern(text, item, line)?]),
+        DeValue::Array(list) => list.iter().map(|value| pattern(text, (item.0, value, item.2), reach)).collect(),
+        _ => Ok(vec![pattern(text, item, reach)?]),
     }
 }
 
-fn pattern(text: &str, item: Item<'_, '_>, line: bool) -> Result<Pattern> {
+fn pattern(text: &str, item: Item<'_, '_>, reach: Reach) -> Result<Pattern> {
     let example = string(item)?;
     let span = item.1.span();
     // Inside a literal string the offset can be told exactly.
     let quotes = usize::from(text.as_bytes().get(span.start).is_some_and(|b| matches!(b, b'"' | b'\'')));
-    let read = if line { Pattern::parse_line(example) } else { Pattern::parse(example) };
-    read.map_err(|(offset, message)| (span.start + quotes + offset, message))
+    Pattern::compile(example, reach).map_err(|(offset, message)| (span.start + quotes + offset, message))
 }
 
 /// `[targets]`, and what single constructs say otherwise.

@@ -41,6 +41,8 @@ pub enum Kind {
     Import,
     /// Splices the content that an override replaces.
     Inherited,
+    /// Prints what a block shows once more, elsewhere in the page.
+    Again,
     /// Prints a value.
     Output,
     /// Text for the authors only; gone from the page.
@@ -59,13 +61,14 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind, in the order of the documentation.
-    pub const ALL: [Kind; 17] = [
+    pub const ALL: [Kind; 18] = [
         Kind::Parent,
         Kind::Block,
         Kind::Slot,
         Kind::Fill,
         Kind::Body,
         Kind::Inherited,
+        Kind::Again,
         Kind::Include,
         Kind::Wrap,
         Kind::Part,
@@ -88,6 +91,7 @@ impl Kind {
             Kind::Fill => "fill",
             Kind::Body => "body",
             Kind::Inherited => "inherited",
+            Kind::Again => "again",
             Kind::Include => "include",
             Kind::Wrap => "wrap",
             Kind::Part => "part",
@@ -104,7 +108,7 @@ impl Kind {
 
     /// Whether it leaves text in the page where it stands.
     pub const fn prints(self) -> bool {
-        matches!(self, Kind::Output | Kind::Include | Kind::Inherited | Kind::Slot | Kind::Body)
+        matches!(self, Kind::Output | Kind::Include | Kind::Inherited | Kind::Again | Kind::Slot | Kind::Body)
     }
 
     /// Whether flattening resolves it, so that the tag itself never reaches the page.
@@ -147,6 +151,14 @@ pub struct Form {
     pub default: bool,
     /// Of an attribute: the element goes too, not only what stands in it.
     pub replaces_element: bool,
+    /// The line that opens and closes the header in which alone it is read, line by line.
+    pub header: Option<String>,
+    /// It may stand inside a longer tag: one of several statements, or a call in an expression.
+    pub within: bool,
+    /// Of a parent: the file of the same name in the next root.
+    pub names_itself: bool,
+    /// It speaks for the rest of its own file, and for no other.
+    pub own_file: bool,
 }
 
 impl Form {
@@ -162,7 +174,16 @@ impl Form {
             required: false,
             default: false,
             replaces_element: false,
+            header: None,
+            within: false,
+            names_itself: false,
+            own_file: kind == Kind::Import,
         }
+    }
+
+    /// Whether it is found by its delimiters, as most are.
+    fn is_tag(&self) -> bool {
+        !self.is_attribute() && self.header.is_none() && !self.within
     }
 
     /// Whether it is a pair.
@@ -368,6 +389,8 @@ pub struct Dialect {
     pub name: String,
     /// Globs of the files it may be used for.
     pub files: Globs,
+    /// It is tried on files of other names, too, where their content speaks for it.
+    pub by_content: bool,
     /// The forms, in the order of the file.
     pub forms: Vec<Form>,
     /// How target names become files.
@@ -424,16 +447,24 @@ impl Dialect {
         Some((form.open.write(&values), form.close.first()?.write(&values)))
     }
 
+    /// The form in which a tag names a layout.
+    pub(crate) fn parent_tag(&self) -> Option<&Form> {
+        self.forms.iter().find(|form| {
+            form.kind == Kind::Parent
+                && form.header.is_none()
+                && !form.within
+                && form.open.example().contains("<target>")
+        })
+    }
+
     /// Whether pages written in it can take a layout that is there: it has parents and overrides.
     pub fn has_children(&self) -> bool {
-        self.form(Kind::Parent).is_some_and(|form| form.open.example().contains("<target>"))
-            && self.block_form(false).is_some()
+        self.parent_tag().is_some() && self.block_form(false).is_some()
     }
 
     /// Whether pages written in it can have a layout: it has parents and blocks.
     pub fn has_layouts(&self) -> bool {
-        self.form(Kind::Parent).is_some_and(|form| form.open.example().contains("<target>"))
-            && self.form(Kind::Block).is_some_and(Form::is_pair)
+        self.parent_tag().is_some() && self.form(Kind::Block).is_some_and(Form::is_pair)
     }
 
     /// How the targets of a kind of construct become files.
@@ -451,6 +482,16 @@ impl Dialect {
         (0..).zip(&self.forms).filter(|(_, form)| form.is_attribute())
     }
 
+    /// The forms that are read in a header, with their indices.
+    pub(crate) fn headers(&self) -> impl Iterator<Item = (u16, &Form, &str)> {
+        (0..).zip(&self.forms).filter_map(|(index, form)| Some((index, form, form.header.as_deref()?)))
+    }
+
+    /// The forms that may stand inside a longer tag, with their indices.
+    pub(crate) fn within(&self) -> impl Iterator<Item = (u16, &Form)> {
+        (0..).zip(&self.forms).filter(|(_, form)| form.within)
+    }
+
     /// Whether one of its globs fits the path, whose separator is `/`.
     pub fn fits(&self, path: &str) -> bool {
         self.files.fit(path)
@@ -460,7 +501,7 @@ impl Dialect {
     fn compile(&mut self) {
         let mut tags: Vec<TagForm> = Vec::new();
         self.form_ids = (0..self.forms.len() as u16).collect();
-        for (index, form) in self.forms.iter().enumerate().filter(|(_, form)| !form.is_attribute()) {
+        for (index, form) in self.forms.iter().enumerate().filter(|(_, form)| form.is_tag()) {
             let open = if form.is_pair() { Part::Open } else { Part::Single };
             // What divides a pair that is closed by balance is looked for where its bracket closes.
             let branches = form.branch.iter().filter(|_| form.balanced.is_none());

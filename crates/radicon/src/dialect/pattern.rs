@@ -61,6 +61,21 @@ pub struct Pattern {
     line: bool,
     /// It is an attribute of an element.
     attribute: bool,
+    /// Arguments may follow, up to the end of the statement.
+    goes_on: bool,
+}
+
+/// What of a text a pattern stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Reach {
+    /// A tag with its delimiters.
+    Tag,
+    /// A tag that takes a line of its own.
+    Line,
+    /// A line of a header.
+    Header,
+    /// A stretch of a longer tag.
+    Within,
 }
 
 /// Marks that may stand inside the delimiters of a dialect's tags.
@@ -114,18 +129,18 @@ impl Pattern {
     /// # Errors
     /// With the byte offset within `text` and what is wrong there.
     pub fn parse(text: &str) -> Result<Self, (usize, String)> {
-        Self::compile(text, false)
+        Self::compile(text, Reach::Tag)
     }
 
-    /// Compiles the example of a form that takes a line of its own.
-    pub(super) fn parse_line(text: &str) -> Result<Self, (usize, String)> {
-        Self::compile(text, true)
-    }
-
-    fn compile(text: &str, line: bool) -> Result<Self, (usize, String)> {
+    /// Compiles an example of which is known what it stands for.
+    pub(super) fn compile(text: &str, reach: Reach) -> Result<Self, (usize, String)> {
         if let Some(inner) = text.strip_prefix("<*") {
             return Self::compile_attribute(text, inner);
         }
+        if matches!(reach, Reach::Header | Reach::Within) {
+            return Self::compile_bare(text, reach);
+        }
+        let line = reach == Reach::Line;
         let mut pieces = Parser { text: text.as_bytes(), at: 0 }.pieces(false)?;
         let lead = match pieces.first() {
             Some(Piece::Literal(bytes)) => {
@@ -133,6 +148,11 @@ impl Pattern {
             }
             _ => Vec::new(),
         };
+        if matches!(pieces.first(), Some(Piece::Optional(_))) {
+            let message =
+                format!("`[ … ]` is an optional part; write literal brackets with a backslash: '{}'", escaped(text));
+            return Err((0, message));
+        }
         if lead.is_empty() {
             return Err((0, "a form must begin with a bracket or sigil".into()));
         }
@@ -151,7 +171,25 @@ impl Pattern {
         let mut pieces = with_gaps(pieces);
         demand_blanks(&mut pieces);
         let specificity = specificity(&pieces);
-        Ok(Self { pieces, lead, tail, specificity, text: text.to_owned(), line, attribute: false })
+        Ok(Self { pieces, lead, tail, specificity, text: text.to_owned(), line, ..Self::default() })
+    }
+
+    /// A pattern without delimiters of its own.
+    fn compile_bare(text: &str, reach: Reach) -> Result<Self, (usize, String)> {
+        let mut pieces = Parser { text: text.as_bytes(), at: 0 }.pieces(false)?;
+        if reach == Reach::Within && !matches!(pieces.first(), Some(Piece::Literal(_))) {
+            return Err((0, "a form inside of a longer text must begin with a word or sign".into()));
+        }
+        // What follows a call is told by the end of its statement.
+        let is_rest = |piece: &Piece| matches!(piece, Piece::Optional(inner) if matches!(inner.last(), Some(Piece::Place(Place::Args))));
+        let goes_on = reach == Reach::Within && pieces.pop_if(|piece| is_rest(piece)).is_some();
+        if goes_on && matches!(pieces.last(), Some(Piece::Blank(_))) {
+            pieces.pop();
+        }
+        let mut pieces = with_gaps(pieces);
+        demand_blanks(&mut pieces);
+        let (specificity, line) = (specificity(&pieces), reach == Reach::Header);
+        Ok(Self { pieces, specificity, text: text.to_owned(), line, goes_on, ..Self::default() })
     }
 
     /// `<* name="…">`: an attribute of any element.
@@ -163,6 +201,19 @@ impl Pattern {
         demand_blanks(&mut pieces);
         let specificity = specificity(&pieces);
         Ok(Self { pieces, specificity, text: text.to_owned(), attribute: true, ..Self::default() })
+    }
+
+    /// Whether arguments may follow, up to the end of the statement.
+    pub(crate) fn goes_on(&self) -> bool {
+        self.goes_on
+    }
+
+    /// The fixed bytes that it begins with.
+    pub(crate) fn first_bytes(&self) -> &[u8] {
+        match self.pieces.first() {
+            Some(Piece::Literal(bytes)) => bytes,
+            _ => &[],
+        }
     }
 
     /// Whether it is written as an attribute of an element.
@@ -260,6 +311,14 @@ impl Pattern {
         out.insert_str(self.lead.len(), &String::from_utf8_lossy(mark));
         out
     }
+}
+
+/// A form whose outer brackets are literal ones.
+fn escaped(text: &str) -> String {
+    let open = text.bytes().take_while(|&b| b == b'[').count();
+    let close = text.bytes().rev().take_while(|&b| b == b']').count();
+    let inner = &text[open..text.len() - close.min(text.len() - open)];
+    format!("{}{inner}{}", "\\[".repeat(open), "\\]".repeat(close))
 }
 
 fn write(pieces: &[Piece], values: &Values<'_>, expressions: &mut usize, out: &mut String) {
@@ -525,9 +584,13 @@ mod tests {
 
     #[test]
     fn mistakes_in_a_form_are_placed() {
-        for (text, at, word) in
-            [("{% a <taget> %}", 5, "<target>"), ("{% a [<expr> %}", 5, "`[` without"), ("word", 0, "begin with")]
-        {
+        for (text, at, word) in [
+            ("{% a <taget> %}", 5, "<target>"),
+            ("{% a [<expr> %}", 5, "`[` without"),
+            ("word", 0, "begin with"),
+            (r#"[% a "<target>" %]"#, 0, r#"'\[% a "<target>" %\]'"#),
+            ("[[ a ]]", 0, r"'\[\[ a \]\]'"),
+        ] {
             let (offset, message) = Pattern::parse(text).expect_err(text);
             assert!(offset == at && message.contains(word), "{text}: {offset} {message}");
         }

@@ -135,8 +135,12 @@ impl Reader<'_> {
     fn name(&mut self, pieces: &[Piece], rest: &[Piece], at: usize) -> Option<usize> {
         let full = at + self.source[at..].iter().take_while(|&&b| is_name(b)).count();
         let trailing = self.source[at..full].iter().rev().take_while(|&&b| !is_word(b)).count();
+        // Signs alone are no name: they are marks of the closing delimiter.
+        if at + trailing == full {
+            return None;
+        }
         // Punctuation at the end of a name rather belongs to the closing delimiter.
-        for end in (full - trailing).max(at + 1)..=full {
+        for end in full - trailing..=full {
             let saved = self.captures;
             self.capture(Place::Name, at..end);
             if let Some(end) = self.read(pieces, rest, end, None) {

@@ -11,8 +11,8 @@ use rustc_hash::{FxHashMap, FxHasher};
 
 use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
 use crate::dialect::{self, Dialect};
-use crate::learn::{Learned, learn};
-use crate::site::{Problem, Settings, Site, SourceFile, Template};
+use crate::learn::{Learned, learn, may_learn};
+use crate::site::{Known, Problem, ProblemKind, Settings, Site, SourceFile};
 
 /// Files of application code above this size, in bytes, are not searched for
 /// the names of templates.
@@ -39,7 +39,7 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
 pub struct Reader {
     folder: PathBuf,
     ways: Option<Ways>,
-    known: Option<FxHashMap<String, Template>>,
+    known: Option<FxHashMap<String, Known>>,
 }
 
 /// How the files of a site are read.
@@ -138,7 +138,12 @@ fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> 
         let entry = match entry {
             Ok(entry) => entry,
             Err(error) => {
-                problems.push(Problem { file: String::new(), at: None, message: error.to_string() });
+                problems.push(Problem {
+                    file: String::new(),
+                    at: None,
+                    kind: ProblemKind::File,
+                    message: error.to_string(),
+                });
                 continue;
             }
         };
@@ -149,7 +154,8 @@ fn read_files(folder: &Path, settings: &Settings, dialects: &[Arc<Dialect>]) -> 
         if settings.ignore.fit(&shown) || !is_read {
             continue;
         }
-        let problem = |message: &str| Problem { file: shown.clone(), at: None, message: message.into() };
+        let problem =
+            |message: &str| Problem { file: shown.clone(), at: None, kind: ProblemKind::File, message: message.into() };
         match entry.file_type() {
             Some(kind) if kind.is_symlink() => problems.push(problem("a symbolic link; not followed")),
             Some(kind) if !kind.is_file() => {}
@@ -180,7 +186,7 @@ const GLANCE_BYTES: usize = 4 << 20;
 fn learn_unknown(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Vec<Learned> {
     let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
     let step = files.len().div_ceil(GLANCE).max(bytes.div_ceil(GLANCE_BYTES)).max(1);
-    if step > 1 && learn(&files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects, &[]).is_empty() {
+    if step > 1 && !may_learn(&files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects) {
         return Vec::new();
     }
     learn(files, dialects, &[])
@@ -220,7 +226,7 @@ fn is_code(entry: &ignore::DirEntry, path: &str) -> bool {
     const NEVER: [&str; 5] = ["css", "svg", "map", "md", "lock"];
     let ending = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or("", |(_, ending)| ending);
     let is_small = entry.metadata().is_ok_and(|data| data.is_file() && data.len() <= MAX_CODE);
-    !ending.is_empty() && !NEVER.contains(&ending) && is_small
+    !NEVER.contains(&ending) && is_small
 }
 
 /// The settings of a site and the dialects they name, before the built-in ones.

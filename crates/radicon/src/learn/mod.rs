@@ -9,6 +9,7 @@
 mod comments;
 mod corpus;
 mod forms;
+mod gate;
 mod heads;
 mod meaning;
 mod notations;
@@ -31,7 +32,7 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Kind};
 use crate::markup::Constructs;
-use crate::site::SourceFile;
+use crate::site::{Kinds, Reading, Settings, Shown, SourceFile, by_suffix, holds_markup};
 use crate::text::Place;
 
 use corpus::{Corpus, Index};
@@ -119,68 +120,67 @@ struct Known {
 ///
 /// Gives one for each kind of file in which constructs were found that no
 /// `known` dialect explains; none where nothing speaks for an engine. What a
-/// known dialect explains in part is learned on top of it. From `rendered`
-/// pages, if there are some, the rules are settled that templates alone cannot
-/// show: line ends after tags, loose content, blocks that stand twice.
+/// known dialect explains in part is learned on top of it, where the site is read
+/// better with it. From `rendered` pages, if there are some, the rules are settled
+/// that templates alone cannot show: line ends after tags, loose content, blocks
+/// that stand twice.
 pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile]) -> Vec<Learned> {
-    let index = Index::new(files);
-    let suffixes = by_suffix(files);
-    let mut found: Vec<Learned> = Vec::new();
-    for (suffix, files) in suffixes {
-        if !is_markup(&files) {
-            continue;
-        }
-        // Files that a dialect explains already are looked at by themselves.
-        let mut by_dialect: BTreeMap<Option<&str>, Vec<&SourceFile>> = BTreeMap::new();
-        let mut dialects: FxHashMap<&str, &Arc<Dialect>> = FxHashMap::default();
-        for file in &files {
-            let dialect = crate::site::explaining(file, known);
-            by_dialect.entry(dialect.map(|dialect| dialect.name.as_str())).or_default().push(file);
-            dialects.extend(dialect.map(|dialect| (dialect.name.as_str(), dialect)));
-        }
-        for (name, own) in by_dialect {
-            let corpus = Corpus::new(own.iter().copied());
-            let pattern = pattern(suffix, &own, files.len());
-            let known = name.and_then(|name| dialects.get(name)).map(|dialect| Known::read(dialect, &own));
-            found.extend(learn_group(&corpus, &index, &Group { suffix, pattern, known, number: 1 }));
-        }
-    }
+    let helps = |learned: Learned| match learned.extends {
+        Some(_) => gate::keep_what_helps(learned, files, known),
+        None => Some(learned),
+    };
+    let mut found: Vec<Learned> = candidates(files, known).into_iter().filter_map(helps).collect();
     for learned in &mut found {
         rendered::settle(learned, files, rendered);
     }
     found
 }
 
-/// Files by their suffix. A suffix of several parts is one where many files have it: `a.b.html`
-/// may be a name with a dot, too.
-fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<&SourceFile>> {
-    let name = |file: &'_ SourceFile| file.path.rfind('/').map_or(0, |at| at + 1);
-    let long = |file: &SourceFile| file.path[name(file)..].find('.').map_or(file.path.len(), |at| name(file) + at);
-    let short = |file: &SourceFile| file.path[name(file)..].rfind('.').map_or(file.path.len(), |at| name(file) + at);
-    let mut counts: FxHashMap<&str, usize> = FxHashMap::default();
-    for file in files {
-        *counts.entry(&file.path[short(file)..]).or_default() += 1;
-        if long(file) < short(file) {
-            *counts.entry(&file.path[long(file)..]).or_default() += 1;
+/// Whether some of a site's files show that there may be something to learn from all.
+pub(crate) fn may_learn(files: &[SourceFile], known: &[Arc<Dialect>]) -> bool {
+    !candidates(files, known).is_empty()
+}
+
+/// What may be learned, before it is tried on the site.
+fn candidates(files: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
+    let index = Index::new(files);
+    let settings = Settings::default();
+    let mut kinds = Kinds::new(files, known, &settings);
+    let look = |file: &SourceFile| kinds.look(file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect();
+    let shown: Vec<Shown> = files.par_iter().map(look).collect();
+    files.iter().zip(&shown).for_each(|(file, shown)| kinds.count(&file.path, shown));
+    let read_in: FxHashMap<&str, usize> = files
+        .iter()
+        .zip(&shown)
+        .filter_map(|(file, shown)| match kinds.decide(file, shown) {
+            Reading::Template(Some(at)) => Some((file.path.as_str(), at)),
+            _ => None,
+        })
+        .collect();
+    let mut found: Vec<Learned> = Vec::new();
+    for (suffix, files) in by_suffix(files) {
+        if !is_markup(&files) {
+            continue;
+        }
+        // Files that a dialect explains already are looked at by themselves.
+        let mut by_dialect: BTreeMap<Option<usize>, Vec<&SourceFile>> = BTreeMap::new();
+        for file in &files {
+            by_dialect.entry(read_in.get(file.path.as_str()).copied()).or_default().push(file);
+        }
+        for (dialect, own) in by_dialect {
+            let corpus = Corpus::new(own.iter().copied());
+            let pattern = pattern(suffix, &own, files.len());
+            let known = dialect.map(|at| Known::read(&known[at], &own));
+            let learned = learn_group(&corpus, &index, &Group { suffix, pattern, known, number: 1 });
+            found.extend(learned.into_iter().filter(|one| one.extends.is_some() || gate::shows_structure(one, &own)));
         }
     }
-    let mut suffixes: BTreeMap<&str, Vec<&SourceFile>> = BTreeMap::new();
-    for file in files {
-        let (long, short) = (&file.path[long(file)..], &file.path[short(file)..]);
-        let suffix = if counts[long] * 10 >= counts[short] * 3 { long } else { short };
-        suffixes.entry(suffix).or_default().push(file);
-    }
-    suffixes
+    found
 }
 
 /// Whether files hold markup, and are not program code, which is full of brackets.
 fn is_markup(files: &[&SourceFile]) -> bool {
-    let holds = |file: &&&SourceFile| memchr::memmem::find(&file.bytes, b"</").is_some();
-    let begins = |file: &&&SourceFile| {
-        let head = &file.bytes[..file.bytes.len().min(4096)];
-        head.iter().filter(|&&b| b == b'<').count() * 200 >= head.len()
-    };
-    files.len() > 1 && files.iter().filter(holds).filter(begins).count() * 3 >= files.len()
+    files.len() > 1 && files.iter().filter(|file| holds_markup(&file.bytes)).count() * 3 >= files.len()
 }
 
 /// A pattern for some of the files of a suffix.
@@ -320,15 +320,6 @@ impl From<Trust> for Confidence {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_suffix_of_several_parts_is_one_that_many_files_have() {
-        let paths = ["a.sail.html", "x/b.sail.html", "c.html", "struct.Vec.html", "noext", "d.tpl"];
-        let files: Vec<SourceFile> = paths.iter().map(|path| SourceFile::new(*path, "")).collect();
-        let found: Vec<(&str, usize)> =
-            by_suffix(&files).into_iter().map(|(suffix, files)| (suffix, files.len())).collect();
-        assert_eq!(found, [("", 1), (".html", 2), (".sail.html", 2), (".tpl", 1)]);
-    }
 
     #[test]
     fn a_pattern_names_the_folder_where_others_share_the_suffix() {

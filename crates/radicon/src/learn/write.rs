@@ -106,7 +106,7 @@ fn fresh(reasoner: &Reasoner<'_>, found: &Meanings, group: &Group<'_>, forms: &[
 }
 
 /// The text of a dialect file with more forms in it; everything else stays as it is written.
-fn extended(text: &str, forms: &[(Kind, Vec<&LearnedForm>)]) -> String {
+pub(super) fn extended(text: &str, forms: &[(Kind, Vec<&LearnedForm>)]) -> String {
     let Ok(table) = DeTable::parse(text) else { return text.to_owned() };
     let known = table
         .get_ref()

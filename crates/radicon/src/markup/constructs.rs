@@ -2,8 +2,8 @@
 
 use memchr::memmem;
 
-use super::attributes;
-use crate::dialect::{Captures, Dialect, Form, Kind, Marks, Newline, Part, Values};
+use super::{attributes, header, within};
+use crate::dialect::{Captures, Dialect, Form, Kind, Marks, Newline, Part, Pattern, Values};
 use crate::text::{Span, is_blank, line_start};
 
 /// No partner: a single tag, or a pair's tag that lacks the other half.
@@ -34,10 +34,28 @@ pub struct Construct {
     pub reach: Span,
     /// Its trim marks, at the opening and the closing delimiter; empty where there is none.
     pub marks: [Span; 2],
+    /// Whether it stands inside of a longer tag.
+    pub inside: Inside,
     /// Which of the dialect's forms it is.
     pub form: u16,
     /// Which of the dialect's tags it was read as, or [`NO_TAG`].
     pub(crate) tag: u16,
+}
+
+/// What of a longer tag a construct is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Inside {
+    /// It is a tag of its own.
+    Nothing,
+    /// One of several statements; the tag has these delimiters.
+    Statement {
+        /// The opening delimiter, with its marks.
+        open: Span,
+        /// The closing one.
+        close: Span,
+    },
+    /// A part of an expression, which cannot be taken out of it.
+    Expression,
 }
 
 /// No tag of the dialect: a bracket that closes by balance, or what an attribute stands for.
@@ -128,9 +146,20 @@ pub struct Constructs {
 impl Constructs {
     /// Reads the constructs of `source` in `dialect`. Any input is fine.
     pub fn read(source: &[u8], dialect: &Dialect) -> Self {
-        let mut scan =
-            Scan { source, dialect, found: Self::default(), tags: Vec::new(), brackets: Vec::new(), counted: 0 };
-        scan.find();
+        let mut scan = Scan {
+            source,
+            dialect,
+            found: Self::default(),
+            tags: Vec::new(),
+            brackets: Vec::new(),
+            counted: 0,
+            holds_others: dialect.within().next().is_some(),
+        };
+        let start = header::read(source, dialect).map_or(0, |(items, end)| {
+            scan.add_all(items);
+            end
+        });
+        scan.find(start);
         if !dialect.rules.anywhere {
             let outside = attributes::outside_of_tags(source, &scan.found);
             let mut keep = outside.iter();
@@ -202,16 +231,18 @@ struct Scan<'s> {
     brackets: Vec<Bracket<'s>>,
     /// How far brackets were counted.
     counted: usize,
+    /// Forms of the dialect may stand inside of its other tags.
+    holds_others: bool,
 }
 
 impl<'s> Scan<'s> {
-    /// Finds every construct.
-    fn find(&mut self) {
+    /// Finds every construct from a place on.
+    fn find(&mut self, start: usize) {
         let (source, dialect) = (self.source, self.dialect);
         let Some(delimiters) = &dialect.delimiters else { return };
         // A delimiter that opens again and again but never closes must not cost a search each time.
         let mut last_tails: Vec<(&[u8], usize)> = Vec::new();
-        let mut at = 0;
+        let mut at = start;
         while let Some(hit) = delimiters.find(aho_corasick::Input::new(source).range(at..)) {
             self.count_brackets(hit.start());
             if self.counted > hit.start() {
@@ -269,12 +300,41 @@ impl<'s> Scan<'s> {
             partner: ALONE,
             reach: span,
             marks: captures.marks,
+            inside: Inside::Nothing,
             form: tag.forms[0],
             tag: index,
         };
         trim(self.source, &mut construct);
         self.found.items.push(construct);
         self.tags.push(Tag { forms: &tag.forms, exact: captures.exact });
+        let may_hold = tag.part == Part::Single
+            && matches!(construct.kind, Kind::Output | Kind::Other | Kind::Code | Kind::Set)
+            && self.holds_others;
+        if may_hold {
+            self.split(&tag.pattern);
+        }
+    }
+
+    /// Splits the last tag where forms stand in it that may stand within others.
+    fn split(&mut self, pattern: &Pattern) {
+        let Some(tag) = self.found.items.last().copied() else { return };
+        let (lead, tail) = (pattern.lead().len() as u32, pattern.tail().len() as u32);
+        let [left, right] = tag.marks.map(|mark| mark.len() as u32);
+        let code = Span::new(tag.span.start + lead + left, tag.span.end.saturating_sub(tail + right));
+        let pieces = within::split(self.source, self.dialect, &tag, code);
+        if !pieces.is_empty() {
+            self.found.items.pop();
+            self.tags.pop();
+            self.add_all(pieces);
+        }
+    }
+
+    /// Adds constructs that are read by other means than their delimiters.
+    fn add_all(&mut self, items: Vec<Construct>) {
+        for item in items {
+            self.found.items.push(item);
+            self.tags.push(Tag { forms: &self.dialect.form_ids[item.form as usize..=item.form as usize], exact: true });
+        }
     }
 
     /// Counts the brackets of open pairs up to a place; what closes or divides
@@ -418,7 +478,8 @@ impl<'s> Scan<'s> {
             Newline::Line => whole_lines(self.source, &mut self.found.items, &self.tags),
         }
         for item in self.found.items.iter_mut().filter(|item| item.kind.resolved()) {
-            if self.dialect.forms[item.form as usize].line {
+            let form = &self.dialect.forms[item.form as usize];
+            if form.line || form.header.is_some() {
                 item.reach = whole_line(self.source, item.span);
             }
         }
@@ -439,6 +500,7 @@ pub(super) fn bare(span: Span) -> Construct {
         partner: ALONE,
         reach: span,
         marks: [Span::default(); 2],
+        inside: Inside::Nothing,
         form: 0,
         tag: NO_TAG,
     }

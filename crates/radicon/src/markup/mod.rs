@@ -3,12 +3,14 @@
 mod attributes;
 mod constructs;
 pub mod elements;
+mod header;
 mod lexer;
 mod nest;
 mod tree;
+mod within;
 
 pub(crate) use constructs::NO_TAG;
-pub use constructs::{ALONE, Construct, Constructs, Fault, SyntaxError};
+pub use constructs::{ALONE, Construct, Constructs, Fault, Inside, SyntaxError};
 pub(crate) use lexer::Lexer;
 pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
 pub(crate) use nest::{Closes, Nest, TagName};

@@ -77,9 +77,13 @@ impl Chain {
         let written = parent.target.text(&template.source);
         let message = match broken {
             Break::Dynamic if !parent.dynamic => {
-                "which of its parents holds is decided when the page is rendered; the chain ends here".into()
+                "its parent is chosen when the page is rendered; the chain ends here".into()
             }
             Break::Dynamic => format!("the parent `{written}` is an expression; the chain ends here"),
+            Break::Missing(_) if written.is_empty() => {
+                let tag = parent.span.text(&template.source);
+                format!("`{tag}` means the file of the same name in the next root, and there is none")
+            }
             Break::Missing(Missing::NotFound(tried)) if tried.contains(&template.path) => {
                 format!("`{written}` names itself, and no root after its own has such a file")
             }

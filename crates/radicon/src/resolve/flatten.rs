@@ -10,7 +10,7 @@ use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
 use super::scope::Scope;
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
 use crate::dialect::{Kind, Loose, Part, Values};
-use crate::markup::{ALONE, Construct, NO_TAG};
+use crate::markup::{ALONE, Construct, Inside, NO_TAG};
 use crate::site::Site;
 use crate::text::{SourceId, Span, is_blank};
 
@@ -20,7 +20,7 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
         flat: Flat::default(),
         chains: FxHashMap::default(),
         active: Vec::new(),
-        including: Vec::new(),
+        including: vec![id],
         binders: FxHashMap::default(),
         splices: 0,
         full: false,
@@ -273,6 +273,10 @@ impl Flattener<'_> {
                     self.block(region, index + 1, (source, at));
                 }
             }
+            Kind::Again => {
+                self.copy(source, text, frame);
+                self.again(source, at, frame);
+            }
             Kind::Include | Kind::Wrap if whole => return self.include(source, at, text, frame).then_some(after),
             Kind::Output => {
                 let literal = self.literal(source, at, frame)?;
@@ -349,6 +353,29 @@ impl Flattener<'_> {
         }
         let region = Region { definitions, home: Frame { block: None, loose: false, ..frame.clone() } };
         self.block(&Rc::new(region), 0, (source, construct as usize));
+    }
+
+    /// Writes what a block shows once more.
+    fn again(&mut self, source: SourceId, at: usize, frame: &Frame) {
+        let template = self.site.get(source);
+        let item = &template.constructs.items[at];
+        let name = item.name.of(&template.source);
+        let mut definitions = frame.chain.definitions(self.site, name);
+        // The default of a region that nobody fills.
+        let default = frame.chain.levels.iter().find_map(|&source| {
+            let template = self.site.get(source);
+            let named =
+                |(_, item): &(u32, &Construct)| item.kind == Kind::Slot && item.name.of(&template.source) == name;
+            template.regions().find(named).map(|(construct, _)| Definition { source, construct })
+        });
+        definitions.extend(default);
+        if definitions.is_empty() {
+            let message = format!("no block `{}` that could be printed again", String::from_utf8_lossy(name));
+            self.flat.problems.push(template.problem(item.span.start, message));
+            return;
+        }
+        let region = Region { definitions, home: Frame { block: None, loose: false, ..frame.clone() } };
+        self.block(&Rc::new(region), 0, (source, at));
     }
 
     /// Writes one of a region's definitions.
@@ -457,12 +484,22 @@ impl Flattener<'_> {
             Splice::Template(id) => id,
             Splice::Part(part) => part.source,
         };
+        if item.inside == Inside::Expression {
+            let message =
+                format!("`{}` is called inside an expression; kept as it is", item.span.text(&template.source));
+            self.flat.problems.push(template.problem(item.span.start, message));
+            return false;
+        }
         if self.too_deep((source, at))
             || (matches!(splice, Splice::Template(_)) && self.includes_itself(source, item, file))
         {
             return false;
         }
         self.copy(source, text, frame);
+        // Of several statements in a tag those before it and those behind it get tags of their own.
+        if let Inside::Statement { close, .. } = item.inside {
+            self.copy(source, close, frame);
+        }
         let via = Via::Include(source, at as u32);
         let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone()).map(Rc::new);
         let start = (self.flat.bytes.len(), self.flat.stretches.len());
@@ -503,6 +540,9 @@ impl Flattener<'_> {
                 self.note_names(source, item, frame);
             }
             self.mark_scope(source, item, &scope, start, via);
+        }
+        if let Inside::Statement { open, .. } = item.inside {
+            self.copy(source, open, frame);
         }
         true
     }
@@ -552,6 +592,11 @@ impl Flattener<'_> {
     /// Whether following an include would come round to a file that is being included.
     fn includes_itself(&mut self, source: SourceId, item: &Construct, target: SourceId) -> bool {
         let Some(start) = self.including.iter().position(|&active| active == target) else { return false };
+        let at = self.site.get(source).constructs.items.iter().position(|known| known.span == item.span);
+        if at.is_some_and(|at| self.site.get(source).within_controls()[at]) {
+            // A condition ends the round when the page is rendered.
+            return true;
+        }
         let round = self.including[start..].iter().chain([&target]);
         let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
         let message = format!("the includes come round to themselves: {}", names.join(" -> "));

@@ -7,7 +7,7 @@ use serde::Serialize;
 use super::{Chain, Definition, Resolver};
 use crate::dialect::{Kind, Loose, Part};
 use crate::markup::{ALONE, Construct};
-use crate::site::{Parent, Problem, Role, Site, Template};
+use crate::site::{Parent, Problem, ProblemKind, Role, Site, Template};
 use crate::text::{LineIndex, Place, SourceId, Span, did_you_mean, is_blank, preview};
 
 /// The override chain of a page or layout.
@@ -269,9 +269,15 @@ impl<'a> Teller<'a> {
         let lines = chain.levels.iter().map(|&id| LineIndex::new(&site.get(id).source)).collect();
         let (shown, problems) = match resolver.flatten(id) {
             Ok(flat) => (flat.shown, flat.problems),
-            Err(error) => {
-                (Vec::new(), vec![Problem { file: site.get(id).path.clone(), at: None, message: error.to_string() }])
-            }
+            Err(error) => (
+                Vec::new(),
+                vec![Problem {
+                    file: site.get(id).path.clone(),
+                    at: None,
+                    kind: ProblemKind::File,
+                    message: error.to_string(),
+                }],
+            ),
         };
         let shown = shown.into_iter().map(|definition| (definition.source, definition.construct)).collect();
         Self { site, chain, lines, shown, problems }

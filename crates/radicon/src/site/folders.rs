@@ -1,7 +1,7 @@
 //! Folder rules: layouts that pages do not name themselves.
 
 use super::lookup::{beneath, file_name, folder, join};
-use super::{FolderRule, Parent, Problem, Role, Site, SourceId};
+use super::{FolderRule, Parent, Problem, ProblemKind, Role, Site, SourceId};
 use crate::dialect::Kind;
 
 impl FolderRule {
@@ -46,7 +46,12 @@ pub(super) fn apply(site: &Site, rules: &[FolderRule]) -> Given {
     for rule in rules {
         for name in rule.layout.iter().chain(&rule.before).chain(&rule.after).filter(|name| named(name).is_none()) {
             let message = format!("the rule for folder `{}` names `{name}`, which is no template", rule.path);
-            given.problems.push(Problem { file: "radicon.toml".into(), at: None, message });
+            given.problems.push(Problem {
+                file: "radicon.toml".into(),
+                at: None,
+                kind: ProblemKind::Reference,
+                message,
+            });
         }
     }
     let used: Vec<SourceId> = rules

@@ -55,6 +55,11 @@ impl Site {
     /// How a file is named in a dialect, from wherever it is named.
     pub(crate) fn name_for(&self, path: &str, dialect: &Dialect, kind: Kind) -> String {
         let rules = dialect.targets_of(kind);
+        let in_root =
+            |path: &str| self.roots.iter().any(|root| !root.path.is_empty() && beneath(path, &root.path).is_some());
+        if let Some(name) = self.mounts.iter().find_map(|mount| mount.name_of(path)).filter(|_| !in_root(path)) {
+            return name;
+        }
         // The innermost root makes the shortest name.
         let names = self.roots.iter().filter_map(|root| beneath(path, &root.path));
         let name = names.min_by_key(|name| name.len()).unwrap_or(path);
@@ -78,18 +83,25 @@ impl Site {
     /// # Errors
     /// If there is no such file, or the name leads out of the site.
     pub fn lookup(&self, from: SourceId, written: &str, kind: Kind) -> Result<SourceId, Missing> {
-        self.lookup_in(from, written, self.get(from).dialect.targets_of(kind))
+        self.lookup_in(from, written, kind, self.get(from).dialect.targets_of(kind))
     }
 
     /// The same by these rules.
-    pub(super) fn lookup_in(&self, from: SourceId, written: &str, targets: &Targets) -> Result<SourceId, Missing> {
+    pub(super) fn lookup_in(
+        &self,
+        from: SourceId,
+        written: &str,
+        kind: Kind,
+        targets: &Targets,
+    ) -> Result<SourceId, Missing> {
         let name = Written::new(written, targets);
         let own = folder(&self.get(from).path);
         let mut tried = Vec::new();
         let mut outside = false;
         let mut first = None;
-        // A template that names itself means the same name in the next root.
-        let may_name_itself = variants(&name.name, targets).any(|file| self.get(from).path.ends_with(&file));
+        // A template that names itself as its parent means the same name in the next root.
+        let may_name_itself =
+            kind == Kind::Parent && variants(&name.name, targets).any(|file| self.get(from).path.ends_with(&file));
         for start in self.starts(own, &name, targets) {
             for file in variants(&name.name, targets) {
                 let Some(path) = join(&start, &file) else {
@@ -97,7 +109,7 @@ impl Site {
                     continue;
                 };
                 match self.find(&path) {
-                    Some(found) if found == from => first = None,
+                    Some(found) if found == from && may_name_itself => first = None,
                     Some(found) if !may_name_itself => return Ok(found),
                     Some(found) => first = first.or(Some(found)),
                     None => {}
@@ -107,6 +119,12 @@ impl Site {
         }
         if let Some(found) = first {
             return Ok(found);
+        }
+        for path in self.mounts.iter().filter_map(|mount| mount.file_of(written, targets)) {
+            if let Some(found) = variants(&path, targets).find_map(|file| self.find(&join("", &file)?)) {
+                return Ok(found);
+            }
+            tried.push(path);
         }
         if targets.bare && !name.name.contains('/') {
             let found = variants(&name.name, targets).find_map(|file| self.nearest(own, &file, from));
@@ -133,6 +151,26 @@ impl Site {
         starts
     }
 
+    /// The file of the same name in the next root: the one that a template means which names itself.
+    /// Of the names under which others are found the longest that its own path ends with counts.
+    pub(super) fn namesake(&self, id: SourceId) -> Option<SourceId> {
+        let own = self.get(id).path.as_str();
+        let own_root = self.roots.iter().position(|root| beneath(own, &root.path).is_some_and(|name| !name.is_empty()));
+        let mut best: Option<((usize, bool, std::cmp::Reverse<usize>), SourceId)> = None;
+        for &other in self.by_name.get(file_name(own)).into_iter().flatten().filter(|&&other| other != id) {
+            for (at, root) in self.roots.iter().enumerate() {
+                let Some(name) = beneath(&self.get(other).path, &root.path) else { continue };
+                if own.strip_suffix(name).is_some_and(|start| start.is_empty() || start.ends_with('/')) {
+                    let rank = (name.len(), own_root.is_none_or(|own| at > own), std::cmp::Reverse(at));
+                    if best.is_none_or(|(known, _)| rank > known) {
+                        best = Some((rank, other));
+                    }
+                }
+            }
+        }
+        best.map(|(_, other)| other)
+    }
+
     /// The file of this name, in any folder, that is nearest to a folder.
     fn nearest(&self, own: &str, file: &str, from: SourceId) -> Option<SourceId> {
         let shared = |path: &str| path.split('/').zip(own.split('/')).take_while(|(a, b)| a == b).count();
@@ -155,6 +193,11 @@ impl Site {
             })
         })
     }
+}
+
+/// Whether an expression can be a file's name without quotes.
+pub(super) fn is_bare_name(written: &str) -> bool {
+    written.contains(['/', '.']) && written.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-".contains(&b))
 }
 
 /// The folder of a path; empty for a file at the top.

@@ -1,13 +1,18 @@
 //! A site: its templates, the roots under which they name each other, and what
 //! each of them is.
 
+mod evidence;
 mod folders;
+mod kinds;
 mod lookup;
+mod mounts;
+mod own_file;
 mod references;
 mod roots;
 mod selector;
 mod settings;
 mod survey;
+mod taglike;
 mod template;
 mod trial;
 
@@ -21,16 +26,21 @@ use crate::dialect::{self, Dialect, Part, Targets};
 use crate::markup::{Construct, Constructs};
 use crate::text::{Position, SourceId};
 
+pub(crate) use evidence::silent;
+pub(crate) use kinds::{Kinds, Reading, Shown, by_suffix, holds_markup};
 pub use lookup::Missing;
 pub(crate) use lookup::{beneath, folder};
+pub use mounts::Mount;
 pub use references::Reference;
 pub use roots::Root;
 pub(crate) use roots::usual_folder;
 pub use selector::Selector;
 pub use settings::{CheckSettings, FolderRule, Partials, Pin, ProposeSettings, Settings};
 pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
+pub use taglike::UnexplainedTag;
 pub use template::Template;
-use template::{evidence, unreadable};
+#[cfg(test)]
+use template::unreadable;
 pub(crate) use trial::unread;
 pub use trial::{DialectUse, Trial, TrialConstruct, TrialPlace, TrialTag};
 
@@ -61,6 +71,20 @@ pub struct Change {
     pub new: Option<Vec<u8>>,
 }
 
+/// What kind of problem something is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum ProblemKind {
+    /// A file that cannot be read.
+    File,
+    /// A pair or form that does not fit: perhaps the file is misread.
+    Reading,
+    /// A name that leads nowhere, or that only the engine can follow.
+    #[default]
+    Reference,
+}
+
 /// Something that could not be read or resolved; the rest goes on without it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -69,6 +93,8 @@ pub struct Problem {
     pub file: String,
     /// The place in the file, if there is one.
     pub at: Option<Position>,
+    /// What kind of problem it is.
+    pub kind: ProblemKind,
     /// What is wrong, in plain words.
     pub message: String,
 }
@@ -97,12 +123,11 @@ pub enum Role {
     Marker,
 }
 
-/// The dialect that explains a file best, if one explains anything in it.
-pub(crate) fn explaining<'d>(file: &SourceFile, dialects: &'d [Arc<Dialect>]) -> Option<&'d Arc<Dialect>> {
-    let fitting = dialects.iter().filter(|dialect| dialect.fits(&file.path) && !dialect.forms.is_empty());
-    let scored: Vec<_> = fitting.map(|dialect| (evidence(&Constructs::read(&file.bytes, dialect)), dialect)).collect();
-    let best = scored.into_iter().rev().max_by_key(|(score, _)| *score);
-    best.filter(|(score, _)| *score > 0 && unreadable(&file.bytes).is_none()).map(|(_, dialect)| dialect)
+/// A template as it was read before, and what its file showed of the dialects.
+#[derive(Clone, Debug)]
+pub(crate) struct Known {
+    template: Template,
+    shown: Shown,
 }
 
 /// From which template one takes its frame.
@@ -146,6 +171,8 @@ pub struct Site {
     pub templates: Vec<Template>,
     /// Where written target names start, in the order in which they are tried.
     pub roots: Vec<Root>,
+    /// How names that begin with an application's name become files.
+    pub mounts: Vec<Mount>,
     /// What application code names.
     pub references: Vec<Reference>,
     /// Settings that lead nowhere.
@@ -157,6 +184,8 @@ pub struct Site {
     /// The templates of each file name, without its folder.
     by_name: FxHashMap<String, Vec<SourceId>>,
     links: Vec<Links>,
+    /// For each template its own-file tags.
+    own_file: Vec<Vec<u32>>,
     /// The ways in which its dialects name files.
     naming: Vec<Targets>,
     /// Where each named fragment is defined.
@@ -164,41 +193,64 @@ pub struct Site {
 }
 
 impl Site {
-    /// Reads a site from its files. `dialects` are tried on every file whose
-    /// path fits, the first of those that explain the most constructs counts.
-    /// Files that fit no dialect are read as application code.
+    /// Reads a site from its files. In which of the `dialects` a file is read is decided by what it
+    /// holds, and what the other files of its suffix hold; of several that explain it the one that
+    /// explains most counts, then the first. What is no template is read as application code.
     pub fn read(files: Vec<SourceFile>, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
         Self::read_again(files, dialects, settings, None)
     }
 
-    /// The same; templates that are `known` with the same source, dialects and settings are not
-    /// read again, and the others are made known.
+    /// The same; what is `known` of files with the same source, dialects and settings is not read again,
+    /// and the others are made known.
     pub(crate) fn read_again(
         files: Vec<SourceFile>,
         dialects: &[Arc<Dialect>],
         settings: &Settings,
-        mut known: Option<&mut FxHashMap<String, Template>>,
+        mut known: Option<&mut FxHashMap<String, Known>>,
     ) -> Self {
-        let plain = dialect::plain();
-        let is_template =
-            |file: &SourceFile| plain.fits(&file.path) || dialects.iter().any(|dialect| dialect.fits(&file.path));
-        let (files, code): (Vec<_>, Vec<_>) = files.into_iter().partition(is_template);
-        // What is no page by its name is a template only if some dialect explains it.
-        let counts = |template: &Template| !template.dialect.forms.is_empty() || plain.fits(&template.path);
-        let before = known.as_deref();
-        let read = |file: SourceFile| match before.and_then(|known| known.get(&file.path)) {
-            Some(template) if template.source[..] == file.bytes[..] => template.clone(),
-            _ => Template::read(file, dialects, settings),
+        let mut kinds = Kinds::new(&files, dialects, settings);
+        let before = |file: &SourceFile| {
+            known.as_ref()?.get(&file.path).filter(|known| known.template.source[..] == file.bytes[..])
         };
-        let mut templates: Vec<_> = files.into_par_iter().map(read).filter(counts).collect();
-        if let Some(known) = &mut known {
-            for template in &templates {
-                let is_known =
-                    known.get(&template.path).is_some_and(|known| Arc::ptr_eq(&known.source, &template.source));
-                if !is_known {
-                    known.insert(template.path.clone(), template.clone());
-                }
+        let look = |file: &SourceFile| match before(file) {
+            Some(known) => (known.shown.clone(), Vec::new()),
+            None => {
+                let looked = kinds.look(file);
+                let shown = looked.iter().map(|(at, evidence, _)| (*at, *evidence)).collect();
+                (shown, looked.into_iter().map(|(at, _, constructs)| (at, constructs)).collect())
             }
+        };
+        let looked: Vec<(Shown, Vec<(usize, Constructs)>)> = files.par_iter().map(look).collect();
+        files.iter().zip(&looked).for_each(|(file, (shown, _))| kinds.count(&file.path, shown));
+        let readings: Vec<Reading> =
+            files.par_iter().zip(&looked).map(|(file, (shown, _))| kinds.decide(file, shown)).collect();
+        drop(kinds);
+        let (mut templates, mut code) = (Vec::new(), Vec::new());
+        for ((file, (shown, read)), reading) in files.into_iter().zip(looked).zip(readings) {
+            let dialect = match reading {
+                Reading::Code => {
+                    code.push(file);
+                    continue;
+                }
+                Reading::Nothing => continue,
+                Reading::Template(at) => at,
+            };
+            let constructs = read.into_iter().find(|(at, _)| Some(*at) == dialect).map(|(_, constructs)| constructs);
+            let dialect = dialect.map_or_else(dialect::plain, |at| Arc::clone(&dialects[at]));
+            let same = known.as_ref().and_then(|known| known.get(&file.path)).filter(|known| {
+                known.template.source[..] == file.bytes[..] && Arc::ptr_eq(&known.template.dialect, &dialect)
+            });
+            let template = match same {
+                Some(known) => known.template.clone(),
+                None => {
+                    let constructs = constructs.unwrap_or_else(|| Constructs::read(&file.bytes, &dialect));
+                    Template::new(file, dialect, constructs)
+                }
+            };
+            if let Some(known) = &mut known {
+                known.insert(template.path.clone(), Known { template: template.clone(), shown });
+            }
+            templates.push(template);
         }
         templates.sort_by(|a, b| a.path.cmp(&b.path));
         templates.dedup_by(|a, b| a.path == b.path);
@@ -210,6 +262,8 @@ impl Site {
         let mut site = Self {
             templates,
             roots: Vec::new(),
+            mounts: settings.mounts.clone(),
+            own_file: Vec::new(),
             references: Vec::new(),
             problems: Vec::new(),
             settings: settings.clone(),
@@ -237,7 +291,8 @@ impl Site {
         settings: &Settings,
     ) -> Self {
         let roots = self.roots.iter().map(|root| root.path.clone()).collect();
-        let mut site = Self::read(files, dialects, &Settings { roots: Some(roots), ..settings.clone() });
+        let mounts = self.mounts.clone();
+        let mut site = Self::read(files, dialects, &Settings { roots: Some(roots), mounts, ..settings.clone() });
         for reference in &self.references {
             if let Some(id) = site.find(&reference.template) {
                 site.templates[id.index()].rendered = true;
@@ -261,7 +316,13 @@ impl Site {
             self.vendored.sort();
             self.vendored.dedup();
         }
-        self.links = self.ids().collect::<Vec<_>>().into_par_iter().map(|id| self.links_of(id)).collect();
+        self.find_links();
+        if self.settings.roots.is_none() && self.mounts.is_empty() {
+            self.mounts = mounts::infer(self);
+            if !self.mounts.is_empty() {
+                self.find_links();
+            }
+        }
         self.share_dialects();
         self.assign_roles();
         let given = folders::apply(self, &self.settings.folders);
@@ -286,6 +347,7 @@ impl Site {
             self.templates[id.index()].rendered = true;
             self.references.push(reference);
         }
+        self.own_file = own_file::find(self);
         for template in &mut self.templates {
             if let Some(pages) = self.settings.pages.as_ref().filter(|_| template.role != Role::Marker) {
                 let is_page = pages.fit(&template.path);
@@ -297,6 +359,30 @@ impl Site {
                 template.rendered = true;
             }
         }
+    }
+
+    fn find_links(&mut self) {
+        self.links = self.ids().collect::<Vec<_>>().into_par_iter().map(|id| self.links_of(id)).collect();
+    }
+
+    /// Every name that leads nowhere, with the rules by which it was looked up.
+    fn missing_names(&self) -> Vec<(String, &Targets)> {
+        let mut names = Vec::new();
+        for (id, template) in self.with_ids() {
+            for (at, _) in self.links(id).targets().filter(|(_, target)| target.is_err()) {
+                let item = &template.constructs.items[at as usize];
+                let name = item.target.text(&template.source).into_owned();
+                names.push((name, template.dialect.targets_of(item.kind)));
+            }
+        }
+        names
+    }
+
+    /// The tags of a template that speak for the rest of their own file and for no other, by
+    /// their indices: imports, forms that are marked so, and words that nobody described where they
+    /// stand at the head of files.
+    pub fn own_file_tags(&self, id: SourceId) -> &[u32] {
+        self.own_file.get(id.index()).map_or(&[], Vec::as_slice)
     }
 
     fn find_naming(&mut self) {
@@ -316,18 +402,25 @@ impl Site {
         let mut links = Links::default();
         for (at, item) in (0..).zip(&template.constructs.items) {
             let named = item.kind.names_a_file() && item.part != Part::Close && !item.target.is_empty();
-            if named && (!item.dynamic || self.pin(template, item).is_some()) {
-                links.targets.push((at, self.resolve(id, item)));
+            if named && let Some(target) = self.resolve(id, item) {
+                links.targets.push((at, target));
             }
         }
-        let mut parents = template.parents().map(|(at, item)| self.parent_of(&links, at, item));
-        let first = parents.next().unwrap_or_default();
-        // Several different ones: which holds is decided by what stands around them.
-        links.parent = if parents.all(|parent| parent == first) { first } else { Parent::Dynamic };
+        let mut parents = template.parents().map(|(at, item)| self.parent_of(id, &links, at, item)).peekable();
+        let Some(first) = parents.next() else { return links };
+        // One that stands in a condition, or several different ones: it is decided when the page is rendered.
+        let alone = parents.peek().is_none();
+        let within = || template.parents().any(|(at, _)| template.within_controls()[at as usize]);
+        let one = parents.all(|parent| parent == first) && !(alone && within());
+        links.parent = if one { first } else { Parent::Dynamic };
         links
     }
 
-    fn parent_of(&self, links: &Links, at: u32, item: &Construct) -> Parent {
+    fn parent_of(&self, id: SourceId, links: &Links, at: u32, item: &Construct) -> Parent {
+        if item.target.is_empty() && item.form(&self.get(id).dialect).names_itself {
+            let missing = || Parent::Missing(Missing::NotFound(Vec::new()));
+            return self.namesake(id).map_or_else(missing, |id| Parent::Found { id, rule: None });
+        }
         match links.target(at) {
             Some(Ok(id)) => Parent::Found { id: *id, rule: None },
             Some(Err(missing)) => Parent::Missing(missing.clone()),
@@ -345,12 +438,16 @@ impl Site {
         self.find_named(&self.settings.pins.iter().find(fits)?.target)
     }
 
-    fn resolve(&self, from: SourceId, item: &Construct) -> Result<SourceId, Missing> {
+    /// The file that a construct names; `None` if that is decided when the page is rendered. An
+    /// expression that is pinned, or that is the name of a file as it stands, is as good as a name.
+    fn resolve(&self, from: SourceId, item: &Construct) -> Option<Result<SourceId, Missing>> {
         let template = self.get(from);
-        match self.pin(template, item).filter(|_| item.dynamic) {
-            Some(pinned) => Ok(pinned),
-            None => self.lookup(from, &item.target.text(&template.source), item.kind),
+        let written = item.target.text(&template.source);
+        if !item.dynamic {
+            return Some(self.lookup(from, &written, item.kind));
         }
+        let unquoted = || self.lookup(from, &written, item.kind).ok().filter(|_| lookup::is_bare_name(&written));
+        self.pin(template, item).or_else(unquoted).map(Ok)
     }
 
     /// A file that shows too little by itself is read in the dialect of those that name it.
@@ -405,6 +502,11 @@ impl Site {
         for (template, role) in self.templates.iter_mut().zip(roles) {
             template.role = role;
         }
+    }
+
+    /// All templates with their ids, in order of their paths.
+    pub(crate) fn with_ids(&self) -> impl Iterator<Item = (SourceId, &Template)> {
+        (0..).map(SourceId).zip(&self.templates)
     }
 
     fn ids(&self) -> impl Iterator<Item = SourceId> + use<> {

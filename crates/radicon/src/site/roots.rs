@@ -7,7 +7,7 @@ use rustc_hash::FxHashSet;
 use serde::Serialize;
 
 use super::Site;
-use super::lookup::{Written, file_name, folder, join, variants};
+use super::lookup::{Written, file_name, folder, is_bare_name, join, variants};
 use crate::dialect::Targets;
 use crate::text::SourceId;
 
@@ -71,11 +71,15 @@ fn written_names(site: &Site) -> Vec<(SourceId, String, &Targets)> {
     let mut names = Vec::new();
     for (id, template) in (0..).map(SourceId).zip(&site.templates) {
         for item in &template.constructs.items {
-            if !item.kind.names_a_file() || item.dynamic || item.target.is_empty() {
+            if !item.kind.names_a_file() || item.target.is_empty() {
                 continue;
             }
             let targets = template.dialect.targets_of(item.kind);
-            let written = Written::new(&item.target.text(&template.source), targets);
+            let text = item.target.text(&template.source);
+            if item.dynamic && !(is_bare_name(&text) && site.by_name.contains_key(file_name(&text))) {
+                continue;
+            }
+            let written = Written::new(&text, targets);
             let own = folder(&template.path);
             let beside = std::iter::once("").chain(targets.beside.iter().map(String::as_str));
             let is_near = |start: &str| {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use toml::de::DeTable;
 
-use super::Selector;
+use super::{Mount, Selector, mounts};
 use crate::check::{RULES, Rule, Severity};
 
 use crate::config::{
@@ -31,6 +31,8 @@ pub struct Settings {
     pub folders: Vec<FolderRule>,
     /// What dynamic names stand for.
     pub pins: Vec<Pin>,
+    /// How names that begin with an application's name become files; inferred if roots are.
+    pub mounts: Vec<Mount>,
     /// How to propose.
     pub propose: ProposeSettings,
     /// What to look for.
@@ -140,7 +142,8 @@ impl Settings {
 }
 
 fn settings(table: &DeTable<'_>) -> Result<Settings> {
-    const KEYS: [&str; 9] = ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "propose", "check"];
+    const KEYS: [&str; 10] =
+        ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "mount", "propose", "check"];
     let mut settings = Settings::default();
     for item in items(table) {
         match item.0 {
@@ -152,6 +155,7 @@ fn settings(table: &DeTable<'_>) -> Result<Settings> {
             "folder" => settings.folders = subtables(item)?.into_iter().map(folder_rule).collect::<Result<_>>()?,
             "propose" => settings.propose = propose(item)?,
             "check" => settings.check = check(item)?,
+            "mount" => settings.mounts = subtables(item)?.into_iter().map(mount).collect::<Result<_>>()?,
             "pin" => settings.pins = subtables(item)?.into_iter().map(pin).collect::<Result<_>>()?,
             _ => return Err(unknown(item, &KEYS)),
         }
@@ -261,6 +265,26 @@ fn folder_rule(table: Item<'_, '_>) -> Result<FolderRule> {
     Ok(rule)
 }
 
+fn mount(table: Item<'_, '_>) -> Result<Mount> {
+    let mut mount = Mount { name: String::new(), file: String::new(), why: "named in radicon.toml".into() };
+    for item in items(subtable(table)?) {
+        let text = string(item)?;
+        if matches!(item.0, "name" | "file") && !mounts::is_pattern(text) {
+            let message = format!("`{text}` must show where `<a>`, then `<rest>` stand, with something between them");
+            return Err((config::start(item), message));
+        }
+        match item.0 {
+            "name" => mount.name = text.to_owned(),
+            "file" => mount.file = text.trim_start_matches('/').to_owned(),
+            _ => return Err(unknown(item, &["name", "file"])),
+        }
+    }
+    if mount.name.is_empty() || mount.file.is_empty() {
+        return Err((config::start(table), "a mount needs `name` and `file`".into()));
+    }
+    Ok(mount)
+}
+
 fn pin(table: Item<'_, '_>) -> Result<Pin> {
     let mut pin = Pin::default();
     for item in items(subtable(table)?) {
@@ -301,6 +325,8 @@ mod tests {
             ("[folder]\npath = 'x'", 1, 1, "written [[folder]]"),
             ("[[folder]]\nnested = 'yes'", 2, 10, "true or false"),
             ("[[pin]]\nexpression = 'x'", 1, 1, "needs `expression` and `target`"),
+            ("[[mount]]\nname = '<a>/<rest>'", 1, 1, "needs `name` and `file`"),
+            ("[[mount]]\nname = '<rest>/<a>'", 2, 8, "must show where `<a>`, then `<rest>`"),
             ("ignore = ['[']", 1, 10, "unclosed"),
             ("[propose.regions]\nx = 'a > b'", 2, 5, "no region"),
             ("roots = [", 1, 10, ""),

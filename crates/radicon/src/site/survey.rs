@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 
-use super::{Parent, Problem, Reference, Role, Root, Site};
+use super::{Mount, Parent, Problem, ProblemKind, Reference, Role, Root, Site, UnexplainedTag, taglike};
 use crate::dialect::Kind;
 use crate::markup::Construct;
 use crate::repeats::RepeatSummary;
@@ -18,12 +18,16 @@ pub struct Survey {
     pub files: Vec<SurveyFile>,
     /// Where target names start, in the order in which they are tried, and why.
     pub roots: Vec<Root>,
+    /// How names that begin with an application's name become files.
+    pub mounts: Vec<Mount>,
     /// Sums.
     pub totals: Totals,
     /// Templates that application code names.
     pub references: Vec<Reference>,
     /// Tags that no form of their dialect describes, the most frequent first.
     pub unknown: Vec<UnknownTag>,
+    /// Text like tags of a notation that no dialect explains, the most frequent first.
+    pub unexplained: Vec<UnexplainedTag>,
     /// The copied markup, if it was looked for.
     pub repeats: Option<RepeatSummary>,
     /// What could not be read.
@@ -40,7 +44,7 @@ pub struct SurveyFile {
     pub role: Role,
     /// The dialect it is read in.
     pub dialect: String,
-    /// The path of its parent; the name as written if there is no such file.
+    /// The path of its parent; the name as written if there is no such file. None if several are named.
     pub parent: Option<String>,
     /// The paths of what it includes; names as written where there is no such file.
     pub includes: Vec<String>,
@@ -104,20 +108,29 @@ impl Site {
         let mut problems = problems.to_vec();
         problems.extend(self.problems.iter().cloned());
         for template in &self.templates {
-            let unreadable =
-                template.unreadable.map(|why| Problem { file: template.path.clone(), at: None, message: why.into() });
+            let unreadable = template.unreadable.map(|why| Problem {
+                file: template.path.clone(),
+                at: None,
+                kind: ProblemKind::File,
+                message: why.into(),
+            });
             problems.extend(unreadable);
-            problems.extend(
-                template
-                    .constructs
-                    .errors
-                    .iter()
-                    .map(|error| template.problem(error.span.start, error.message.clone())),
-            );
+            let errors = template.constructs.errors.iter();
+            problems.extend(errors.map(|error| template.misread(error.span.start, error.message.clone())));
         }
         problems.sort();
         let (references, unknown) = (self.references.clone(), self.unknown_tags());
-        Survey { files, roots: self.roots.clone(), totals, references, unknown, repeats: None, problems }
+        Survey {
+            files,
+            roots: self.roots.clone(),
+            mounts: self.mounts.clone(),
+            totals,
+            references,
+            unknown,
+            unexplained: taglike::unexplained(self),
+            repeats: None,
+            problems,
+        }
     }
 
     /// Tags that no form of their dialect describes.
@@ -154,10 +167,13 @@ impl Site {
         includes.dedup();
         let parent = match &links.parent {
             Parent::Found { id, .. } => Some(self.get(*id).path.clone()),
-            _ => template
-                .parent()
-                .filter(|item| !item.target.is_empty())
-                .map(|item| item.target.text(&template.source).into_owned()),
+            // One that stands in a condition is named all the same.
+            _ => {
+                let mut named: Vec<String> =
+                    template.parents().filter(|(_, item)| !item.target.is_empty()).map(named).collect();
+                named.dedup();
+                (named.len() == 1).then(|| named.remove(0))
+            }
         };
         let mut names: Vec<_> = template.blocks().chain(template.regions()).collect();
         names.sort_by_key(|(at, _)| *at);

@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use super::{Problem, Role, Settings, SourceFile, folders};
-use crate::dialect::{self, Dialect, Kind, Part, Twice};
+use super::{Problem, ProblemKind, Role, SourceFile};
+use crate::dialect::{Dialect, Kind, Part, Twice};
 use crate::markup::{ALONE, Construct, Constructs};
 use crate::text::{MAX_SOURCE, Span, position};
 
@@ -33,35 +33,16 @@ pub struct Template {
 }
 
 impl Template {
-    pub(super) fn read(file: SourceFile, dialects: &[Arc<Dialect>], settings: &Settings) -> Self {
-        let unreadable = unreadable(&file.bytes);
-        let wanted = folders::rules_for(&settings.folders, &file.path).iter().find_map(|rule| rule.dialect.as_deref());
-        let ruled = dialects.iter().find(|dialect| Some(dialect.name.as_str()) == wanted);
-        let fitting: Vec<_> = match ruled {
-            Some(ruled) => vec![ruled],
-            None => dialects.iter().filter(|dialect| dialect.fits(&file.path)).collect(),
-        };
-        // A name that only dialects of the site's own fit says enough.
-        let is_built_in = |dialect: &&Arc<Dialect>| dialect::builtin().iter().any(|known| Arc::ptr_eq(known, dialect));
-        let sure = ruled.is_some() || !fitting.is_empty() && !fitting.iter().any(is_built_in);
-        let mut best = ((0, 0), dialect::plain(), Constructs::default());
-        for dialect in fitting.into_iter().filter(|dialect| unreadable.is_none() && !dialect.forms.is_empty()) {
-            let constructs = Constructs::read(&file.bytes, dialect);
-            // Of several that explain nothing the one that reads most.
-            let score = (evidence(&constructs) + usize::from(sure), constructs.items.len());
-            if score.0 > 0 && score > best.0 {
-                best = (score, Arc::clone(dialect), constructs);
-            }
-        }
-        let (_, dialect, constructs) = best;
+    /// A template whose constructs were read in its dialect.
+    pub(super) fn new(file: SourceFile, dialect: Arc<Dialect>, constructs: Constructs) -> Self {
         let mut template = Self {
+            unreadable: unreadable(&file.bytes),
             path: file.path,
             source: file.bytes.into(),
             dialect,
             constructs,
             role: Role::Page,
             rendered: false,
-            unreadable,
             definitions: FxHashMap::default(),
             twice: Vec::new(),
         };
@@ -107,7 +88,7 @@ impl Template {
         self.defined_twice().map(|at| {
             let item = &self.constructs.items[at as usize];
             let name = item.name.text(&self.source);
-            self.problem(item.span.start, format!("the block `{name}` stands in this file before; the last one counts"))
+            self.misread(item.span.start, format!("the block `{name}` stands in this file before; the last one counts"))
         })
     }
 
@@ -179,28 +160,34 @@ impl Template {
         Span::new(open.reach.end, close.reach.start.max(open.reach.end))
     }
 
-    /// A problem at a place of this template.
+    /// For each construct whether it stands in a condition or loop.
+    pub(crate) fn within_controls(&self) -> Vec<bool> {
+        let mut end = 0;
+        let inside = |(at, item): (u32, &Construct)| {
+            let inside = at < end;
+            if item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE {
+                end = end.max(item.partner);
+            }
+            inside
+        };
+        (0..).zip(&self.constructs.items).map(inside).collect()
+    }
+
+    /// A problem with a name, at a place of this template.
     pub fn problem(&self, offset: u32, message: impl Into<String>) -> Problem {
-        Problem { file: self.path.clone(), at: Some(position(&self.source, offset)), message: message.into() }
+        let kind = ProblemKind::Reference;
+        Problem { file: self.path.clone(), at: Some(position(&self.source, offset)), kind, message: message.into() }
+    }
+
+    /// A tag that cannot be right as it is read, at a place of this template.
+    pub(crate) fn misread(&self, offset: u32, message: impl Into<String>) -> Problem {
+        Problem { kind: ProblemKind::Reading, ..self.problem(offset, message) }
     }
 }
 
 /// Whether it is a single tag, or the opening tag of a pair that is closed.
 fn is_whole(item: &Construct) -> bool {
     item.part == Part::Single || item.part == Part::Open && item.partner != ALONE
-}
-
-/// How much in a source speaks for the dialect it was read in. Outputs and
-/// unknown tags alone do not: pages about templates are full of them.
-pub(super) fn evidence(constructs: &Constructs) -> usize {
-    let weight = |item: &Construct| match item.kind {
-        // A page about templates may show many tags; what frames it counts more.
-        Kind::Parent => 1_000,
-        Kind::Slot | Kind::Fill | Kind::Body | Kind::Include | Kind::Import | Kind::Inherited | Kind::Set => 1,
-        Kind::Block | Kind::Control | Kind::Verbatim | Kind::Wrap | Kind::Part => usize::from(item.partner != ALONE),
-        Kind::Output | Kind::Comment | Kind::Code | Kind::Other => 0,
-    };
-    constructs.items.iter().map(weight).sum()
 }
 
 /// Why the bytes cannot be read as HTML in an encoding that contains ASCII.

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::Site;
+use super::lookup::is_bare_name;
 use crate::dialect::{Dialect, Kind, Part};
-use crate::markup::{ALONE, Construct, Constructs};
-use crate::text::{LineIndex, Position};
+use crate::markup::{ALONE, Construct, Constructs, Inside};
+use crate::text::{LineIndex, Position, SourceId};
 
 /// How a file is read in a dialect.
 #[derive(Clone, Debug, Serialize)]
@@ -53,6 +54,10 @@ pub struct TrialConstruct {
     pub expression: Option<String>,
     /// An expression stands where a name or content in quotes is expected.
     pub dynamic: bool,
+    /// It is a statement of a longer tag, or a call within an expression.
+    pub within: bool,
+    /// It speaks for the rest of its own file, and for no other.
+    pub own_file: bool,
     /// The line of the other half of a pair.
     pub partner_line: Option<u32>,
 }
@@ -119,10 +124,18 @@ impl Site {
         let lines = LineIndex::new(source);
         let known = self.find(path);
         let text = |span: crate::text::Span| (!span.is_empty()).then(|| span.text(source).into_owned());
+        let form_of = |item: &Construct| dialect.forms.get(item.form as usize);
+        let is_own_file = |id: SourceId, item: &Construct| {
+            let items = &self.get(id).constructs.items;
+            self.own_file_tags(id).iter().any(|&at| items[at as usize].span == item.span)
+        };
         let show = |item: &Construct| {
-            let looked_up = known.filter(|_| item.kind.names_a_file() && !item.dynamic && !item.target.is_empty());
-            let found = looked_up
-                .and_then(|id| self.lookup_in(id, &item.target.text(source), dialect.targets_of(item.kind)).ok());
+            let written = item.target.text(source);
+            let named = !written.is_empty() && (!item.dynamic || is_bare_name(&written));
+            let found = known.filter(|_| item.kind.names_a_file()).and_then(|id| match named {
+                true => self.lookup_in(id, &written, item.kind, dialect.targets_of(item.kind)).ok(),
+                false => self.namesake(id).filter(|_| form_of(item).is_some_and(|form| form.names_itself)),
+            });
             let partner = constructs.items.get(item.partner as usize).filter(|_| item.partner != ALONE);
             TrialConstruct {
                 at: lines.position(source, item.span.start),
@@ -135,6 +148,9 @@ impl Site {
                 value: text(item.value),
                 expression: text(item.expr),
                 dynamic: item.dynamic,
+                within: item.inside != Inside::Nothing,
+                own_file: form_of(item).is_some_and(|form| form.own_file && form.kind == item.kind)
+                    || known.is_some_and(|id| is_own_file(id, item)),
                 partner_line: partner.map(|partner| lines.line(partner.span.start)),
             }
         };

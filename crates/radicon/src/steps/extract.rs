@@ -143,7 +143,7 @@ fn check(template: &Template, span: Span) -> Result<(), StepError> {
         template.constructs.items.iter().filter(|item| span.start <= item.span.start && item.span.end <= span.end);
     for item in inside {
         let bound = item.kind.defines()
-            || matches!(item.kind, Kind::Slot | Kind::Body | Kind::Inherited | Kind::Parent | Kind::Part);
+            || matches!(item.kind, Kind::Slot | Kind::Body | Kind::Inherited | Kind::Again | Kind::Parent | Kind::Part);
         if bound {
             let shown = item.span.text(&template.source);
             return refuse(

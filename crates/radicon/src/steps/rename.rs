@@ -3,6 +3,7 @@
 use rustc_hash::FxHashSet;
 
 use super::{Step, StepError, finish, refuse};
+use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::Construct;
 use crate::prove::Strength;
@@ -62,7 +63,7 @@ pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<S
 
 /// The tags of regions and of content for them that bear a name, opening and closing.
 fn named<'t>(template: &'t Template, name: &'t str) -> impl Iterator<Item = &'t Construct> {
-    let is_region = |item: &&Construct| item.kind.defines() || item.kind == crate::dialect::Kind::Slot;
+    let is_region = |item: &&Construct| item.kind.defines() || matches!(item.kind, Kind::Slot | Kind::Again);
     let bears = move |item: &&Construct| item.name.of(&template.source) == name.as_bytes();
     template.constructs.items.iter().filter(is_region).filter(bears)
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::check::context::{Context, Found, within_controls};
+use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::resolve::Break;
 use crate::site::Site;
@@ -51,7 +51,7 @@ fn told(site: &Site, round: &[SourceId]) -> String {
 fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
     let edges = |id: SourceId| -> Vec<(u32, SourceId)> {
         let template = site.get(id);
-        let within = within_controls(template);
+        let within = template.within_controls();
         let included = template.includes().filter(|(at, _)| !within[*at as usize]);
         included.filter_map(|(at, _)| Some((at, *site.links(id).target(at)?.as_ref().ok()?))).collect()
     };

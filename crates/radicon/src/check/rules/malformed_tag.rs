@@ -4,7 +4,7 @@ use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Dialect, Kind};
 use crate::edit::Edits;
-use crate::site::{Template, unread};
+use crate::site::{Template, silent, unread};
 use crate::text::{Span, is_blank, preview};
 
 pub(super) const RULE: Rule = Rule {
@@ -19,6 +19,8 @@ pub(super) const RULE: Rule = Rule {
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, template) in context.templates().filter(|(_, template)| !template.dialect.forms.is_empty()) {
+        let silent = silent(&template.source, &template.constructs.items);
+        let is_shown = |at: usize| !silent.iter().any(|span| span.range().contains(&at));
         found.extend(torn(template).into_iter().map(|(span, gap, what)| {
             let mut edits = Edits::default();
             edits.remove(template.path.clone(), gap);
@@ -33,7 +35,14 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             let rest = &template.source[at..];
             let line = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
             let span = Span::from_range(at..at + line.min(60));
-            if begins_known(&template.dialect, rest)
+            if let Some((length, missing)) = half_closed(&template.dialect, &rest[..line]).filter(|_| is_shown(at)) {
+                let span = Span::from_range(at..at + length);
+                let mut edits = Edits::default();
+                edits.replace(template.path.clone(), Span::new(span.end, span.end), missing);
+                let written = String::from_utf8_lossy(&rest[..length]);
+                let one = Found::new(id, span, format!("`{written}` is closed by half, and printed as text"));
+                found.push(one.mended(format!("write `{written}{}`", String::from_utf8_lossy(missing)), false, edits));
+            } else if begins_known(&template.dialect, rest)
                 && !found.iter().any(|known| known.id == id && known.span.start == at as u32)
             {
                 found.push(Found::new(id, span, format!("this tag cannot be read: {}", preview(&rest[..line]))));
@@ -69,6 +78,19 @@ fn begins_known(dialect: &Dialect, rest: &[u8]) -> bool {
         let first = first_word(&rest[lead.len()..]);
         words.iter().any(|word| word.as_bytes() == first)
     })
+}
+
+/// A tag of which only the beginning of the closing delimiter is there: its length, and what is missing.
+fn half_closed<'d>(dialect: &'d Dialect, line: &[u8]) -> Option<(usize, &'d [u8])> {
+    let tags = dialect.tags.iter().map(|tag| &tag.pattern);
+    let tag =
+        tags.filter(|tag| tag.lead().len() > 1 && line.starts_with(tag.lead())).max_by_key(|tag| tag.lead().len())?;
+    let (lead, tail) = (tag.lead().len(), tag.tail());
+    let (first, rest) = tail.split_first().filter(|(_, rest)| !rest.is_empty())?;
+    let end = lead + memchr::memchr(*first, &line[lead..])?;
+    let inner = &line[lead..end];
+    let plain = !inner.iter().any(|b| b"<>{}()[]".contains(b)) && !first_word(inner).is_empty();
+    (plain && !line[end..].starts_with(tail)).then_some((end + 1, rest))
 }
 
 /// Opening delimiters of two characters and more with a blank between them, before a word of the
@@ -120,7 +142,9 @@ fn swallows(template: &Template, span: Span, kind: Kind) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::{finds, mends};
+    use crate::check::rules::testing::{finds, finds_in, mends, site};
+    use crate::check::{check_rules, mend};
+    use crate::dialect::builtin_named;
 
     #[test]
     fn delimiters_that_are_torn_or_left_open() {
@@ -140,5 +164,21 @@ mod tests {
     fn a_torn_delimiter_is_mended() {
         let torn = "{% block b %}{% endblock %}{ % if a %}";
         mends(&RULE, &[("a.html", torn)], "a.html", "{% block b %}{% endblock %}{% if a %}");
+    }
+
+    #[test]
+    fn half_a_delimiter_is_found_where_it_is_printed() {
+        let brace = builtin_named("brace-percent").expect("a dialect");
+        let rest = "{% block b %}{% endblock %}";
+        for (text, expected) in [
+            ("<h1>{{ title }</h1>", &["a.html:2: closed by half"][..]),
+            ("<script>a = {{ b }</script><pre>{{ c } { % d %}</pre>", &[]),
+        ] {
+            finds_in(&brace, &RULE, &[("a.html", &format!("{rest}\n{text}"))], "", expected);
+        }
+        let half = site(&brace, &[("a.html", &format!("{rest}<h1>{{{{ a }}</h1>"))], "");
+        let mended = mend(&half, &check_rules(&half, &[RULE]).findings).expect("edits that fit");
+        let expected = format!("{rest}<h1>{{{{ a }}}}</h1>");
+        assert_eq!(mended.changes[0].new.as_deref(), Some(expected.as_bytes()));
     }
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::check::context::{Context, Found, within_controls};
+use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::resolve::Arguments;
@@ -27,7 +27,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 /// Names that a template prints alone and without a condition, with the first place.
 fn printed(template: &Template) -> BTreeMap<&[u8], Span> {
     let mut names = BTreeMap::new();
-    let within = within_controls(template);
+    let within = template.within_controls();
     for (at, item) in (0..).zip(&template.constructs.items).filter(|(_, item)| item.kind == Kind::Output) {
         let span = if item.expr.is_empty() { item.name } else { item.expr };
         let name = span.of(&template.source).trim_ascii();

@@ -1,0 +1,122 @@
+//! What was learned must make reading better, or it is dropped.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use rayon::prelude::*;
+
+use super::write::extended;
+use super::{Confidence, Learned, LearnedForm};
+use crate::dialect::{Dialect, Kind};
+use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
+
+/// Of the names that a form brings, at most one in so many may lead nowhere.
+const ONE_MISS_IN: usize = 4;
+
+/// At least this many files must show the structure of a dialect that nobody knew, and one in
+/// [`FEW_OF`] of those it was learned from: pages beside it may have none.
+const FEWEST: usize = 2;
+const FEW_OF: usize = 20;
+
+/// How well a site is read.
+struct Quality {
+    /// Names that lead somewhere, and overrides that meet a region.
+    resolved: usize,
+    /// Names that lead nowhere.
+    missing: usize,
+    /// Files with a pair that does not fit.
+    unbalanced: BTreeSet<String>,
+}
+
+impl Quality {
+    fn of(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Self {
+        let site = Site::read(files.to_vec(), dialects, &Settings::default());
+        let mut found = Self { resolved: 0, missing: 0, unbalanced: BTreeSet::new() };
+        for (id, template) in site.with_ids() {
+            for (_, target) in site.links(id).targets() {
+                *(if target.is_ok() { &mut found.resolved } else { &mut found.missing }) += 1;
+            }
+            if !template.constructs.errors.is_empty() {
+                found.unbalanced.insert(template.path.clone());
+            }
+            let mut above = BTreeSet::new();
+            let mut at = id;
+            // The few levels that are usual.
+            for _ in 0..8 {
+                let Parent::Found { id: parent, .. } = site.parent(at) else { break };
+                at = *parent;
+                let layout = site.get(at);
+                above.extend(layout.regions().map(|(_, region)| region.name.of(&layout.source)));
+            }
+            found.resolved +=
+                template.blocks().filter(|(_, block)| above.contains(block.name.of(&template.source))).count();
+        }
+        found
+    }
+
+    /// Whether it is better than another one: more names lead somewhere, hardly more lead nowhere, and
+    /// no file that was balanced is not.
+    fn betters(&self, other: &Self) -> bool {
+        let gained = self.resolved.saturating_sub(other.resolved);
+        let missed = self.missing.saturating_sub(other.missing);
+        gained > 0 && missed * ONE_MISS_IN <= gained && self.unbalanced.is_subset(&other.unbalanced)
+    }
+}
+
+/// Keeps of what was learned on top of a known dialect the forms that make reading better, and pairs that
+/// do no harm beside them; `None` if there are none.
+pub(super) fn keep_what_helps(learned: Learned, files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Option<Learned> {
+    let known = dialects.iter().find(|dialect| Some(&dialect.name) == learned.extends.as_ref())?;
+    let read = |forms: &[LearnedForm]| {
+        let own = Arc::new(Dialect::parse(&text_with(known, forms)).ok()?);
+        let all: Vec<_> = dialects
+            .iter()
+            .map(|dialect| Arc::clone(if Arc::ptr_eq(dialect, known) { &own } else { dialect }))
+            .collect();
+        Some(Quality::of(files, &all))
+    };
+    let (structure, rest): (Vec<_>, Vec<_>) =
+        learned.forms.iter().filter(|form| form.confidence > Confidence::Asked).cloned().partition(|form| {
+            !matches!(form.kind, Kind::Control | Kind::Output | Kind::Other | Kind::Comment | Kind::Set | Kind::Code)
+        });
+    let mut quality = read(&[])?;
+    let mut kept: Vec<LearnedForm> = Vec::new();
+    for form in structure {
+        kept.push(form);
+        match read(&kept).filter(|found| found.betters(&quality)) {
+            Some(found) => quality = found,
+            None => drop(kept.pop()),
+        }
+    }
+    if kept.is_empty() {
+        return None;
+    }
+    for pair in rest.into_iter().filter(|form| form.kind == Kind::Control) {
+        kept.push(pair);
+        let harmless = read(&kept)
+            .is_some_and(|found| found.unbalanced.is_subset(&quality.unbalanced) && found.resolved >= quality.resolved);
+        if !harmless {
+            kept.pop();
+        }
+    }
+    Some(Learned { text: text_with(known, &kept), forms: kept, ..learned })
+}
+
+fn text_with(known: &Dialect, forms: &[LearnedForm]) -> String {
+    let by_kind: Vec<(Kind, Vec<&LearnedForm>)> =
+        Kind::ALL.into_iter().map(|kind| (kind, forms.iter().filter(|form| form.kind == kind).collect())).collect();
+    extended(&known.text, &by_kind)
+}
+
+/// Whether files show the structure of a dialect that was learned from them, by the same evidence as for
+/// dialects that are known: tags in prose, listings and scripts are none.
+pub(super) fn shows_structure(learned: &Learned, files: &[&SourceFile]) -> bool {
+    let Ok(dialect) = Dialect::parse(&learned.text) else { return false };
+    let (files, dialects): (Vec<SourceFile>, _) =
+        (files.iter().map(|&file| file.clone()).collect(), [Arc::new(dialect)]);
+    let settings = Settings::default();
+    let kinds = Kinds::new(&files, &dialects, &settings);
+    let shows = |file: &&SourceFile| kinds.look(file).iter().any(|(_, evidence, _)| evidence.structure > 0);
+    let showing = files.par_iter().filter(shows).count();
+    showing >= FEWEST.max(files.len() / FEW_OF)
+}

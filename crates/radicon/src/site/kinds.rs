@@ -1,0 +1,291 @@
+//! In which dialect each file of a site is read.
+//!
+//! Files of a kind, those with one suffix, agree unless the content of one says otherwise: where some
+//! files show how the site is written, those that only print values are read in the same dialect.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+
+use super::evidence::{Evidence, FileNames};
+use super::template::unreadable;
+use super::{Settings, SourceFile, folders};
+use crate::dialect::{self, Dialect};
+use crate::markup::Constructs;
+
+/// Of files with a suffix that a dialect does not name, at least one in so many must show structure.
+const FOREIGN_SHARE: usize = 3;
+
+/// Where no file shows structure, at least one in so many must print values.
+const PRINTING_SHARE: usize = 2;
+
+/// At least one in so many files of a kind must hold markup, or the kind is application code. Few need
+/// to: templates may hold nothing but tags, and [`FOREIGN_SHARE`] decides.
+const MARKUP_SHARE: usize = 10;
+
+/// In markup at least one byte in so many of a file's head begins a tag.
+const BYTES_PER_TAG: usize = 200;
+
+/// How much of a file is looked at to see whether it is markup, in bytes.
+const HEAD: usize = 4096;
+
+/// What one file shows of each dialect in which it may be written.
+pub(crate) type Shown = Vec<(usize, Evidence)>;
+
+/// How a file is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Reading {
+    /// As application code.
+    Code,
+    /// Not at all: text that no dialect explains.
+    Nothing,
+    /// As a template in the dialect of this index; without one as a finished page.
+    Template(Option<usize>),
+}
+
+/// The kinds of files in a site, and what they show.
+pub(crate) struct Kinds<'a> {
+    dialects: &'a [Arc<Dialect>],
+    settings: &'a Settings,
+    names: FileNames<'a>,
+    /// For each file, by its path, its suffix.
+    suffixes: FxHashMap<&'a str, &'a str>,
+    kinds: BTreeMap<&'a str, Kind>,
+}
+
+/// The files of one suffix.
+#[derive(Default)]
+struct Kind {
+    /// Those that count: of files without a suffix only those that hold markup.
+    files: usize,
+    is_markup: bool,
+    /// For each dialect the files that show structure.
+    structured: Vec<usize>,
+    /// For each dialect the files that show anything.
+    showing: Vec<usize>,
+}
+
+impl<'a> Kinds<'a> {
+    pub(crate) fn new(files: &'a [SourceFile], dialects: &'a [Arc<Dialect>], settings: &'a Settings) -> Self {
+        let mut suffixes = FxHashMap::default();
+        let mut kinds = BTreeMap::new();
+        for (suffix, files) in by_suffix(files) {
+            let marked = files.iter().filter(|file| holds_markup(&file.bytes)).count();
+            let counting = if suffix.is_empty() { marked } else { files.len() };
+            kinds.insert(
+                suffix,
+                Kind {
+                    files: counting,
+                    is_markup: marked * MARKUP_SHARE >= counting,
+                    structured: vec![0; dialects.len()],
+                    showing: vec![0; dialects.len()],
+                },
+            );
+            suffixes.extend(files.into_iter().map(|file| (file.path.as_str(), suffix)));
+        }
+        Self { dialects, settings, names: FileNames::of(files.iter().map(|file| file.path.as_str())), suffixes, kinds }
+    }
+
+    /// Reads a file in every dialect that it may be written in: what it shows of each, with its constructs.
+    pub(crate) fn look(&self, file: &SourceFile) -> Vec<(usize, Evidence, Constructs)> {
+        if unreadable(&file.bytes).is_some() {
+            return Vec::new();
+        }
+        let ruled = self.ruled(&file.path);
+        let may_be = |at: usize, dialect: &Dialect| match ruled {
+            Some(ruled) => ruled == at,
+            None => dialect.fits(&file.path) || dialect.by_content && self.may_be_template(file),
+        };
+        let mut looked = Vec::new();
+        for (at, dialect) in self.dialects.iter().enumerate() {
+            if !dialect.forms.is_empty() && may_be(at, dialect) {
+                let constructs = Constructs::read(&file.bytes, dialect);
+                if !constructs.items.is_empty() {
+                    looked.push((at, Evidence::of(&file.bytes, &constructs, &self.names), constructs));
+                }
+            }
+        }
+        looked
+    }
+
+    /// Counts what a file shows; all must be counted before any is decided.
+    pub(crate) fn count(&mut self, path: &str, shown: &Shown) {
+        let Some(kind) = self.suffixes.get(path).and_then(|suffix| self.kinds.get_mut(suffix)) else { return };
+        for (at, evidence) in shown {
+            kind.structured[*at] += usize::from(evidence.structure > 0);
+            kind.showing[*at] += usize::from(evidence.structure + evidence.tags > 0);
+        }
+    }
+
+    /// How a file is read.
+    pub(crate) fn decide(&self, file: &SourceFile, shown: &Shown) -> Reading {
+        let path = file.path.as_str();
+        if let Some(ruled) = self.ruled(path) {
+            return Reading::Template(Some(ruled).filter(|_| unreadable(&file.bytes).is_none()));
+        }
+        let best = shown.iter().filter(|(at, evidence)| self.accepts(path, *at, evidence));
+        // Of equals the first.
+        let best = best.rev().max_by_key(|(_, evidence)| *evidence).map(|(at, _)| *at);
+        if let Some(best) = best.or_else(|| self.by_name(file)).or_else(|| self.by_kind(file)) {
+            return Reading::Template(Some(best));
+        }
+        if dialect::plain().fits(path) {
+            Reading::Template(None)
+        } else if self.dialects.iter().any(|dialect| dialect.fits(path)) {
+            Reading::Nothing
+        } else {
+            Reading::Code
+        }
+    }
+
+    /// Whether what a file shows of a dialect is enough.
+    fn accepts(&self, path: &str, at: usize, evidence: &Evidence) -> bool {
+        let Some(kind) = self.suffixes.get(path).and_then(|suffix| self.kinds.get(suffix)) else { return false };
+        if !self.dialects[at].fits(path) {
+            return kind.is_written_in(at);
+        }
+        let printing = kind.showing[at] > usize::from(kind.files > 1)
+            && kind.showing[at] * PRINTING_SHARE >= kind.files
+            && evidence.tags > 0;
+        evidence.structure > 0 || kind.structured[at] > 0 && evidence.read > 0 || printing
+    }
+
+    /// A path that only dialects of the site's own fit says enough.
+    fn by_name(&self, file: &SourceFile) -> Option<usize> {
+        let mut fitting = self.dialects.iter().enumerate().filter(|(_, dialect)| dialect.fits(&file.path)).peekable();
+        let (first, _) = *fitting.peek()?;
+        let is_built_in = |dialect: &Arc<Dialect>| dialect::builtin().iter().any(|known| Arc::ptr_eq(known, dialect));
+        let own = !fitting.any(|(_, dialect)| is_built_in(dialect));
+        (own && unreadable(&file.bytes).is_none()).then_some(first)
+    }
+
+    /// A file without tags is a template among templates of its own suffix.
+    fn by_kind(&self, file: &SourceFile) -> Option<usize> {
+        let kind = self.kinds.get(self.suffixes.get(file.path.as_str())?)?;
+        let is_own = |(at, dialect): &(usize, &Arc<Dialect>)| {
+            dialect.by_content && kind.is_written_in(*at) && !dialect.fits(&file.path) && self.may_be_template(file)
+        };
+        let of_most = self.dialects.iter().enumerate().filter(is_own).max_by_key(|(at, _)| kind.structured[*at]);
+        of_most.filter(|_| unreadable(&file.bytes).is_none()).map(|(at, _)| at)
+    }
+
+    /// Whether a file of a suffix that no dialect names may be a template at all.
+    fn may_be_template(&self, file: &SourceFile) -> bool {
+        match self.suffixes.get(file.path.as_str()) {
+            Some(&"") => holds_markup(&file.bytes),
+            Some(suffix) => self.kinds.get(suffix).is_some_and(|kind| kind.is_markup),
+            None => false,
+        }
+    }
+
+    /// The dialect that a rule of the settings gives to a path.
+    fn ruled(&self, path: &str) -> Option<usize> {
+        let rules = folders::rules_for(&self.settings.folders, path);
+        let wanted = rules.iter().find_map(|rule| rule.dialect.as_deref())?;
+        self.dialects.iter().position(|dialect| dialect.name == wanted)
+    }
+}
+
+impl Kind {
+    /// Whether files of a suffix that a dialect does not name are written in it.
+    fn is_written_in(&self, at: usize) -> bool {
+        self.structured[at] > 0 && self.structured[at] * FOREIGN_SHARE >= self.files
+    }
+}
+
+/// Whether a file's head is markup, not program code with some in it.
+pub(crate) fn holds_markup(bytes: &[u8]) -> bool {
+    let head = &bytes[..bytes.len().min(HEAD)];
+    memchr::memmem::find(bytes, b"</").is_some()
+        && memchr::memchr_iter(b'<', head).count() * BYTES_PER_TAG >= head.len()
+}
+
+/// Files by their suffix. A suffix of several parts is one where many files have it: `a.b.html`
+/// may be a name with a dot, too.
+pub(crate) fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<&SourceFile>> {
+    let name = |file: &'_ SourceFile| file.path.rfind('/').map_or(0, |at| at + 1);
+    let long = |file: &SourceFile| file.path[name(file)..].find('.').map_or(file.path.len(), |at| name(file) + at);
+    let short = |file: &SourceFile| file.path[name(file)..].rfind('.').map_or(file.path.len(), |at| name(file) + at);
+    let mut counts: FxHashMap<&str, usize> = FxHashMap::default();
+    for file in files {
+        *counts.entry(&file.path[short(file)..]).or_default() += 1;
+        if long(file) < short(file) {
+            *counts.entry(&file.path[long(file)..]).or_default() += 1;
+        }
+    }
+    let mut suffixes: BTreeMap<&str, Vec<&SourceFile>> = BTreeMap::new();
+    for file in files {
+        let (long, short) = (&file.path[long(file)..], &file.path[short(file)..]);
+        let suffix = if counts[long] * 10 >= counts[short] * 3 { long } else { short };
+        suffixes.entry(suffix).or_default().push(file);
+    }
+    suffixes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_suffix_of_several_parts_is_one_that_many_files_have() {
+        let paths = ["a.sail.html", "x/b.sail.html", "c.html", "struct.Vec.html", "noext", "d.tpl"];
+        let files: Vec<SourceFile> = paths.iter().map(|path| SourceFile::new(*path, "")).collect();
+        let found: Vec<(&str, usize)> =
+            by_suffix(&files).into_iter().map(|(suffix, files)| (suffix, files.len())).collect();
+        assert_eq!(found, [("", 1), (".html", 2), (".sail.html", 2), (".tpl", 1)]);
+    }
+
+    /// The dialect of each file, or what else it is read as.
+    #[track_caller]
+    fn check(files: &[(&str, &str)], expected: &[&str]) {
+        let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
+        let (dialects, settings) = (dialect::builtin(), Settings::default());
+        let mut kinds = Kinds::new(&files, dialects, &settings);
+        let shown: Vec<Shown> = files
+            .iter()
+            .map(|file| kinds.look(file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect())
+            .collect();
+        files.iter().zip(&shown).for_each(|(file, shown)| kinds.count(&file.path, shown));
+        let name = |(file, shown): (&SourceFile, &Shown)| match kinds.decide(file, shown) {
+            Reading::Code => "code",
+            Reading::Nothing => "nothing",
+            Reading::Template(None) => "plain",
+            Reading::Template(Some(at)) => dialects[at].name.as_str(),
+        };
+        let found: Vec<&str> = files.iter().zip(&shown).map(name).collect();
+        assert_eq!(found, expected, "{files:?}");
+    }
+
+    #[test]
+    fn pages_that_only_print_values_are_read_like_the_others() {
+        let (page, printing) = ("<html><body><p>Ferries</p></body></html>", "<html><h1>{{ title }}</h1></html>");
+        check(&[("a.html", printing), ("b.html", printing)], &["brace-percent"; 2]);
+        check(&[("a.html", printing), ("b.html", page), ("c.html", page)], &["plain"; 3]);
+        check(
+            &[("a.html", printing), ("b.html", page), ("c.html", "<p>{% if a %}b{% endif %}</p>")],
+            &["brace-percent", "plain", "brace-percent"],
+        );
+        check(
+            &[("a.html", "<pre>{{ x }} {% y %}</pre>"), ("b.html", "{% if a %}{% endif %}")],
+            &["plain", "brace-percent"],
+        );
+    }
+
+    #[test]
+    fn templates_are_found_whatever_their_suffix() {
+        let (base, child) =
+            ("<html>{% block a %}{% endblock %}</html>", "{% extends 'base' %}{% block a %}<p></p>{% endblock %}");
+        let icon = "<svg></svg>";
+        check(&[("base.page", base), ("b.page", child), ("c.page", icon)], &["brace-percent"; 3]);
+        check(
+            &[("base", base), ("b", child), ("README", "{% block x %} is a tag")],
+            &["brace-percent", "brace-percent", "code"],
+        );
+        // Some files of program code that hold templates make no kind.
+        check(
+            &[("a.js", "x = `<p>{% if a %}</p>{% endif %}`"), ("b.js", "y()"), ("c.js", "z()"), ("d.js", "")],
+            &["code"; 4],
+        );
+    }
+}

@@ -1,0 +1,249 @@
+//! Tag-like text that no dialect explains.
+//!
+//! Brackets with a sign, brackets whose word is closed again, calls behind a sigil: where they recur
+//! in the markup of several files the site is written in something that nobody described. Listings,
+//! scripts, style sheets and comments are not looked at.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rayon::prelude::*;
+use serde::Serialize;
+
+use super::Site;
+use super::evidence::{self, Places, Where};
+use crate::markup::{Construct, Token, TokenKind};
+use crate::text::{Place, SourceId, Span, position, preview};
+
+/// A kind of tag-like text, told by its delimiters and first word.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct UnexplainedTag {
+    /// The first one, as it is written.
+    pub text: String,
+    /// How often it occurs in the site.
+    pub uses: usize,
+    /// In how many files.
+    pub files: usize,
+    /// The first place.
+    pub first: Place,
+}
+
+/// The longest text that is taken for a tag, in bytes.
+const LONGEST: usize = 200;
+
+/// A notation must occur so often, and in so many files; of a small site in all but one.
+const FEWEST_USES: usize = 3;
+const FEWEST_FILES: usize = 2;
+
+/// One piece of tag-like text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct TagLike {
+    pub span: Span,
+    /// The opening delimiter, such as `{%` or `~`.
+    open: String,
+    /// The first word, such as `when`; of a closing tag with the sign before it.
+    word: String,
+    /// It stands inside of a tag of the markup.
+    in_tag: bool,
+}
+
+/// Finds the tag-like text of a template that is no construct of its dialect.
+pub(crate) fn find(source: &[u8], constructs: &[Construct]) -> Vec<TagLike> {
+    if memchr::memchr3(b'{', b'[', b'(', source).is_none() && memchr::memmem::find(source, b"<%").is_none() {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    evidence::walk(source, constructs, |places: &Places<'_>, token: &Token, place: Where| {
+        let is_text = matches!(token.kind, TokenKind::Text | TokenKind::Escapable | TokenKind::Attribute);
+        if is_text && matches!(place, Where::Text | Where::Head | Where::Tag) {
+            in_text(places.source, token.span(), place == Where::Tag, &mut found);
+        }
+    });
+    // What is swallowed by a token is no text.
+    found.retain(|tag| {
+        let next = constructs.partition_point(|item| item.span.end <= tag.span.start);
+        constructs.get(next).is_none_or(|item| item.span.start >= tag.span.end)
+    });
+    found
+}
+
+fn in_text(source: &[u8], span: Span, in_tag: bool, found: &mut Vec<TagLike>) {
+    let text = span.of(source);
+    let mut at = 0;
+    while let Some(here) = text[at..].iter().position(|b| b"{[<~@$#".contains(b)).map(|here| at + here) {
+        at = here + 1;
+        let glued = here > 0 && (text[here - 1].is_ascii_alphanumeric() || b"\\^_}$".contains(&text[here - 1]));
+        let rest = &text[here..text.len().min(here + LONGEST)];
+        let read = if b"{[<".contains(&rest[0]) { bracketed(rest) } else { call(rest).filter(|_| !glued) };
+        let Some((open, word, length)) = read.filter(|_| !(glued && rest[0] == b'{' && !rest[1..].starts_with(b"{")))
+        else {
+            continue;
+        };
+        let start = span.start + here as u32;
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        found.push(TagLike {
+            span: Span::new(start, start + length as u32),
+            open: text(open),
+            word: text(word),
+            in_tag,
+        });
+        at = here + length;
+    }
+}
+
+fn is_sign(b: u8) -> bool {
+    b"%#{[&?!$@~:=^+*-/".contains(&b)
+}
+
+/// `{% word … %}`, `[[ word ]]`, `{word …}`: the delimiter, the first word with a closing sign, the length.
+fn bracketed(text: &[u8]) -> Option<(&[u8], &[u8], usize)> {
+    let signs = text[1..].iter().take(2).take_while(|&&b| is_sign(b) && b != b'/').count();
+    let open = &text[..1 + signs];
+    // A sign that stands alone, as in `{-`, `{#` or `<!`, opens comments and sets of all kinds.
+    if text[0] == b'<' && (signs == 0 || !b"%&".contains(&text[1])) {
+        return None;
+    }
+    let blanks = text[open.len()..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
+    // Between a single bracket and its word there is no blank.
+    if signs == 0 && blanks > 0 {
+        return None;
+    }
+    let from = open.len() + blanks;
+    let closing = usize::from(text.get(from) == Some(&b'/'));
+    let letters = text[from + closing..].iter().take_while(|b| b.is_ascii_alphanumeric() || b"_.".contains(b)).count();
+    let word = &text[from..from + closing + letters];
+    let begins = text.get(from + closing).is_some_and(u8::is_ascii_alphabetic);
+    let after = from + closing + letters;
+    if !begins
+        || letters < 2
+        || !text.get(after).is_some_and(|&b| b" \t|(=:".contains(&b) || is_sign(b) || b"}]>".contains(&b))
+    {
+        return None;
+    }
+    let mirrored: Vec<u8> = open.iter().rev().map(|&b| mirror(b)).collect();
+    let line = text.iter().position(|b| b"\n<".contains(b) && text[0] != b'<').unwrap_or(text.len());
+    let end = after + memchr::memmem::find(&text[after..line.max(after)], &mirrored)?;
+    Some((open, word, end + mirrored.len()))
+}
+
+fn mirror(b: u8) -> u8 {
+    match b {
+        b'{' => b'}',
+        b'[' => b']',
+        b'<' => b'>',
+        other => other,
+    }
+}
+
+/// `~word(…)`: the sigil, the word, the length.
+fn call(text: &[u8]) -> Option<(&[u8], &[u8], usize)> {
+    let letters = text[1..].iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
+    let open = 1 + letters;
+    if letters < 2 || !text[1].is_ascii_alphabetic() || text.get(open) != Some(&b'(') {
+        return None;
+    }
+    let end = text[open..].iter().position(|b| b")\n<".contains(b)).filter(|end| text[open + end] == b')')?;
+    Some((&text[..1], &text[1..open], open + end + 1))
+}
+
+/// What recurs of the tag-like text of a site, the most frequent first.
+pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
+    let files: Vec<(SourceId, Vec<TagLike>)> = site
+        .with_ids()
+        .collect::<Vec<_>>()
+        .into_par_iter()
+        .filter(|(_, template)| template.unreadable.is_none())
+        .map(|(id, template)| (id, find(&template.source, &template.constructs.items)))
+        .collect();
+    let mut notations: BTreeMap<&str, Notation<'_>> = BTreeMap::new();
+    for (id, tags) in &files {
+        for tag in tags {
+            let known = notations.entry(&tag.open).or_default();
+            known.files.insert(*id);
+            known.in_tags.extend(tag.in_tag.then_some(*id));
+            known.words.insert(&tag.word);
+            known.uses += 1;
+        }
+    }
+    notations.retain(|open, notation| notation.is_one(open));
+    let mut words: BTreeMap<(&str, &str), (usize, BTreeSet<SourceId>, SourceId, Span)> = BTreeMap::new();
+    for (id, tags) in &files {
+        for tag in tags.iter().filter(|tag| notations.contains_key(tag.open.as_str())) {
+            let known = words.entry((&tag.open, &tag.word)).or_insert((0, BTreeSet::new(), *id, tag.span));
+            known.0 += 1;
+            known.1.insert(*id);
+        }
+    }
+    let mut words: Vec<_> = words.into_iter().collect();
+    // Of equals what opens before what closes.
+    words.sort_by_key(|((_, word), (uses, ..))| (std::cmp::Reverse(*uses), closed_by(word).is_some()));
+    let show = |(_, (uses, files, id, span)): (_, (usize, BTreeSet<SourceId>, SourceId, Span))| {
+        let template = site.get(id);
+        let first = Place { file: template.path.clone(), line: position(&template.source, span.start).line };
+        UnexplainedTag { text: preview(span.of(&template.source)), uses, files: files.len(), first }
+    };
+    words.into_iter().map(show).collect()
+}
+
+/// The word that a closing word closes.
+fn closed_by(word: &str) -> Option<&str> {
+    word.strip_prefix('/').or_else(|| word.strip_prefix("end")).map(|word| word.trim_start_matches('_'))
+}
+
+/// All text with one opening delimiter.
+#[derive(Default)]
+struct Notation<'a> {
+    uses: usize,
+    files: BTreeSet<SourceId>,
+    /// Files in which it occurs inside of tags.
+    in_tags: BTreeSet<SourceId>,
+    words: BTreeSet<&'a str>,
+}
+
+impl Notation<'_> {
+    /// Whether it is a notation, and no habit of the prose: brackets with a sign are, single brackets and
+    /// sigils if words in them are closed again, or if they occur inside of tags.
+    fn is_one(&self, open: &str) -> bool {
+        let closes = |word: &&str| closed_by(word).is_some_and(|opener| self.words.contains(opener));
+        let enough = self.uses >= FEWEST_USES && self.files.len() >= FEWEST_FILES;
+        enough
+            && (open.len() > 1
+                || self.words.iter().any(closes)
+                || self.in_tags.len() >= FEWEST_FILES && !matches!(open, "#" | "["))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::builtin;
+    use crate::site::{Settings, Site, SourceFile};
+
+    #[track_caller]
+    fn check(pages: &[&str], expected: &[&str]) {
+        let page = |(n, text): (usize, &&str)| {
+            SourceFile::new(format!("{n}.html"), format!("<html><body>{text}</body></html>"))
+        };
+        let site = Site::read(pages.iter().enumerate().map(page).collect(), builtin(), &Settings::default());
+        let found: Vec<String> =
+            site.survey(&[]).unexplained.iter().map(|tag| format!("{} {}/{}", tag.text, tag.uses, tag.files)).collect();
+        assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn notations_that_nobody_described_are_counted() {
+        let one = "{when user}<p>{print user.name}</p>{/when}";
+        check(&[one, one], &["{print user.name} 2/2", "{when user} 2/2", "{/when} 2/2"]);
+        check(
+            &["<p>[% moor quay %]</p>", "<p>[% moor a %] [% cast %]</p>"],
+            &["[% moor quay %] 2/2", "[% cast %] 1/1"],
+        );
+        check(&["~when(user)<p>~endwhen()", "~when(user)<p>~endwhen()"], &["~when(user) 2/2", "~endwhen() 2/2"]);
+    }
+
+    #[test]
+    fn prose_and_listings_hold_none() {
+        let text = "<p>crew@sea.example, see [note] and {sets}, f(x) costs $total(s) #tag(1) a[i] x^{ab}_{cd}</p>\
+             <pre>{% if a %} [% b %]</pre><script>a = {{b: 1}}; ~c(d)</script><style>p {color: red}</style><!-- {% x %} -->";
+        check(&[text, text, text], &[]);
+    }
+}
