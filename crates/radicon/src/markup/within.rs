@@ -133,7 +133,7 @@ fn statement(rest: &[u8]) -> usize {
         return 0;
     }
     let (mut depth, mut quote) = (0_usize, None);
-    let mut last = b',';
+    let mut last = b' ';
     for (at, &b) in rest.iter().enumerate() {
         match (quote, b) {
             (Some(open), _) => quote = (b != open).then_some(open),
