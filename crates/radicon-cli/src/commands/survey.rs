@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Write;
 
 use anyhow::Result;
+use radicon::text::Place;
 use radicon::{RepeatOptions, Role, Survey, repeats};
 
 use super::{is_json, json, load, out, problems};
@@ -111,17 +112,8 @@ fn unknown(survey: &Survey, out: &mut impl Write) -> Result<()> {
         count(survey.unknown.len(), "kind")
     );
     writeln!(out, "\n  {heading}")?;
-    let columns = [("tag", Align::Left), ("uses", Align::Right), ("files", Align::Right), ("first", Align::Left)];
-    let mut table = Table::new(&columns);
-    for tag in survey.unknown.iter().take(MOST) {
-        let first = format!("{}:{}", tag.first.file, tag.first.line);
-        table.row([tag.tag.clone(), number(tag.uses), number(tag.files), first]);
-    }
-    table.print(out)?;
-    if survey.unknown.len() > MOST {
-        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", survey.unknown.len() - MOST)?;
-    }
-    Ok(())
+    let tags = survey.unknown.iter().map(|tag| (tag.tag.as_str(), tag.uses, tag.files, &tag.first));
+    most_frequent("tag", tags.collect(), MOST, out)
 }
 
 /// Text like tags that no dialect explains, and the two ways on.
@@ -132,18 +124,29 @@ fn unexplained(survey: &Survey, out: &mut impl Write) -> Result<()> {
     }
     let uses = survey.unexplained.iter().map(|tag| tag.uses).sum();
     writeln!(out, "\n  {} that no dialect explains, read as text", count(uses, "tag-like text"))?;
-    let columns = [("text", Align::Left), ("uses", Align::Right), ("files", Align::Right), ("first", Align::Left)];
-    let mut table = Table::new(&columns);
-    for tag in survey.unexplained.iter().take(MOST) {
-        let first = format!("{}:{}", tag.first.file, tag.first.line);
-        table.row([tag.text.clone(), number(tag.uses), number(tag.files), first]);
-    }
-    table.print(out)?;
-    if survey.unexplained.len() > MOST {
-        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", survey.unexplained.len() - MOST)?;
-    }
+    let tags = survey.unexplained.iter().map(|tag| (tag.text.as_str(), tag.uses, tag.files, &tag.first));
+    most_frequent("text", tags.collect(), MOST, out)?;
     let ways = "If they are tags: `radicon dialect learn` looks for their meaning; a file in dialects/ describes them";
     Ok(writeln!(out, "  {ways}")?)
+}
+
+/// Tags with their uses, their files and the first place.
+fn most_frequent(
+    what: &'static str,
+    tags: Vec<(&str, usize, usize, &Place)>,
+    most: usize,
+    out: &mut impl Write,
+) -> Result<()> {
+    let columns = [(what, Align::Left), ("uses", Align::Right), ("files", Align::Right), ("first", Align::Left)];
+    let mut table = Table::new(&columns);
+    for (tag, uses, files, first) in tags.iter().take(most) {
+        table.row([(*tag).to_owned(), number(*uses), number(*files), format!("{}:{}", first.file, first.line)]);
+    }
+    table.print(out)?;
+    if tags.len() > most {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", tags.len() - most)?;
+    }
+    Ok(())
 }
 
 fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {

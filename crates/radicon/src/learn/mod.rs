@@ -32,7 +32,7 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Kind};
 use crate::markup::Constructs;
-use crate::site::{Kinds, Reading, Settings, Shown, SourceFile, by_suffix, holds_markup};
+use crate::site::{Kinds, Reading, Settings, SourceFile, by_suffix, holds_markup};
 use crate::text::Place;
 
 use corpus::{Corpus, Index};
@@ -145,18 +145,12 @@ pub(crate) fn may_learn(files: &[SourceFile], known: &[Arc<Dialect>]) -> bool {
 fn candidates(files: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
     let index = Index::new(files);
     let settings = Settings::default();
-    let mut kinds = Kinds::new(files, known, &settings);
-    let look = |file: &SourceFile| kinds.look(file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect();
-    let shown: Vec<Shown> = files.par_iter().map(look).collect();
-    files.iter().zip(&shown).for_each(|(file, shown)| kinds.count(&file.path, shown));
-    let read_in: FxHashMap<&str, usize> = files
-        .iter()
-        .zip(&shown)
-        .filter_map(|(file, shown)| match kinds.decide(file, shown) {
-            Reading::Template(Some(at)) => Some((file.path.as_str(), at)),
-            _ => None,
-        })
-        .collect();
+    let dialect_of = |(file, reading): (&'_ SourceFile, Reading)| match reading {
+        Reading::Template(Some(at)) => Some((file.path.clone(), at)),
+        _ => None,
+    };
+    let read_in: FxHashMap<String, usize> =
+        files.iter().zip(Kinds::read(files, known, &settings)).filter_map(dialect_of).collect();
     let mut found: Vec<Learned> = Vec::new();
     for (suffix, files) in by_suffix(files) {
         if !is_markup(&files) {

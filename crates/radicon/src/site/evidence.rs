@@ -265,31 +265,31 @@ enum Side {
     Sign,
 }
 
+impl Side {
+    /// What a byte belongs to; markup and other tags are none.
+    fn of(byte: Option<u8>) -> Self {
+        match byte {
+            None | Some(b'\n' | b'\r') => Side::Edge,
+            Some(b) if b.is_ascii_alphanumeric() || b >= 0x80 || b",.:".contains(&b) => Side::Word,
+            Some(_) => Side::Sign,
+        }
+    }
+}
+
 impl Around<'_> {
     fn before(&self, at: usize) -> Side {
         let start = self.items[at].span.start as usize;
         let blanks = self.source[..start].iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
         let end = start - blanks;
         let is_tag = at > 0 && self.items[at - 1].span.end as usize == end;
-        match self.source[..end].last() {
-            _ if is_tag => Side::Edge,
-            None | Some(b'\n' | b'\r' | b'>') => Side::Edge,
-            Some(b) if b.is_ascii_alphanumeric() || *b >= 0x80 || b",.:".contains(b) => Side::Word,
-            Some(_) => Side::Sign,
-        }
+        Side::of(self.source[..end].last().copied().filter(|&b| !is_tag && b != b'>'))
     }
 
     fn after(&self, at: usize) -> Side {
         let end = self.items[at].span.end as usize;
-        let blanks = self.source[end..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
-        let start = end + blanks;
+        let start = end + self.source[end..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
         let is_tag = self.items.get(at + 1).is_some_and(|next| next.span.start as usize == start);
-        match self.source.get(start) {
-            _ if is_tag => Side::Edge,
-            None | Some(b'\n' | b'\r' | b'<') => Side::Edge,
-            Some(b) if b.is_ascii_alphanumeric() || *b >= 0x80 || b",.:".contains(b) => Side::Word,
-            Some(_) => Side::Sign,
-        }
+        Side::of(self.source.get(start).copied().filter(|&b| !is_tag && b != b'<'))
     }
 
     /// The last tag of the pair that begins here, or the tag itself.

@@ -6,6 +6,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
 use super::evidence::{Evidence, FileNames};
@@ -109,8 +110,22 @@ impl<'a> Kinds<'a> {
         looked
     }
 
+    /// How files are read that show this; they must be all files.
+    pub(crate) fn readings(&mut self, files: &[SourceFile], shown: &[&Shown]) -> Vec<Reading> {
+        files.iter().zip(shown).for_each(|(file, shown)| self.count(&file.path, shown));
+        files.par_iter().zip(shown).map(|(file, shown)| self.decide(file, shown)).collect()
+    }
+
+    /// How each file is read.
+    pub(crate) fn read(files: &'a [SourceFile], dialects: &'a [Arc<Dialect>], settings: &'a Settings) -> Vec<Reading> {
+        let mut kinds = Self::new(files, dialects, settings);
+        let look = |file| kinds.look(file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect();
+        let shown: Vec<Shown> = files.par_iter().map(look).collect();
+        kinds.readings(files, &shown.iter().collect::<Vec<_>>())
+    }
+
     /// Counts what a file shows; all must be counted before any is decided.
-    pub(crate) fn count(&mut self, path: &str, shown: &Shown) {
+    fn count(&mut self, path: &str, shown: &Shown) {
         let Some(kind) = self.suffixes.get(path).and_then(|suffix| self.kinds.get_mut(suffix)) else { return };
         for (at, evidence) in shown {
             kind.structured[*at] += usize::from(evidence.structure > 0);
@@ -119,7 +134,7 @@ impl<'a> Kinds<'a> {
     }
 
     /// How a file is read.
-    pub(crate) fn decide(&self, file: &SourceFile, shown: &Shown) -> Reading {
+    fn decide(&self, file: &SourceFile, shown: &Shown) -> Reading {
         let path = file.path.as_str();
         if let Some(ruled) = self.ruled(path) {
             return Reading::Template(Some(ruled).filter(|_| unreadable(&file.bytes).is_none()));
@@ -241,19 +256,13 @@ mod tests {
     fn check(files: &[(&str, &str)], expected: &[&str]) {
         let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         let (dialects, settings) = (dialect::builtin(), Settings::default());
-        let mut kinds = Kinds::new(&files, dialects, &settings);
-        let shown: Vec<Shown> = files
-            .iter()
-            .map(|file| kinds.look(file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect())
-            .collect();
-        files.iter().zip(&shown).for_each(|(file, shown)| kinds.count(&file.path, shown));
-        let name = |(file, shown): (&SourceFile, &Shown)| match kinds.decide(file, shown) {
+        let name = |reading: Reading| match reading {
             Reading::Code => "code",
             Reading::Nothing => "nothing",
             Reading::Template(None) => "plain",
             Reading::Template(Some(at)) => dialects[at].name.as_str(),
         };
-        let found: Vec<&str> = files.iter().zip(&shown).map(name).collect();
+        let found: Vec<&str> = Kinds::read(&files, dialects, &settings).into_iter().map(name).collect();
         assert_eq!(found, expected, "{files:?}");
     }
 

@@ -156,19 +156,16 @@ impl Site {
     pub(super) fn namesake(&self, id: SourceId) -> Option<SourceId> {
         let own = self.get(id).path.as_str();
         let own_root = self.roots.iter().position(|root| beneath(own, &root.path).is_some_and(|name| !name.is_empty()));
-        let mut best: Option<((usize, bool, std::cmp::Reverse<usize>), SourceId)> = None;
-        for &other in self.by_name.get(file_name(own)).into_iter().flatten().filter(|&&other| other != id) {
-            for (at, root) in self.roots.iter().enumerate() {
-                let Some(name) = beneath(&self.get(other).path, &root.path) else { continue };
-                if own.strip_suffix(name).is_some_and(|start| start.is_empty() || start.ends_with('/')) {
-                    let rank = (name.len(), own_root.is_none_or(|own| at > own), std::cmp::Reverse(at));
-                    if best.is_none_or(|(known, _)| rank > known) {
-                        best = Some((rank, other));
-                    }
-                }
-            }
-        }
-        best.map(|(_, other)| other)
+        let others = self.by_name.get(file_name(own)).into_iter().flatten().copied().filter(|&other| other != id);
+        let ranked = others.flat_map(|other| {
+            self.roots.iter().enumerate().filter_map(move |(at, root)| {
+                let name = beneath(&self.get(other).path, &root.path)?;
+                let start = own.strip_suffix(name)?;
+                let after = own_root.is_none_or(|own| at > own);
+                (start.is_empty() || start.ends_with('/')).then_some((name.len(), after, std::cmp::Reverse(at), other))
+            })
+        });
+        ranked.max().map(|(.., other)| other)
     }
 
     /// The file of this name, in any folder, that is nearest to a folder.

@@ -27,7 +27,8 @@ use crate::markup::{Construct, Constructs};
 use crate::text::{Position, SourceId};
 
 pub(crate) use evidence::silent;
-pub(crate) use kinds::{Kinds, Reading, Shown, by_suffix, holds_markup};
+use kinds::Shown;
+pub(crate) use kinds::{Kinds, Reading, by_suffix, holds_markup};
 pub use lookup::Missing;
 pub(crate) use lookup::{beneath, folder};
 pub use mounts::Mount;
@@ -221,10 +222,7 @@ impl Site {
             }
         };
         let looked: Vec<(Shown, Vec<(usize, Constructs)>)> = files.par_iter().map(look).collect();
-        files.iter().zip(&looked).for_each(|(file, (shown, _))| kinds.count(&file.path, shown));
-        let readings: Vec<Reading> =
-            files.par_iter().zip(&looked).map(|(file, (shown, _))| kinds.decide(file, shown)).collect();
-        drop(kinds);
+        let readings = kinds.readings(&files, &looked.iter().map(|(shown, _)| shown).collect::<Vec<_>>());
         let (mut templates, mut code) = (Vec::new(), Vec::new());
         for ((file, (shown, read)), reading) in files.into_iter().zip(looked).zip(readings) {
             let dialect = match reading {

@@ -166,18 +166,19 @@ pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
         }
     }
     notations.retain(|open, notation| notation.is_one(open));
-    let mut words: BTreeMap<(&str, &str), (usize, BTreeSet<SourceId>, SourceId, Span)> = BTreeMap::new();
+    let mut words: BTreeMap<(&str, &str), Uses> = BTreeMap::new();
     for (id, tags) in &files {
         for tag in tags.iter().filter(|tag| notations.contains_key(tag.open.as_str())) {
-            let known = words.entry((&tag.open, &tag.word)).or_insert((0, BTreeSet::new(), *id, tag.span));
-            known.0 += 1;
-            known.1.insert(*id);
+            let first = (*id, tag.span);
+            let known = words.entry((&tag.open, &tag.word)).or_insert(Uses { uses: 0, files: BTreeSet::new(), first });
+            known.uses += 1;
+            known.files.insert(*id);
         }
     }
     let mut words: Vec<_> = words.into_iter().collect();
     // Of equals what opens before what closes.
-    words.sort_by_key(|((_, word), (uses, ..))| (std::cmp::Reverse(*uses), closed_by(word).is_some()));
-    let show = |(_, (uses, files, id, span)): (_, (usize, BTreeSet<SourceId>, SourceId, Span))| {
+    words.sort_by_key(|((_, word), uses)| (std::cmp::Reverse(uses.uses), closed_by(word).is_some()));
+    let show = |(_, Uses { uses, files, first: (id, span) })| {
         let template = site.get(id);
         let first = Place { file: template.path.clone(), line: position(&template.source, span.start).line };
         UnexplainedTag { text: preview(span.of(&template.source)), uses, files: files.len(), first }
@@ -188,6 +189,13 @@ pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
 /// The word that a closing word closes.
 fn closed_by(word: &str) -> Option<&str> {
     word.strip_prefix('/').or_else(|| word.strip_prefix("end")).map(|word| word.trim_start_matches('_'))
+}
+
+/// Where a word occurs.
+struct Uses {
+    uses: usize,
+    files: BTreeSet<SourceId>,
+    first: (SourceId, Span),
 }
 
 /// All text with one opening delimiter.
