@@ -116,7 +116,8 @@ pub(super) fn shows_structure(learned: &Learned, files: &[&SourceFile]) -> bool 
         (files.iter().map(|&file| file.clone()).collect(), [Arc::new(dialect)]);
     let settings = Settings::default();
     let kinds = Kinds::new(&files, &dialects, &settings);
-    let shows = |file: &&SourceFile| kinds.look(file).iter().any(|(_, evidence, _)| evidence.structure > 0);
-    let showing = files.par_iter().filter(shows).count();
+    let shows =
+        |(at, file): &(usize, &SourceFile)| kinds.look(*at, file).iter().any(|(_, evidence, _)| evidence.structure > 0);
+    let showing = files.par_iter().enumerate().filter(shows).count();
     showing >= FEWEST.max(files.len() / FEW_OF)
 }

@@ -152,7 +152,8 @@ fn candidates(files: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
     let read_in: FxHashMap<String, usize> =
         files.iter().zip(Kinds::read(files, known, &settings)).filter_map(dialect_of).collect();
     let mut found: Vec<Learned> = Vec::new();
-    for (suffix, files) in by_suffix(files) {
+    for (suffix, members) in by_suffix(files) {
+        let files: Vec<&SourceFile> = members.into_iter().map(|at| &files[at]).collect();
         if !is_markup(&files) {
             continue;
         }

@@ -18,6 +18,8 @@ pub(crate) struct Evidence {
     pub structure: usize,
     /// Tags that print a value, or that nobody described.
     pub tags: usize,
+    /// Outputs that are no values but commands, as in another notation with the same delimiters.
+    pub commands: usize,
     /// All tags but those in listings, and of a whole page those in scripts and style sheets.
     pub read: usize,
 }
@@ -31,6 +33,9 @@ impl Evidence {
         let items = &constructs.items;
         if items.is_empty() {
             return Self::default();
+        }
+        if items[0].kind == Kind::Parent && (Around { source, items, at: 0 }).is_at_head() {
+            return Self { structure: PARENT, read: items.len(), ..Self::default() };
         }
         let places = Places::find(source, items);
         let is_page = places.is_page;
@@ -66,15 +71,19 @@ impl Evidence {
                 | Kind::Slot
                 | Kind::Fill
                 | Kind::Set => usize::from(is_whole && spans()),
-                Kind::Output if is_value(item.expr.of(source)) && !around.is_in_formula() => {
-                    found.tags += 1;
+                Kind::Output => {
+                    if is_command(item.expr.of(source)) {
+                        found.commands += 1;
+                    } else if is_value(item.expr.of(source)) && !around.is_in_formula() {
+                        found.tags += 1;
+                    }
                     0
                 }
                 Kind::Other if starts_with_word(item.expr.of(source)) => {
                     found.tags += 1;
                     0
                 }
-                Kind::Output | Kind::Comment | Kind::Code | Kind::Other => 0,
+                Kind::Comment | Kind::Code | Kind::Other => 0,
             };
         }
         found
@@ -85,6 +94,20 @@ impl Evidence {
 fn is_value(expr: &[u8]) -> bool {
     let begins = expr.first().is_some_and(|b| b.is_ascii_alphabetic() || b"_$'\"@(".contains(b));
     begins && !expr.iter().any(|b| b"\\^".contains(b))
+}
+
+/// Whether an expression is a command with arguments, or begins with the sign of one: no value is written so.
+fn is_command(expr: &[u8]) -> bool {
+    const OPERATORS: [&[u8]; 8] = [b"if", b"else", b"and", b"or", b"not", b"in", b"is", b"unless"];
+    if expr.first().is_some_and(|b| b"#/>^!&*=".contains(b)) {
+        return true;
+    }
+    let letters = expr.iter().take_while(|b| b.is_ascii_alphanumeric() || b"_-".contains(b)).count();
+    let rest = expr[letters..].trim_ascii_start();
+    let has_blank = letters > 0 && rest.len() < expr.len() - letters;
+    let begins = rest.first().is_some_and(|b| b.is_ascii_alphabetic() || b"_.$'\"@".contains(b));
+    let next = &rest[..rest.iter().take_while(|b| b.is_ascii_alphabetic()).count()];
+    has_blank && begins && (OPERATORS[0] == &expr[..letters] || !OPERATORS.contains(&next))
 }
 
 fn starts_with_word(text: &[u8]) -> bool {
@@ -388,6 +411,24 @@ mod tests {
         shows("<html><body>\n{% include 'nav.html' %}\n</body>", true, 0);
         shows("<p>{% if a %}1{% endif %}</p>", true, 0);
         shows("<html><title>{{ page.title }}</title><a href=\"{{ url }}\">{% asset 'x' %}</a></html>", false, 3);
+    }
+
+    #[test]
+    fn commands_are_no_values() {
+        for (expr, command) in [
+            ("page.title", false),
+            ("a if b else c", false),
+            ("title | upper", false),
+            ("f('x')", false),
+            ("a is b", false),
+            ("if .Title", true),
+            ("template \"nav\" .", true),
+            ("#each rows", true),
+            ("> nav", true),
+            ("/if", true),
+        ] {
+            assert_eq!(is_command(expr.as_bytes()), command, "{expr}");
+        }
     }
 
     #[test]

@@ -21,6 +21,9 @@ const FOREIGN_SHARE: usize = 3;
 /// Where no file shows structure, at least one in so many must print values.
 const PRINTING_SHARE: usize = 2;
 
+/// There, so many values must stand against one output that is a command: else it is another notation.
+const VALUES_PER_COMMAND: usize = 10;
+
 /// At least one in so many files of a kind must hold markup, or the kind is application code. Few need
 /// to: templates may hold nothing but tags, and [`FOREIGN_SHARE`] decides.
 const MARKUP_SHARE: usize = 10;
@@ -50,14 +53,17 @@ pub(crate) struct Kinds<'a> {
     dialects: &'a [Arc<Dialect>],
     settings: &'a Settings,
     names: FileNames<'a>,
-    /// For each file, by its path, its suffix.
-    suffixes: FxHashMap<&'a str, &'a str>,
-    kinds: BTreeMap<&'a str, Kind>,
+    /// For each file its kind.
+    of: Vec<usize>,
+    kinds: Vec<Kind>,
+    /// The rules of the settings name dialects.
+    has_rules: bool,
 }
 
 /// The files of one suffix.
-#[derive(Default)]
 struct Kind {
+    /// They have none.
+    is_bare: bool,
     /// Those that count: of files without a suffix only those that hold markup.
     files: usize,
     is_markup: bool,
@@ -65,38 +71,42 @@ struct Kind {
     structured: Vec<usize>,
     /// For each dialect the files that show anything.
     showing: Vec<usize>,
+    /// For each dialect the tags that print values, and those that only look like it.
+    printing: Vec<(usize, usize)>,
 }
 
 impl<'a> Kinds<'a> {
     pub(crate) fn new(files: &'a [SourceFile], dialects: &'a [Arc<Dialect>], settings: &'a Settings) -> Self {
-        let mut suffixes = FxHashMap::default();
-        let mut kinds = BTreeMap::new();
-        for (suffix, files) in by_suffix(files) {
-            let marked = files.iter().filter(|file| holds_markup(&file.bytes)).count();
-            let counting = if suffix.is_empty() { marked } else { files.len() };
-            kinds.insert(
-                suffix,
-                Kind {
-                    files: counting,
-                    is_markup: marked * MARKUP_SHARE >= counting,
-                    structured: vec![0; dialects.len()],
-                    showing: vec![0; dialects.len()],
-                },
-            );
-            suffixes.extend(files.into_iter().map(|file| (file.path.as_str(), suffix)));
+        let mut of = vec![0; files.len()];
+        let mut kinds = Vec::new();
+        for (suffix, members) in by_suffix(files) {
+            let marked = members.iter().filter(|&&at| holds_markup(&files[at].bytes)).count();
+            let counting = if suffix.is_empty() { marked } else { members.len() };
+            members.into_iter().for_each(|at| of[at] = kinds.len());
+            kinds.push(Kind {
+                is_bare: suffix.is_empty(),
+                files: counting,
+                is_markup: marked * MARKUP_SHARE >= counting,
+                structured: vec![0; dialects.len()],
+                showing: vec![0; dialects.len()],
+                printing: vec![(0, 0); dialects.len()],
+            });
         }
-        Self { dialects, settings, names: FileNames::of(files.iter().map(|file| file.path.as_str())), suffixes, kinds }
+        let names = FileNames::of(files.iter().map(|file| file.path.as_str()));
+        let has_rules = settings.folders.iter().any(|rule| rule.dialect.is_some());
+        Self { dialects, settings, names, of, kinds, has_rules }
     }
 
     /// Reads a file in every dialect that it may be written in: what it shows of each, with its constructs.
-    pub(crate) fn look(&self, file: &SourceFile) -> Vec<(usize, Evidence, Constructs)> {
+    pub(crate) fn look(&self, at: usize, file: &SourceFile) -> Vec<(usize, Evidence, Constructs)> {
         if unreadable(&file.bytes).is_some() {
             return Vec::new();
         }
         let ruled = self.ruled(&file.path);
+        let kind = &self.kinds[self.of[at]];
         let may_be = |at: usize, dialect: &Dialect| match ruled {
             Some(ruled) => ruled == at,
-            None => dialect.fits(&file.path) || dialect.by_content && self.may_be_template(file),
+            None => dialect.fits(&file.path) || dialect.by_content && kind.may_hold(file),
         };
         let mut looked = Vec::new();
         for (at, dialect) in self.dialects.iter().enumerate() {
@@ -112,37 +122,32 @@ impl<'a> Kinds<'a> {
 
     /// How files are read that show this; they must be all files.
     pub(crate) fn readings(&mut self, files: &[SourceFile], shown: &[&Shown]) -> Vec<Reading> {
-        files.iter().zip(shown).for_each(|(file, shown)| self.count(&file.path, shown));
-        files.par_iter().zip(shown).map(|(file, shown)| self.decide(file, shown)).collect()
+        for (&kind, shown) in self.of.iter().zip(shown) {
+            self.kinds[kind].count(shown);
+        }
+        let kinds = self.of.par_iter().map(|&kind| &self.kinds[kind]);
+        files.par_iter().zip(shown).zip(kinds).map(|((file, shown), kind)| self.decide(file, shown, kind)).collect()
     }
 
     /// How each file is read.
     pub(crate) fn read(files: &'a [SourceFile], dialects: &'a [Arc<Dialect>], settings: &'a Settings) -> Vec<Reading> {
         let mut kinds = Self::new(files, dialects, settings);
-        let look = |file| kinds.look(file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect();
-        let shown: Vec<Shown> = files.par_iter().map(look).collect();
+        let look =
+            |(at, file)| kinds.look(at, file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect::<Shown>();
+        let shown: Vec<Shown> = files.par_iter().enumerate().map(look).collect();
         kinds.readings(files, &shown.iter().collect::<Vec<_>>())
     }
 
-    /// Counts what a file shows; all must be counted before any is decided.
-    fn count(&mut self, path: &str, shown: &Shown) {
-        let Some(kind) = self.suffixes.get(path).and_then(|suffix| self.kinds.get_mut(suffix)) else { return };
-        for (at, evidence) in shown {
-            kind.structured[*at] += usize::from(evidence.structure > 0);
-            kind.showing[*at] += usize::from(evidence.structure + evidence.tags > 0);
-        }
-    }
-
     /// How a file is read.
-    fn decide(&self, file: &SourceFile, shown: &Shown) -> Reading {
+    fn decide(&self, file: &SourceFile, shown: &Shown, kind: &Kind) -> Reading {
         let path = file.path.as_str();
         if let Some(ruled) = self.ruled(path) {
             return Reading::Template(Some(ruled).filter(|_| unreadable(&file.bytes).is_none()));
         }
-        let best = shown.iter().filter(|(at, evidence)| self.accepts(path, *at, evidence));
+        let best = shown.iter().filter(|(at, evidence)| kind.accepts(self.dialects[*at].fits(path), *at, evidence));
         // Of equals the first.
         let best = best.rev().max_by_key(|(_, evidence)| *evidence).map(|(at, _)| *at);
-        if let Some(best) = best.or_else(|| self.by_name(file)).or_else(|| self.by_kind(file)) {
+        if let Some(best) = best.or_else(|| self.by_name(file)).or_else(|| self.by_kind(file, kind)) {
             return Reading::Template(Some(best));
         }
         if dialect::plain().fits(path) {
@@ -152,18 +157,6 @@ impl<'a> Kinds<'a> {
         } else {
             Reading::Code
         }
-    }
-
-    /// Whether what a file shows of a dialect is enough.
-    fn accepts(&self, path: &str, at: usize, evidence: &Evidence) -> bool {
-        let Some(kind) = self.suffixes.get(path).and_then(|suffix| self.kinds.get(suffix)) else { return false };
-        if !self.dialects[at].fits(path) {
-            return kind.is_written_in(at);
-        }
-        let printing = kind.showing[at] > usize::from(kind.files > 1)
-            && kind.showing[at] * PRINTING_SHARE >= kind.files
-            && evidence.tags > 0;
-        evidence.structure > 0 || kind.structured[at] > 0 && evidence.read > 0 || printing
     }
 
     /// A path that only dialects of the site's own fit says enough.
@@ -176,26 +169,19 @@ impl<'a> Kinds<'a> {
     }
 
     /// A file without tags is a template among templates of its own suffix.
-    fn by_kind(&self, file: &SourceFile) -> Option<usize> {
-        let kind = self.kinds.get(self.suffixes.get(file.path.as_str())?)?;
+    fn by_kind(&self, file: &SourceFile, kind: &Kind) -> Option<usize> {
         let is_own = |(at, dialect): &(usize, &Arc<Dialect>)| {
-            dialect.by_content && kind.is_written_in(*at) && !dialect.fits(&file.path) && self.may_be_template(file)
+            dialect.by_content && kind.is_written_in(*at) && !dialect.fits(&file.path) && kind.may_hold(file)
         };
         let of_most = self.dialects.iter().enumerate().filter(is_own).max_by_key(|(at, _)| kind.structured[*at]);
         of_most.filter(|_| unreadable(&file.bytes).is_none()).map(|(at, _)| at)
     }
 
-    /// Whether a file of a suffix that no dialect names may be a template at all.
-    fn may_be_template(&self, file: &SourceFile) -> bool {
-        match self.suffixes.get(file.path.as_str()) {
-            Some(&"") => holds_markup(&file.bytes),
-            Some(suffix) => self.kinds.get(suffix).is_some_and(|kind| kind.is_markup),
-            None => false,
-        }
-    }
-
     /// The dialect that a rule of the settings gives to a path.
     fn ruled(&self, path: &str) -> Option<usize> {
+        if !self.has_rules {
+            return None;
+        }
         let rules = folders::rules_for(&self.settings.folders, path);
         let wanted = rules.iter().find_map(|rule| rule.dialect.as_deref())?;
         self.dialects.iter().position(|dialect| dialect.name == wanted)
@@ -203,6 +189,34 @@ impl<'a> Kinds<'a> {
 }
 
 impl Kind {
+    /// Counts what a file shows; all must be counted before any is decided.
+    fn count(&mut self, shown: &Shown) {
+        for (at, evidence) in shown {
+            self.structured[*at] += usize::from(evidence.structure > 0);
+            self.showing[*at] += usize::from(evidence.structure + evidence.tags > 0);
+            self.printing[*at].0 += evidence.tags;
+            self.printing[*at].1 += evidence.commands;
+        }
+    }
+
+    /// Whether what a file shows of a dialect is enough, where its name fits the dialect and where not.
+    fn accepts(&self, fits: bool, at: usize, evidence: &Evidence) -> bool {
+        if !fits {
+            return self.is_written_in(at);
+        }
+        let (values, commands) = self.printing[at];
+        let printing = commands * VALUES_PER_COMMAND <= values
+            && self.showing[at] > usize::from(self.files > 1)
+            && self.showing[at] * PRINTING_SHARE >= self.files
+            && evidence.tags > 0;
+        evidence.structure > 0 || self.structured[at] > 0 && evidence.read > 0 || printing
+    }
+
+    /// Whether a file of a suffix that no dialect names may be a template at all.
+    fn may_hold(&self, file: &SourceFile) -> bool {
+        if self.is_bare { holds_markup(&file.bytes) } else { self.is_markup }
+    }
+
     /// Whether files of a suffix that a dialect does not name are written in it.
     fn is_written_in(&self, at: usize) -> bool {
         self.structured[at] > 0 && self.structured[at] * FOREIGN_SHARE >= self.files
@@ -216,9 +230,9 @@ pub(crate) fn holds_markup(bytes: &[u8]) -> bool {
         && memchr::memchr_iter(b'<', head).count() * BYTES_PER_TAG >= head.len()
 }
 
-/// Files by their suffix. A suffix of several parts is one where many files have it: `a.b.html`
-/// may be a name with a dot, too.
-pub(crate) fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<&SourceFile>> {
+/// Files, by their indices, by their suffix. A suffix of several parts is one where many files have it:
+/// `a.b.html` may be a name with a dot, too.
+pub(crate) fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<usize>> {
     let name = |file: &'_ SourceFile| file.path.rfind('/').map_or(0, |at| at + 1);
     let long = |file: &SourceFile| file.path[name(file)..].find('.').map_or(file.path.len(), |at| name(file) + at);
     let short = |file: &SourceFile| file.path[name(file)..].rfind('.').map_or(file.path.len(), |at| name(file) + at);
@@ -229,11 +243,11 @@ pub(crate) fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<&SourceFile>
             *counts.entry(&file.path[long(file)..]).or_default() += 1;
         }
     }
-    let mut suffixes: BTreeMap<&str, Vec<&SourceFile>> = BTreeMap::new();
-    for file in files {
+    let mut suffixes: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (at, file) in files.iter().enumerate() {
         let (long, short) = (&file.path[long(file)..], &file.path[short(file)..]);
         let suffix = if counts[long] * 10 >= counts[short] * 3 { long } else { short };
-        suffixes.entry(suffix).or_default().push(file);
+        suffixes.entry(suffix).or_default().push(at);
     }
     suffixes
 }
@@ -275,6 +289,8 @@ mod tests {
             &[("a.html", printing), ("b.html", page), ("c.html", "<p>{% if a %}b{% endif %}</p>")],
             &["brace-percent", "plain", "brace-percent"],
         );
+        let other = "<html><h1>{{ title }}</h1>{{ if .user }}<p>{{ name }}</p>{{ end }}</html>";
+        check(&[("a.html", other), ("b.html", other)], &["plain"; 2]);
         check(
             &[("a.html", "<pre>{{ x }} {% y %}</pre>"), ("b.html", "{% if a %}{% endif %}")],
             &["plain", "brace-percent"],

@@ -124,6 +124,15 @@ pub enum Role {
     Marker,
 }
 
+/// A file that was looked at.
+struct Looked {
+    shown: Shown,
+    /// What was read of it, by the indices of dialects.
+    read: Vec<(usize, Constructs)>,
+    /// The template that it was before, if it has not changed.
+    before: Option<Template>,
+}
+
 /// A template as it was read before, and what its file showed of the dialects.
 #[derive(Clone, Debug)]
 pub(crate) struct Known {
@@ -213,18 +222,21 @@ impl Site {
         let before = |file: &SourceFile| {
             known.as_ref()?.get(&file.path).filter(|known| known.template.source[..] == file.bytes[..])
         };
-        let look = |file: &SourceFile| match before(file) {
-            Some(known) => (known.shown.clone(), Vec::new()),
+        let look = |(at, file): (usize, &SourceFile)| match before(file) {
+            Some(known) => {
+                Looked { shown: known.shown.clone(), read: Vec::new(), before: Some(known.template.clone()) }
+            }
             None => {
-                let looked = kinds.look(file);
+                let looked = kinds.look(at, file);
                 let shown = looked.iter().map(|(at, evidence, _)| (*at, *evidence)).collect();
-                (shown, looked.into_iter().map(|(at, _, constructs)| (at, constructs)).collect())
+                let read = looked.into_iter().map(|(at, _, constructs)| (at, constructs)).collect();
+                Looked { shown, read, before: None }
             }
         };
-        let looked: Vec<(Shown, Vec<(usize, Constructs)>)> = files.par_iter().map(look).collect();
-        let readings = kinds.readings(&files, &looked.iter().map(|(shown, _)| shown).collect::<Vec<_>>());
+        let looked: Vec<Looked> = files.par_iter().enumerate().map(look).collect();
+        let readings = kinds.readings(&files, &looked.iter().map(|looked| &looked.shown).collect::<Vec<_>>());
         let (mut templates, mut code) = (Vec::new(), Vec::new());
-        for ((file, (shown, read)), reading) in files.into_iter().zip(looked).zip(readings) {
+        for ((file, looked), reading) in files.into_iter().zip(looked).zip(readings) {
             let dialect = match reading {
                 Reading::Code => {
                     code.push(file);
@@ -233,20 +245,16 @@ impl Site {
                 Reading::Nothing => continue,
                 Reading::Template(at) => at,
             };
-            let constructs = read.into_iter().find(|(at, _)| Some(*at) == dialect).map(|(_, constructs)| constructs);
-            let dialect = dialect.map_or_else(dialect::plain, |at| Arc::clone(&dialects[at]));
-            let same = known.as_ref().and_then(|known| known.get(&file.path)).filter(|known| {
-                known.template.source[..] == file.bytes[..] && Arc::ptr_eq(&known.template.dialect, &dialect)
-            });
-            let template = match same {
-                Some(known) => known.template.clone(),
-                None => {
-                    let constructs = constructs.unwrap_or_else(|| Constructs::read(&file.bytes, &dialect));
-                    Template::new(file, dialect, constructs)
-                }
-            };
+            let own = dialect.map_or_else(dialect::plain, |at| Arc::clone(&dialects[at]));
+            if let Some(before) = looked.before.filter(|before| Arc::ptr_eq(&before.dialect, &own)) {
+                templates.push(before);
+                continue;
+            }
+            let read = looked.read.into_iter().find(|(at, _)| Some(*at) == dialect).map(|(_, constructs)| constructs);
+            let constructs = read.unwrap_or_else(|| Constructs::read(&file.bytes, &own));
+            let template = Template::new(file, own, constructs);
             if let Some(known) = &mut known {
-                known.insert(template.path.clone(), Known { template: template.clone(), shown });
+                known.insert(template.path.clone(), Known { template: template.clone(), shown: looked.shown });
             }
             templates.push(template);
         }
