@@ -11,7 +11,7 @@ use rustc_hash::{FxHashMap, FxHasher};
 
 use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
 use crate::dialect::{self, Dialect};
-use crate::learn::{Learned, learn, may_learn};
+use crate::learn::{Learned, learn, learn_like};
 use crate::site::{Known, Problem, ProblemKind, Settings, Site, SourceFile};
 
 /// Files of application code above this size, in bytes, are not searched for
@@ -186,8 +186,8 @@ const GLANCE_BYTES: usize = 4 << 20;
 fn learn_unknown(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Vec<Learned> {
     let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
     let step = files.len().div_ceil(GLANCE).max(bytes.div_ceil(GLANCE_BYTES)).max(1);
-    if step > 1 && !may_learn(&files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects) {
-        return Vec::new();
+    if step > 1 {
+        return learn_like(files, &files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects);
     }
     learn(files, dialects, &[])
 }

@@ -99,7 +99,31 @@ pub(super) fn keep_what_helps(learned: Learned, files: &[SourceFile], dialects: 
             kept.pop();
         }
     }
-    Some(Learned { text: text_with(known, &kept), forms: kept, ..learned })
+    Some(Learned { forms: kept, ..learned })
+}
+
+/// A known dialect with one more form.
+pub(super) fn extension(name: &str, dialects: &[Arc<Dialect>], form: LearnedForm) -> Option<Learned> {
+    let known = dialects.iter().find(|dialect| dialect.name == name)?;
+    Some(Learned {
+        name: name.to_owned(),
+        files: known.files.patterns().to_vec(),
+        extends: Some(name.to_owned()),
+        forms: vec![form],
+        questions: Vec::new(),
+        settled: Vec::new(),
+        text: String::new(),
+        settings: String::new(),
+        trailing: Vec::new(),
+    })
+}
+
+/// Writes the file of a dialect that extends a known one.
+pub(super) fn write_forms(learned: &mut Learned, dialects: &[Arc<Dialect>]) {
+    if let Some(known) = dialects.iter().find(|dialect| Some(&dialect.name) == learned.extends.as_ref()) {
+        learned.forms.sort_by_key(|form| Kind::ALL.iter().position(|kind| *kind == form.kind));
+        learned.text = text_with(known, &learned.forms);
+    }
 }
 
 fn text_with(known: &Dialect, forms: &[LearnedForm]) -> String {

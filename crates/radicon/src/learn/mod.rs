@@ -13,6 +13,7 @@ mod gate;
 mod heads;
 mod meaning;
 mod notations;
+mod own_words;
 mod pairs;
 mod parents;
 mod pieces;
@@ -37,6 +38,7 @@ use crate::text::Place;
 
 use corpus::{Corpus, Index};
 use meaning::{Reasoner, Trust};
+use own_words::Look;
 use tags::{Notation, Style, Tag};
 
 /// How sure a form is.
@@ -125,20 +127,45 @@ struct Known {
 /// that templates alone cannot show: line ends after tags, loose content, blocks
 /// that stand twice.
 pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile]) -> Vec<Learned> {
+    learn_some(files, known, rendered, May { notations: true, words: true })
+}
+
+/// What there may be to learn.
+#[derive(Clone, Copy)]
+struct May {
+    /// Tags that no dialect describes.
+    notations: bool,
+    /// What a known dialect says in words of the site's own.
+    words: bool,
+}
+
+/// Learns from all of a site's files what some of them show that there may be.
+pub(crate) fn learn_like(files: &[SourceFile], some: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
+    let words = !own_words::find(some, known, Look::Sample).is_empty();
+    learn_some(files, known, &[], May { notations: !candidates(some, known).is_empty(), words })
+}
+
+fn learn_some(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile], may: May) -> Vec<Learned> {
     let helps = |learned: Learned| match learned.extends {
         Some(_) => gate::keep_what_helps(learned, files, known),
         None => Some(learned),
     };
-    let mut found: Vec<Learned> = candidates(files, known).into_iter().filter_map(helps).collect();
+    let candidates = if may.notations { candidates(files, known) } else { Vec::new() };
+    let mut found: Vec<Learned> = candidates.into_iter().filter_map(helps).collect();
+    let words = if may.words { own_words::find(files, known, Look::Whole) } else { Vec::new() };
+    for (name, form) in words {
+        match found.iter_mut().find(|learned| learned.extends.as_deref() == Some(name.as_str())) {
+            Some(learned) => learned.forms.push(form),
+            None => found.extend(gate::extension(&name, known, form)),
+        }
+    }
+    for learned in found.iter_mut().filter(|learned| learned.extends.is_some()) {
+        gate::write_forms(learned, known);
+    }
     for learned in &mut found {
         rendered::settle(learned, files, rendered);
     }
     found
-}
-
-/// Whether some of a site's files show that there may be something to learn from all.
-pub(crate) fn may_learn(files: &[SourceFile], known: &[Arc<Dialect>]) -> bool {
-    !candidates(files, known).is_empty()
 }
 
 /// What may be learned, before it is tried on the site.

@@ -165,7 +165,7 @@ fn name(group: &Group<'_>) -> String {
 }
 
 /// A text in TOML's quotes: literal ones where that can be.
-fn quote(text: &str) -> String {
+pub(super) fn quote(text: &str) -> String {
     if text.contains('\'') || text.chars().any(char::is_control) {
         format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
     } else if text.contains(['\\', '"']) {

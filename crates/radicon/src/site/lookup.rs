@@ -152,20 +152,33 @@ impl Site {
     }
 
     /// The file of the same name in the next root: the one that a template means which names itself.
-    /// Of the names under which others are found the longest that its own path ends with counts.
-    pub(super) fn namesake(&self, id: SourceId) -> Option<SourceId> {
+    /// Of the names under which others are found the longest that its own path ends with counts. Folders that
+    /// are called like a root are roots here, too: files that hide others need name none.
+    pub(crate) fn namesake(&self, id: SourceId) -> Option<SourceId> {
         let own = self.get(id).path.as_str();
-        let own_root = self.roots.iter().position(|root| beneath(own, &root.path).is_some_and(|name| !name.is_empty()));
+        let root_of = |path: &str| self.roots.iter().position(|root| beneath(path, &root.path).is_some());
+        let own_root = root_of(own);
         let others = self.by_name.get(file_name(own)).into_iter().flatten().copied().filter(|&other| other != id);
-        let ranked = others.flat_map(|other| {
-            self.roots.iter().enumerate().filter_map(move |(at, root)| {
-                let name = beneath(&self.get(other).path, &root.path)?;
-                let start = own.strip_suffix(name)?;
-                let after = own_root.is_none_or(|own| at > own);
-                (start.is_empty() || start.ends_with('/')).then_some((name.len(), after, std::cmp::Reverse(at), other))
-            })
+        let ranked = others.filter_map(|other| {
+            let path = self.get(other).path.as_str();
+            let name = self
+                .names_in_roots(path)
+                .filter(|name| self.names_in_roots(own).any(|own| own == *name))
+                .max_by_key(|name| name.len())?;
+            let root = root_of(path).unwrap_or(usize::MAX);
+            Some((name.len(), own_root.is_none_or(|own| root > own), std::cmp::Reverse(root), other))
         });
         ranked.max().map(|(.., other)| other)
+    }
+
+    /// The rest of a path behind each root, and behind each folder that is called like one.
+    fn names_in_roots<'p>(&self, path: &'p str) -> impl Iterator<Item = &'p str> {
+        let in_roots: Vec<&str> = self.roots.iter().filter_map(|root| beneath(path, &root.path)).collect();
+        let is_called =
+            |folder: &str| !folder.is_empty() && self.roots.iter().any(|root| file_name(&root.path) == folder);
+        let folders = path.match_indices('/').filter(|(at, _)| is_called(file_name(&path[..*at])));
+        let called: Vec<&str> = folders.map(|(at, _)| &path[at + 1..]).collect();
+        in_roots.into_iter().chain(called)
     }
 
     /// The file of this name, in any folder, that is nearest to a folder.
