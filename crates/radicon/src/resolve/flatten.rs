@@ -1,16 +1,16 @@
 //! Flattening: a page put together, with the origin of every stretch.
 
+mod includes;
+
 use std::rc::Rc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::arguments::Arguments;
-use super::chain::describe_missing;
 use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
 use super::scope::Scope;
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
 use crate::dialect::{Kind, Loose, Part, Values};
-use crate::markup::{ALONE, Construct, Inside, NO_TAG};
+use crate::markup::{ALONE, Construct};
 use crate::site::Site;
 use crate::text::{SourceId, Span, is_blank};
 
@@ -453,129 +453,6 @@ impl Flattener<'_> {
         self.active.pop();
     }
 
-    /// Splices an include or a wrap behind `text`; `false` if it stays as it is.
-    fn include(&mut self, source: SourceId, at: usize, text: Span, frame: &Frame) -> bool {
-        let template = self.site.get(source);
-        let item = &template.constructs.items[at];
-        let target = match self.site.links(source).target(at as u32) {
-            Some(Ok(id)) => Some(*id),
-            _ => None,
-        };
-        let name = if item.name.is_empty() { item.target } else { item.name };
-        let part = if item.name.is_empty() && target.is_some() {
-            None
-        } else {
-            self.part(name.of(&template.source), target, frame, source)
-        };
-        let arguments = Arguments::read(&template.source, item.expr, &template.dialect.rules);
-        let splice = match (target, part) {
-            (_, Some(part)) => Splice::Part(part),
-            (Some(id), None) if item.name.is_empty() => Splice::Template(id),
-            _ if arguments.optional => {
-                self.copy(source, text, frame);
-                return true;
-            }
-            _ => {
-                self.unresolved(source, at);
-                return false;
-            }
-        };
-        let file = match splice {
-            Splice::Template(id) => id,
-            Splice::Part(part) => part.source,
-        };
-        if item.inside == Inside::Expression {
-            let message =
-                format!("`{}` is called inside an expression; kept as it is", item.span.text(&template.source));
-            self.flat.problems.push(template.problem(item.span.start, message));
-            return false;
-        }
-        if self.too_deep((source, at))
-            || (matches!(splice, Splice::Template(_)) && self.includes_itself(source, item, file))
-        {
-            return false;
-        }
-        self.copy(source, text, frame);
-        // Of several statements in a tag those before it and those behind it get tags of their own.
-        if let Inside::Statement { close, .. } = item.inside {
-            self.copy(source, close, frame);
-        }
-        let via = Via::Include(source, at as u32);
-        let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone()).map(Rc::new);
-        let start = (self.flat.bytes.len(), self.flat.stretches.len());
-        let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner != ALONE && item.tag != NO_TAG)
-            .then(|| {
-                Rc::new(Wrapped { source, opener: at as u32, frame: frame.clone(), including: self.including.len() })
-            });
-        let inner_scope = scope.clone().or_else(|| frame.scope.clone());
-        self.active.push(via);
-        match splice {
-            Splice::Template(id) => {
-                self.including.push(id);
-                self.template(id, via, inner_scope, wrap);
-                self.including.pop();
-            }
-            Splice::Part(part) if self.active.contains(&Via::Block(part)) => {
-                let message = format!("the part `{}` includes itself", block_name(self.site, part));
-                self.flat.problems.push(template.problem(item.span.start, message));
-            }
-            Splice::Part(part) => {
-                self.active.push(Via::Block(part));
-                let inner = Frame {
-                    block: None,
-                    loose: false,
-                    via: Via::Block(part),
-                    scope: inner_scope,
-                    wrap,
-                    ..frame.clone()
-                };
-                let span = self.site.get(part.source).inner(part.construct);
-                self.content(part.source, span, part.construct as usize + 1, &inner);
-                self.active.pop();
-            }
-        }
-        self.active.pop();
-        if let Some(scope) = scope.filter(|scope| scope.used.get()) {
-            if scope.takes_names() {
-                self.note_names(source, item, frame);
-            }
-            self.mark_scope(source, item, &scope, start, via);
-        }
-        if let Inside::Statement { open, .. } = item.inside {
-            self.copy(source, open, frame);
-        }
-        true
-    }
-
-    /// The named fragment that an include means: of the file it names, of the
-    /// chain, of its own file, or of any file.
-    fn part(&self, name: &[u8], file: Option<SourceId>, frame: &Frame, source: SourceId) -> Option<Definition> {
-        let all = self.site.parts(name);
-        let of = |id: SourceId| all.iter().find(|(part, _)| *part == id);
-        let found = match file {
-            Some(file) => of(file),
-            None => frame.chain.levels.iter().chain([&source]).find_map(|&id| of(id)).or(all.first()),
-        };
-        found.map(|&(source, construct)| Definition { source, construct })
-    }
-
-    /// Says why an include stays as it is.
-    fn unresolved(&mut self, source: SourceId, at: usize) {
-        let template = self.site.get(source);
-        let item = &template.constructs.items[at];
-        let written = item.target.text(&template.source);
-        let message = match self.site.links(source).target(at as u32) {
-            Some(Err(missing)) => describe_missing(&written, missing),
-            Some(Ok(file)) => {
-                let name = item.name.text(&template.source);
-                format!("{} defines no part `{name}`", self.site.get(*file).path)
-            }
-            None if item.dynamic => format!("the included name `{written}` is an expression; kept as it is"),
-            None => format!("no file defines the part `{}`", item.name.text(&template.source)),
-        };
-        self.flat.problems.push(template.problem(item.span.start, message));
-    }
-
     fn too_deep(&mut self, (source, at): (SourceId, usize)) -> bool {
         self.splices += 1;
         self.full |= self.splices > MAX_SPLICES;
@@ -587,21 +464,6 @@ impl Flattener<'_> {
             self.flat.problems.push(template.problem(template.constructs.items[at].span.start, message));
         }
         deep
-    }
-
-    /// Whether following an include would come round to a file that is being included.
-    fn includes_itself(&mut self, source: SourceId, item: &Construct, target: SourceId) -> bool {
-        let Some(start) = self.including.iter().position(|&active| active == target) else { return false };
-        let at = self.site.get(source).constructs.items.iter().position(|known| known.span == item.span);
-        if at.is_some_and(|at| self.site.get(source).within_controls()[at]) {
-            // A condition ends the round when the page is rendered.
-            return true;
-        }
-        let round = self.including[start..].iter().chain([&target]);
-        let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
-        let message = format!("the includes come round to themselves: {}", names.join(" -> "));
-        self.flat.problems.push(self.site.get(source).problem(item.span.start, message));
-        true
     }
 
     fn copy(&mut self, source: SourceId, span: Span, frame: &Frame) {
@@ -622,12 +484,6 @@ impl Flattener<'_> {
         self.flat.bytes.extend_from_slice(bytes);
         self.flat.stretches.push(Stretch { at: at as u32, source, span, via });
     }
-}
-
-/// What an include splices.
-enum Splice {
-    Template(SourceId),
-    Part(Definition),
 }
 
 /// The closer of the pair that a branch divides.
