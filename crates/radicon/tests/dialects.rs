@@ -83,6 +83,27 @@ fn any_quote_and_any_white_space_is_read() {
 }
 
 #[test]
+fn a_target_without_quotes_ends_where_arguments_begin() {
+    let text = "name = 't'\nfiles = ['*']\n[forms]\ninclude = '(( take <target> [<args>] ))'\n\
+                control = { open = '(( <expr> over |<args>| ))', close = '(( done ))' }\nother = '(( <expr> ))'\n";
+    let dialect = Dialect::parse(text).unwrap_or_else(|error| panic!("{error}"));
+    for (tag, target) in [
+        ("(( take a/b.t, x => 1 ))", "a/b.t"),
+        ("(( take a/b.t; more ))", "a/b.t"),
+        ("(( take 'a/b.t' ))", "a/b.t"),
+        ("(( take a/b.t ))", "a/b.t"),
+    ] {
+        let (found, whole) = read(&dialect, tag);
+        assert!(whole && found[0].0 == Kind::Include && found[0].2[0] == target, "{tag}: {found:?}");
+    }
+    for tag in ["(( take | a ))", "(( take , a ))"] {
+        assert_eq!(read(&dialect, tag).0[0].0, Kind::Other, "{tag}");
+    }
+    let loops = Constructs::read(b"(( all.each over |a , b | ))x(( done ))", &dialect);
+    assert!(loops.errors.is_empty() && loops.items.len() == 2, "{:?}", loops.items);
+}
+
+#[test]
 fn tags_nobody_described_are_carried_along() {
     let brace = dialect::builtin_named("brace-percent").expect("a built-in dialect");
     let text = "{% moor 'quay' %}{% block a %}{% cache 500 x %}<p {% tide %}>{{ y|up }}</p>{% endcache %}{% endblock %}{% unmoor";

@@ -3,7 +3,9 @@
 use toml::de::{DeTable, DeValue};
 
 use super::pattern::Reach;
-use super::{Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Rules, Scope, Targets, Twice, split_arguments};
+use super::{
+    Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, Targets, Twice, split_arguments,
+};
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, items, start, string, strings, subtable, unknown,
 };
@@ -215,11 +217,19 @@ fn all_targets(dialect: &mut Dialect, item: Item<'_, '_>) -> Result<()> {
     Ok(())
 }
 
+/// `true`, `false`, or `"first"`.
+fn relative(item: Item<'_, '_>) -> Result<Relative> {
+    if item.1.get_ref().is_str() {
+        return choice(item, &[("first", Relative::First)]);
+    }
+    boolean(item).map(|only| if only { Relative::Only } else { Relative::No })
+}
+
 fn target(targets: &mut Targets, item: Item<'_, '_>) -> Result<()> {
     match item.0 {
         "suffixes" => targets.suffixes = strings(item)?,
         "separator" => targets.separator = string(item)?.into(),
-        "relative" => targets.relative = boolean(item)?,
+        "relative" => targets.relative = relative(item)?,
         "beside" => targets.beside = strings(item)?,
         "prefix" => targets.prefix = string(item)?.into(),
         "root" => targets.root = string(item)?.into(),

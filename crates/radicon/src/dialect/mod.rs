@@ -222,7 +222,7 @@ pub struct Targets {
     /// The character that stands for `/`.
     pub separator: String,
     /// Whether a name without a leading slash starts at the naming file's folder.
-    pub relative: bool,
+    pub relative: Relative,
     /// Folders tried too, beneath the naming file's folder and beneath each root.
     pub beside: Vec<String>,
     /// What may stand before the last part of a name, such as `_`.
@@ -238,13 +238,24 @@ impl Default for Targets {
         Self {
             suffixes: vec![String::new()],
             separator: "/".into(),
-            relative: false,
+            relative: Relative::No,
             beside: Vec::new(),
             prefix: String::new(),
             root: String::new(),
             bare: false,
         }
     }
+}
+
+/// Whether names start at the naming file's folder.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Relative {
+    /// No, at the roots.
+    No,
+    /// There, and then at the roots.
+    First,
+    /// There only.
+    Only,
 }
 
 /// What becomes of content in a child that stands outside every block.

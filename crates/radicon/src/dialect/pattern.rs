@@ -422,7 +422,7 @@ fn with_gaps(pieces: Vec<Piece>) -> Vec<Piece> {
         };
         let edges = match &piece {
             Piece::Literal(bytes) if !quoted && !out.is_empty() => {
-                (bytes.first().is_some_and(|b| b"),=;".contains(b)), bytes.last().is_some_and(|b| b"(,=".contains(b)))
+                (bytes.first().is_some_and(|b| b"),=;|".contains(b)), bytes.last().is_some_and(|b| b"(,=".contains(b)))
             }
             _ => (false, false),
         };

@@ -84,6 +84,15 @@ impl Reader<'_> {
                 self.read(pieces, rest, end, Some(quote))
             }
             (Place::Name, None) => self.name(pieces, rest, at),
+            // Quotes may stand where none are shown.
+            (Place::Target, None) if matches!(self.source.get(at), Some(b'"' | b'\'')) => {
+                let end = self.quoted(place, &[], at + 1, self.source[at])?;
+                if self.source[at..end].iter().any(|&b| is_blank(b)) {
+                    return None;
+                }
+                self.capture(place, at + 1..end);
+                self.read(pieces, rest, end + 1, quote)
+            }
             (Place::Target | Place::Value, None) => {
                 let end = at + self.bare(at);
                 if end == at {
@@ -151,10 +160,11 @@ impl Reader<'_> {
         None
     }
 
-    /// Length of a target without quotes: up to white space or the closing delimiter.
+    /// Length of a target without quotes: up to white space, what parts arguments, or the closing delimiter.
     fn bare(&self, at: usize) -> usize {
         let here = &self.source[at..];
-        let end = here.iter().position(|&b| is_blank(b)).unwrap_or(here.len());
+        let ends = |b: u8| is_blank(b) || matches!(b, b',' | b';' | b'|' | b'=');
+        let end = here.iter().position(|&b| ends(b)).unwrap_or(here.len());
         memmem::find(&here[..end], self.tail).filter(|_| !self.tail.is_empty()).unwrap_or(end)
     }
 

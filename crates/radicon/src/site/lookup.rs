@@ -1,7 +1,7 @@
 //! From written names to files.
 
 use super::{Site, SourceId};
-use crate::dialect::{Dialect, Kind, Targets};
+use crate::dialect::{Dialect, Kind, Relative, Targets};
 
 /// Why a target was not found.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -71,7 +71,7 @@ impl Site {
         let (folder, last) = name.rsplit_once('/').map_or((None, name), |(folder, last)| (Some(folder), last));
         let bare = last.strip_prefix(rules.prefix.as_str()).unwrap_or(last);
         let name = folder.map_or(bare.to_owned(), |folder| format!("{folder}/{bare}"));
-        let slash = if rules.relative { "/" } else { "" };
+        let slash = if rules.relative == Relative::Only { "/" } else { "" };
         match rules.separator.as_str() {
             "" | "/" => format!("{slash}{name}"),
             separator => format!("{slash}{}", name.replace('/', separator)),
@@ -144,7 +144,11 @@ impl Site {
         if name.explicit {
             return vec![own.to_owned()];
         }
-        let mut starts: Vec<String> = if targets.relative { vec![own.to_owned()] } else { roots().collect() };
+        let mut starts: Vec<String> = match targets.relative {
+            Relative::No => roots().collect(),
+            Relative::First => std::iter::once(own.to_owned()).chain(roots()).collect(),
+            Relative::Only => vec![own.to_owned()],
+        };
         for beside in &targets.beside {
             starts.extend(std::iter::once(own.to_owned()).chain(roots()).filter_map(|start| join(&start, beside)));
         }

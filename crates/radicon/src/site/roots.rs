@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::Site;
 use super::lookup::{Written, file_name, folder, is_bare_name, join, variants};
-use crate::dialect::Targets;
+use crate::dialect::{Relative, Targets};
 use crate::text::SourceId;
 
 /// A folder where target names start.
@@ -88,9 +88,10 @@ fn written_names(site: &Site) -> Vec<(SourceId, String, &Targets)> {
             };
             let near = !written.rooted
                 && (written.explicit
-                    || targets.relative && beside.filter_map(|beside| join(own, beside)).any(|start| is_near(&start)));
+                    || targets.relative != Relative::No
+                        && beside.filter_map(|beside| join(own, beside)).any(|start| is_near(&start)));
             // A relative name that starts beside its own file needs no root.
-            if !near && (written.rooted || !targets.relative || !targets.beside.is_empty()) {
+            if !near && (written.rooted || targets.relative != Relative::Only || !targets.beside.is_empty()) {
                 names.push((id, written.name, targets));
             }
         }
