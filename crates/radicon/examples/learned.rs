@@ -96,7 +96,7 @@ fn speed() {
 fn files(folder: &Path) -> Vec<SourceFile> {
     let walk = ignore::WalkBuilder::new(folder).standard_filters(false).sort_by_file_name(Ord::cmp).build();
     walk.filter_map(Result::ok)
-        .filter(|entry| entry.path().is_file() && entry.path().extension().is_some_and(|ending| ending != "toml"))
+        .filter(|entry| entry.path().is_file() && entry.path().extension().is_none_or(|ending| ending != "toml"))
         .map(|entry| {
             let path = entry.path().strip_prefix(folder).expect("beneath it").to_string_lossy().into_owned();
             SourceFile::new(path, std::fs::read(entry.path()).expect("a file"))

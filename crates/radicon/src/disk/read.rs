@@ -11,7 +11,7 @@ use rustc_hash::{FxHashMap, FxHasher};
 
 use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
 use crate::dialect::{self, Dialect};
-use crate::learn::{Learned, learn, learn_like};
+use crate::learn::{AsKnown, Learned, learn_from, may_learn_like};
 use crate::site::{Known, Problem, ProblemKind, Settings, Site, SourceFile};
 
 /// Files of application code above this size, in bytes, are not searched for
@@ -77,14 +77,11 @@ impl Reader {
             files.iter().for_each(|file| file.path.hash(&mut hasher));
             hasher.finish()
         };
-        let ways = match self.ways.take().filter(|ways| ways.from == from) {
-            Some(ways) => ways,
-            None => {
-                self.known.iter_mut().for_each(FxHashMap::clear);
-                Ways::find(from, &files, settings, dialects)
-            }
+        let (ways, read) = match self.ways.take().filter(|ways| ways.from == from) {
+            Some(ways) => (ways, None),
+            None => Ways::find(from, &files, settings, dialects, &mut self.known),
         };
-        let site = Site::read_again(files, &ways.dialects, &ways.settings, self.known.as_mut());
+        let site = read.unwrap_or_else(|| Site::read_again(files, &ways.dialects, &ways.settings, self.known.as_mut()));
         let Ways { settings, dialects, learned, .. } = self.ways.insert(ways);
         Ok(Loaded {
             folder: self.folder.clone(),
@@ -98,17 +95,47 @@ impl Reader {
 }
 
 impl Ways {
-    fn find(from: u64, files: &[SourceFile], mut settings: Settings, mut dialects: Vec<Arc<Dialect>>) -> Self {
-        let learned = learn_unknown(files, &dialects);
-        for learned in &learned {
+    /// Finds out how files are read; with the site, if it was read on the way.
+    fn find(
+        from: u64,
+        files: &[SourceFile],
+        settings: Settings,
+        dialects: Vec<Arc<Dialect>>,
+        known: &mut Option<FxHashMap<String, Known>>,
+    ) -> (Self, Option<Site>) {
+        known.iter_mut().for_each(FxHashMap::clear);
+        let mut ways = Self { from, settings, dialects, learned: Vec::new() };
+        if !ways.may_learn(files) {
+            return (ways, None);
+        }
+        let site = Site::read_again(files.to_vec(), &ways.dialects, &ways.settings, known.as_mut());
+        ways.learned = learn_from(&AsKnown { files, dialects: &ways.dialects, site: &site }, &[]);
+        if ways.learned.is_empty() {
+            return (ways, Some(site));
+        }
+        for learned in &ways.learned {
             if let Ok(dialect) = Dialect::parse(&learned.text) {
                 // One that extends another takes its place.
-                dialects.retain(|known| known.name != dialect.name);
-                dialects.insert(0, Arc::new(dialect));
+                ways.dialects.retain(|known| known.name != dialect.name);
+                ways.dialects.insert(0, Arc::new(dialect));
             }
-            settings.folders.extend(Settings::parse(&learned.settings).unwrap_or_default().folders);
+            ways.settings.folders.extend(Settings::parse(&learned.settings).unwrap_or_default().folders);
         }
-        Self { from, settings, dialects, learned }
+        known.iter_mut().for_each(FxHashMap::clear);
+        (ways, None)
+    }
+
+    /// Whether there may be something to learn. Of a large site some files are looked at, spread
+    /// evenly: most sites hold nothing unknown.
+    fn may_learn(&self, files: &[SourceFile]) -> bool {
+        let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
+        let step = files.len().div_ceil(GLANCE).max(bytes.div_ceil(GLANCE_BYTES)).max(1);
+        if step == 1 {
+            return true;
+        }
+        let some: Vec<SourceFile> = files.iter().step_by(step).cloned().collect();
+        let site = Site::read(some.clone(), &self.dialects, &self.settings);
+        may_learn_like(&AsKnown { files: &some, dialects: &self.dialects, site: &site })
     }
 }
 
@@ -181,17 +208,6 @@ const GLANCE: usize = 300;
 
 const GLANCE_BYTES: usize = 4 << 20;
 
-/// Learns the dialects of files that no known dialect explains. Of a large site some files are
-/// looked at first, spread evenly: most sites hold nothing unknown.
-fn learn_unknown(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Vec<Learned> {
-    let bytes: usize = files.iter().map(|file| file.bytes.len()).sum();
-    let step = files.len().div_ceil(GLANCE).max(bytes.div_ceil(GLANCE_BYTES)).max(1);
-    if step > 1 {
-        return learn_like(files, &files.iter().step_by(step).cloned().collect::<Vec<_>>(), dialects);
-    }
-    learn(files, dialects, &[])
-}
-
 /// The files of a folder as they would be rendered: for [`learn`].
 ///
 /// # Errors
@@ -218,7 +234,8 @@ pub fn learn_site(folder: &Path, rendered: Option<&Path>) -> Result<Vec<Learned>
     let rendered = rendered.map(rendered_pages).transpose()?.unwrap_or_default();
     let (settings, dialects) = configuration(folder)?;
     let (files, _) = read_files(folder, &settings, &dialects);
-    Ok(learn(&files, &dialects, &rendered))
+    let site = Site::read(files.clone(), &dialects, &settings);
+    Ok(learn_from(&AsKnown { files: &files, dialects: &dialects, site: &site }, &rendered))
 }
 
 /// Whether a file that is no template may be application code that names some.

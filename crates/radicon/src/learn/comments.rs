@@ -64,24 +64,38 @@ impl Writer<'_> {
     }
 }
 
-/// The directives of notations that hold nothing but words for people.
+/// Fewer remarks show nothing.
+const FEWEST_REMARKS: usize = 3;
+
+/// The share of tags, in hundredths, with words for people that makes a notation a comment; and a mark.
+const PROSE: usize = 90;
+const PROSE_MARKED: usize = 60;
+
+/// A mark's remarks begin with another word at least once in so many.
+const USES_PER_WORD: usize = 4;
+
+/// The directives of notations and marks that hold nothing but words for people.
 pub(super) fn comment_directives(
     corpus: &Corpus,
     notations: &[Notation],
     tags: &[Tag],
     directives: &[Directive],
 ) -> FxHashSet<usize> {
-    let mut counts = vec![(0, 0); notations.len()];
-    for tag in tags {
-        let prose = is_prose(&corpus.texts[tag.file].text[tag.inner.clone()]);
-        let (words, all) = &mut counts[tag.notation];
-        (*words, *all) = (*words + usize::from(prose), *all + 1);
+    let mut groups: BTreeMap<(usize, &str), Vec<usize>> = BTreeMap::new();
+    for (id, directive) in directives.iter().enumerate() {
+        groups.entry((directive.notation, directive.mark.as_str())).or_default().push(id);
     }
-    let is_comment = |notation: usize| {
-        let (prose, all) = counts[notation];
-        all >= 3 && prose * 10 >= all * 9 && hints_comment(&notations[notation].open, "")
+    let is_comment = |((notation, mark), ids): &((usize, &str), Vec<usize>)| {
+        let uses: usize = ids.iter().map(|&id| directives[id].tags.len()).sum();
+        let own = ids.iter().flat_map(|&id| &directives[id].tags);
+        let is_words = |at: &&usize| is_prose(&corpus.texts[tags[**at].file].text[tags[**at].inner.clone()]);
+        let prose = own.filter(is_words).count();
+        let delimits = prose * 100 >= uses * PROSE && hints_comment(&notations[*notation].open, "");
+        // Sentences begin with many words, tags with few.
+        let marks = !mark.is_empty() && prose * 100 >= uses * PROSE_MARKED && ids.len() * USES_PER_WORD >= uses;
+        uses >= FEWEST_REMARKS && (delimits || marks && hints_comment("", mark))
     };
-    (0..directives.len()).filter(|&id| is_comment(directives[id].notation)).collect()
+    groups.into_iter().filter(is_comment).flat_map(|(_, ids)| ids).collect()
 }
 
 /// Whether a delimiter or mark looks as those of comments do.

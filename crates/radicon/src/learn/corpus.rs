@@ -4,7 +4,11 @@ use std::ops::Range;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::tags::is_word;
 use crate::site::{SourceFile, folder};
+
+/// How much of a file is searched for the skeleton of a page, in bytes.
+const HEAD: usize = 4096;
 
 /// One file as text; bytes that are not UTF-8 are replaced.
 #[derive(Clone)]
@@ -13,20 +17,29 @@ pub(super) struct Text {
     pub text: String,
     /// Scripts and styles, which look like many notations.
     quiet: Vec<Range<usize>>,
+    /// Elements that begin with a sign and hold statements of a program.
+    pub code: Vec<Range<usize>>,
+    has_skeleton: bool,
 }
 
 impl Text {
     fn new(file: &SourceFile) -> Self {
         // A byte-order mark is white space to everything that follows.
         let text = String::from_utf8_lossy(&file.bytes).replace('\u{feff}', "   ");
-        let quiet = quiet_ranges(&text);
-        Self { path: file.path.clone(), text, quiet }
+        let (quiet, code) = (quiet_ranges(&text), code_ranges(&text));
+        let head = text.get(..HEAD).unwrap_or(&text).to_ascii_lowercase();
+        let has_skeleton = ["<html", "<!doctype", "<body", "<head>", "<title"].iter().any(|tag| head.contains(tag));
+        Self { path: file.path.clone(), text, quiet, code, has_skeleton }
     }
 
-    /// Whether a place lies in a script or style.
+    /// Whether a place lies in a script or style, or in code.
     pub fn is_quiet(&self, at: usize) -> bool {
-        let after = self.quiet.partition_point(|range| range.end <= at);
-        self.quiet.get(after).is_some_and(|range| range.start <= at)
+        self.is_code(at) || lies_in(&self.quiet, at)
+    }
+
+    /// Whether a place lies in an element that holds statements.
+    pub fn is_code(&self, at: usize) -> bool {
+        lies_in(&self.code, at)
     }
 
     /// The line of a place, from 1.
@@ -36,8 +49,7 @@ impl Text {
 
     /// Whether it has the skeleton of a whole page.
     pub fn has_skeleton(&self) -> bool {
-        let head = self.text.get(..4096).unwrap_or(&self.text).to_ascii_lowercase();
-        ["<html", "<!doctype", "<body", "<head>", "<title"].iter().any(|tag| head.contains(tag))
+        self.has_skeleton
     }
 }
 
@@ -59,6 +71,40 @@ fn quiet_ranges(text: &str) -> Vec<Range<usize>> {
         }
     }
     ranges
+}
+
+fn lies_in(ranges: &[Range<usize>], at: usize) -> bool {
+    let after = ranges.partition_point(|range| range.end <= at);
+    ranges.get(after).is_some_and(|range| range.start <= at)
+}
+
+/// Where elements that begin with a sign hold statements of a program.
+fn code_ranges(text: &str) -> Vec<Range<usize>> {
+    let lower = text.to_ascii_lowercase();
+    let mut ranges: Vec<Range<usize>> = Vec::new();
+    for (at, _) in text.match_indices("</") {
+        let Some(end) = text[at..].find('>').map(|end| at + end) else { continue };
+        let name = &lower[at + 2..end];
+        let is_signed = name.starts_with(|c: char| c.is_ascii_punctuation()) && name[1..].bytes().all(is_word);
+        if name.len() < 2 || !is_signed {
+            continue;
+        }
+        let open = format!("<{name}");
+        let start = lower[..at].rfind(&open).filter(|&start| ranges.last().is_none_or(|last| last.end <= start));
+        if let Some(start) = start.filter(|&start| is_code(&text[start + open.len()..at])) {
+            ranges.push(start..end + 1);
+        }
+    }
+    ranges
+}
+
+/// Whether most lines of a text end as statements do.
+fn is_code(text: &str) -> bool {
+    let lines = || text.lines().map(str::trim_end).filter(|line| !line.trim().is_empty());
+    let is_statement =
+        |line: &&str| line.ends_with([';', '{', '}', ',', '(']) || line.trim_start().starts_with(['$', '@', '%']);
+    let statements = lines().filter(is_statement).count();
+    statements > 0 && statements * 2 >= lines().count()
 }
 
 /// How a written name becomes a file: what stands for `/`, before and behind its last part.

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::heads::{Directive, Slot, arguments_of};
 use super::meaning::{Meaning, Meanings, Reasoner, Trust};
 use super::pieces::is_prose;
-use super::tags::{Notation, Style, Tag, TokenKind, token_text};
+use super::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::dialect::Kind;
 
 /// A form as it will be written into a dialect file.
@@ -17,6 +17,8 @@ pub(super) struct Shape {
     pub close: Vec<String>,
     pub balanced: bool,
     pub line: bool,
+    /// It may stand within other tags.
+    pub within: bool,
     pub trust: Trust,
     pub why: String,
     /// The tags that are written so.
@@ -32,9 +34,24 @@ impl Shape {
             close: Vec::new(),
             balanced: false,
             line: false,
+            within: false,
             trust,
             why: why.to_owned(),
             tags: tags.to_vec(),
+        }
+    }
+}
+
+impl Shape {
+    /// Takes in what else is known of the same opener.
+    fn take_in(&mut self, other: Self) {
+        self.tags.extend(other.tags);
+        for (own, others) in [(&mut self.close, other.close), (&mut self.branch, other.branch)] {
+            others.into_iter().for_each(|text| {
+                if !own.contains(&text) {
+                    own.push(text);
+                }
+            });
         }
     }
 }
@@ -79,20 +96,18 @@ impl Writer<'_> {
         for (&id, meaning) in &self.found.of {
             self.directive_forms(id, meaning, &mut shapes);
         }
+        self.code_elements(&mut shapes);
+        self.includes_within(&mut shapes);
+        self.closed_within(&mut shapes);
         self.leftovers(&mut shapes);
         shapes.sort_by_key(|shape| {
             (Kind::ALL.iter().position(|kind| *kind == shape.kind), std::cmp::Reverse(shape.tags.len()))
         });
-        let mut seen = BTreeSet::new();
-        shapes.retain(|shape| seen.insert((shape.kind.word(), shape.open.clone(), shape.close.clone())));
-        // One opener with the same kind and several closers is one form.
+        // One opener with the same kind is one form, whatever closes it.
         let mut merged: Vec<Shape> = Vec::new();
         for shape in shapes {
-            match merged
-                .iter_mut()
-                .find(|known| known.kind == shape.kind && known.open == shape.open && !known.close.is_empty())
-            {
-                Some(known) => known.close.extend(shape.close),
+            match merged.iter_mut().find(|known| known.kind == shape.kind && known.open == shape.open) {
+                Some(known) => known.take_in(shape),
                 None => merged.push(shape),
             }
         }
@@ -138,6 +153,11 @@ impl Writer<'_> {
                 }
             }
             (Some(_), None) => {}
+            (None, _) if !self.directive(id).tail.is_empty() => {
+                for (open, tags) in self.tailed(id) {
+                    add(open, tags, line);
+                }
+            }
             (None, _) => {
                 for (open, tags) in self.plain(id, meaning.kind) {
                     add(open, tags, line);
@@ -184,7 +204,7 @@ impl Writer<'_> {
                 .filter(|end| self.reasoner.of[*end] == closer.directive)
                 .collect();
             match &closer.word {
-                Some(word) => shape.close.push(self.around(closer.directive, &format!(" {word}"), &own)),
+                Some(word) => shape.close.push(self.around(closer.directive, &format!(" {word}"), &[])),
                 None => {
                     let taken = self.directive(closer.directive).taken;
                     let is_named = |at: &usize| self.tag(*at).tokens.len() > taken;
@@ -207,7 +227,11 @@ impl Writer<'_> {
                     let bare: Vec<usize> = own.iter().copied().filter(|at| !is_named(at)).collect();
                     if !bare.is_empty() || named.is_empty() || !shape.open.contains("<name>") {
                         let call = bare.first().is_some_and(|&at| self.tag(at).call);
-                        shape.close.push(self.around(closer.directive, if call { "()" } else { "" }, &bare));
+                        // The same closer is written the same, whatever it closes.
+                        shape.close.push(self.around(closer.directive, if call { "()" } else { "" }, &[]));
+                        if !named.is_empty() && !call && !shape.open.contains("<name>") {
+                            shape.close.push(self.around(closer.directive, " <args>", &[]));
+                        }
                     }
                 }
             }
@@ -265,11 +289,12 @@ impl Writer<'_> {
         let blank_close = any(&|tag, text| text[tag.inner.clone()].ends_with(|c: char| c.is_whitespace()));
         let gap = if blank_open { " " } else { "" };
         let body = if words.is_empty() { body.trim_start() } else { body };
+        let tail = self.tail(id, sample);
         match notation.style {
             Style::Bracket => {
                 let end = if blank_close { " " } else { "" };
                 let middle = if blank_mark { " " } else { "" };
-                format!("{open}{gap}{mark}{middle}{words}{body}{end}{}", escape(&notation.close))
+                format!("{open}{gap}{mark}{middle}{words}{body}{tail}{end}{}", escape(&notation.close))
             }
             Style::Line => {
                 let gap = if any(&|tag, text| text[..tag.mark.start].ends_with(' ')) { " " } else { "" };
@@ -298,6 +323,28 @@ impl Writer<'_> {
         }
     }
 
+    /// What ends the tags of a directive and opens a pair, with the names behind it.
+    fn tail(&self, id: usize, tags: &[usize]) -> String {
+        let tail = &self.directive(id).tail;
+        let has_names = |at: &usize| self.text(*at)[self.tag(*at).tail.end..self.tag(*at).inner.end].contains('|');
+        match (tail.as_str(), tags.first().is_some_and(has_names)) {
+            ("", _) => String::new(),
+            (tail, false) => format!(" {tail}"),
+            (tail, true) => format!(" {tail} |<args>|"),
+        }
+    }
+
+    /// The forms of a pair that a word opens at the end of tags, whatever they begin with.
+    fn tailed(&self, id: usize) -> Vec<(String, Vec<usize>)> {
+        let (directive, notation) = (self.directive(id), self.notation(id));
+        let mut groups: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        for &at in &directive.tags {
+            let (open, close) = (escape(&notation.open), escape(&notation.close));
+            groups.entry(format!("{open} <expr>{} {close}", self.tail(id, &[at]))).or_default().push(at);
+        }
+        groups.into_iter().collect()
+    }
+
     /// The forms of a directive with a name or target in a slot: by quotes, by what follows.
     fn with_place(&self, id: usize, slot: &Slot, place: &str, kind: Kind) -> Vec<(String, Vec<usize>)> {
         let directive = self.directive(id);
@@ -312,11 +359,11 @@ impl Writer<'_> {
                 continue;
             }
             let lead = self.lead_as_written(tag, text, &slot.lead, argument.token);
-            let before = argument.token
-                > directive.taken
-                    + slot.lead.chars().filter(|c| "=:>".contains(*c)).count()
-                    + usize::from(slot.lead.len() > 1);
-            let rest = self.rest_after(tag, text, argument.token, kind);
+            let before = lead_start(tag, &slot.lead, argument.token) > directive.taken;
+            let end = if directive.tail.is_empty() { tag.inner.end } else { tag.tail.start };
+            let behind: Vec<&Token> =
+                tag.tokens[argument.token + 1..].iter().filter(|token| token.range.start < end).collect();
+            let rest = rest_after(tag, text, &behind, kind);
             groups.entry((argument.slot.quoted, lead, before, rest)).or_default().push(at);
         }
         self.compose(id, place, groups)
@@ -327,42 +374,10 @@ impl Writer<'_> {
         if lead.len() < 2 {
             return lead.to_owned();
         }
-        let word = lead.trim_end_matches(['=', ':', '>', ' ']);
-        let sign = lead[word.len()..].trim();
-        let start = tag.tokens[token].range.start;
-        let spaced = text[..start].ends_with(' ') && !sign.is_empty();
-        match (sign.is_empty(), spaced) {
-            (true, _) => format!("{word} "),
-            (false, true) if sign == ":" => format!("{word}: "),
-            (false, true) => format!("{word} {sign} "),
-            (false, false) => format!("{word}{sign}"),
-        }
-    }
-
-    /// What stands behind a slot, as a pattern.
-    fn rest_after(&self, tag: &Tag, text: &str, token: usize, kind: Kind) -> String {
-        let rest = &tag.tokens[token + 1..];
-        let region = matches!(kind, Kind::Slot | Kind::Fill | Kind::Block | Kind::Part);
-        match rest {
-            [] => String::new(),
-            [comma, second, more @ ..] if comma.kind == TokenKind::Sign(b',') && region => {
-                let word = token_text(text, second);
-                match (second.kind, more) {
-                    (TokenKind::Word, [sign, value, ..]) if matches!(sign.kind, TokenKind::Sign(b':' | b'=')) => {
-                        let sign = token_text(text, sign);
-                        let gap = if text[..value.range.start].ends_with(' ') { " " } else { "" };
-                        let value =
-                            if value.kind == TokenKind::Quoted { "\"<value>\"" } else { token_text(text, value) };
-                        format!(", {word}{sign}{gap}{value}")
-                    }
-                    _ => ", \"<value>\"".to_owned(),
-                }
-            }
-            [first, ..] if first.kind == TokenKind::Sign(b',') => ", <args>".to_owned(),
-            [first, ..] if first.kind == TokenKind::Sign(b';') => "; <args>".to_owned(),
-            _ if tag.call => ", <args>".to_owned(),
-            _ => " [<args>]".to_owned(),
-        }
+        let start = tag.tokens[lead_start(tag, lead, token)].range.start;
+        let written = &text[start..tag.tokens[token].range.start];
+        let gap = if written.ends_with(char::is_whitespace) { " " } else { "" };
+        written.split_whitespace().collect::<Vec<_>>().join(" ") + gap
     }
 
     fn compose(
@@ -669,6 +684,41 @@ impl Writer<'_> {
     fn braced(&self, id: usize) -> bool {
         let notation = self.directive(id).notation;
         self.reasoner.tags.iter().any(|tag| tag.notation == notation && tag.brace)
+    }
+}
+
+/// Where what leads to a token begins: at the word before it, if there is one, or at the signs.
+fn lead_start(tag: &Tag, lead: &str, token: usize) -> usize {
+    let before = &tag.tokens[..token];
+    let signs = before.iter().rev().take_while(|token| matches!(token.kind, TokenKind::Sign(_))).count();
+    match lead.len() {
+        0 => token,
+        1 => token - signs,
+        _ => before.len().saturating_sub(signs + 1),
+    }
+}
+
+/// What stands behind a slot, as a pattern.
+fn rest_after(tag: &Tag, text: &str, rest: &[&Token], kind: Kind) -> String {
+    let region = matches!(kind, Kind::Slot | Kind::Fill | Kind::Block | Kind::Part);
+    match rest {
+        [] => String::new(),
+        [comma, second, more @ ..] if comma.kind == TokenKind::Sign(b',') && region => {
+            let word = token_text(text, second);
+            match (second.kind, more) {
+                (TokenKind::Word, [sign, value, ..]) if matches!(sign.kind, TokenKind::Sign(b':' | b'=')) => {
+                    let sign = token_text(text, sign);
+                    let gap = if text[..value.range.start].ends_with(' ') { " " } else { "" };
+                    let value = if value.kind == TokenKind::Quoted { "\"<value>\"" } else { token_text(text, value) };
+                    format!(", {word}{sign}{gap}{value}")
+                }
+                _ => ", \"<value>\"".to_owned(),
+            }
+        }
+        [first, ..] if first.kind == TokenKind::Sign(b',') => ", <args>".to_owned(),
+        [first, ..] if first.kind == TokenKind::Sign(b';') => "; <args>".to_owned(),
+        _ if tag.call => ", <args>".to_owned(),
+        _ => " [<args>]".to_owned(),
     }
 }
 

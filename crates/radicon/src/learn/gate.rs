@@ -6,7 +6,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::write::extended;
-use super::{Confidence, Learned, LearnedForm};
+use super::{AsKnown, Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
 use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
 
@@ -29,8 +29,7 @@ struct Quality {
 }
 
 impl Quality {
-    fn of(files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Self {
-        let site = Site::read(files.to_vec(), dialects, &Settings::default());
+    fn of(site: &Site) -> Self {
         let mut found = Self { resolved: 0, missing: 0, unbalanced: BTreeSet::new() };
         for (id, template) in site.with_ids() {
             for (_, target) in site.links(id).targets() {
@@ -65,25 +64,26 @@ impl Quality {
 
 /// Keeps of what was learned on top of a known dialect the forms that make reading better, and pairs that
 /// do no harm beside them; `None` if there are none.
-pub(super) fn keep_what_helps(learned: Learned, files: &[SourceFile], dialects: &[Arc<Dialect>]) -> Option<Learned> {
+pub(super) fn keep_what_helps(learned: Learned, read: &AsKnown<'_>) -> Option<Learned> {
+    let AsKnown { files, dialects, site } = *read;
     let known = dialects.iter().find(|dialect| Some(&dialect.name) == learned.extends.as_ref())?;
-    let read = |forms: &[LearnedForm]| {
+    let read_with = |forms: &[LearnedForm]| {
         let own = Arc::new(Dialect::parse(&text_with(known, forms)).ok()?);
         let all: Vec<_> = dialects
             .iter()
             .map(|dialect| Arc::clone(if Arc::ptr_eq(dialect, known) { &own } else { dialect }))
             .collect();
-        Some(Quality::of(files, &all))
+        Some(Quality::of(&Site::read(files.to_vec(), &all, &site.settings)))
     };
     let (structure, rest): (Vec<_>, Vec<_>) =
         learned.forms.iter().filter(|form| form.confidence > Confidence::Asked).cloned().partition(|form| {
             !matches!(form.kind, Kind::Control | Kind::Output | Kind::Other | Kind::Comment | Kind::Set | Kind::Code)
         });
-    let mut quality = read(&[])?;
+    let mut quality = Quality::of(site);
     let mut kept: Vec<LearnedForm> = Vec::new();
     for form in structure {
         kept.push(form);
-        match read(&kept).filter(|found| found.betters(&quality)) {
+        match read_with(&kept).filter(|found| found.betters(&quality)) {
             Some(found) => quality = found,
             None => drop(kept.pop()),
         }
@@ -93,7 +93,7 @@ pub(super) fn keep_what_helps(learned: Learned, files: &[SourceFile], dialects: 
     }
     for pair in rest.into_iter().filter(|form| form.kind == Kind::Control) {
         kept.push(pair);
-        let harmless = read(&kept)
+        let harmless = read_with(&kept)
             .is_some_and(|found| found.unbalanced.is_subset(&quality.unbalanced) && found.resolved >= quality.resolved);
         if !harmless {
             kept.pop();

@@ -1,9 +1,11 @@
 //! Tags that begin with the same words, and the places of their arguments.
 
+use std::collections::BTreeSet;
+
 use rustc_hash::FxHashMap;
 
 use super::corpus::Corpus;
-use super::tags::{Style, Tag, TokenKind, token_text};
+use super::tags::{Notation, Style, Tag, TokenKind, token_text};
 
 /// Where an argument stands: behind the first words, or behind a word and a sign of its own.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -26,7 +28,14 @@ pub(super) struct Directive {
     pub taken: usize,
     /// What its tags in quotes all have behind the argument: a second one, separated by a comma.
     pub with_value: bool,
+    /// The name of a file stands right behind its mark.
+    pub names_file: bool,
+    /// The word or sign that ends all its tags and opens a pair, whatever they begin with; or nothing.
+    pub tail: String,
 }
+
+/// Words and signs that open pairs where they end a tag, with the notation.
+pub(super) type Tails = BTreeSet<(usize, String)>;
 
 impl Directive {
     pub fn label(&self) -> String {
@@ -62,10 +71,16 @@ pub(super) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument>
         let lead = match before {
             // Behind the words themselves.
             None if signs == 0 && at == taken => String::new(),
-            None if at == taken + signs => "=".to_owned(),
+            None if text[..tokens[at].range.start].trim_end().ends_with("==") => continue,
+            None if at == taken + signs => text[tokens[taken].range.start..tokens[at - 1].range.end].to_owned(),
             Some(word) if signs > 0 && word.kind == TokenKind::Word => {
-                let last = &tokens[at - 1];
-                text[word.range.start..last.range.end].split_whitespace().collect::<String>()
+                let sign = &text[tokens[at - signs].range.start..tokens[at - 1].range.end];
+                // What is compared names nothing.
+                if sign.ends_with("==") {
+                    continue;
+                }
+                // `key=`, `key:` and `key =>` say the same.
+                format!("{}=", token_text(text, word))
             }
             Some(word) if signs == 0 && quoted && word.kind == TokenKind::Word => {
                 format!("{} ", token_text(text, word))
@@ -95,21 +110,24 @@ fn has_value(tag: &Tag, taken: usize) -> bool {
 }
 
 /// Groups tags by their words.
-pub(super) fn directives(corpus: &Corpus, tags: &[Tag], styles: &[Style]) -> Vec<Directive> {
+pub(super) fn directives(corpus: &Corpus, tags: &[Tag], notations: &[Notation], tails: &Tails) -> Vec<Directive> {
     let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
-    let mut groups: FxHashMap<(usize, &str, &str), Vec<usize>> = FxHashMap::default();
+    let mut groups: FxHashMap<(usize, &str, &str, &str), Vec<usize>> = FxHashMap::default();
     for (at, tag) in tags.iter().enumerate() {
-        let key = (tag.notation, &text(tag)[tag.mark.clone()], &text(tag)[tag.word.clone()]);
+        let tail = &text(tag)[tag.tail.clone()];
+        let opens = !tails.is_empty() && tails.contains(&(tag.notation, tail.to_owned()));
+        let tail = if opens { tail } else { "" };
+        let key = (tag.notation, &text(tag)[tag.mark.clone()], &text(tag)[tag.word.clone()], tail);
         groups.entry(key).or_default().push(at);
     }
     let mut words: FxHashMap<(usize, &str), usize> = FxHashMap::default();
-    for (&(notation, _, word), tags) in &groups {
+    for (&(notation, _, word, _), tags) in &groups {
         *words.entry((notation, word)).or_default() += tags.len();
     }
     let mut found = Vec::new();
     let mut keys: Vec<_> = groups.keys().copied().collect();
     keys.sort_unstable();
-    for key @ (notation, mark, word) in keys {
+    for key @ (notation, mark, word, tail) in keys {
         let group = &groups[&key];
         // Tags whose second word says more: it is the word of other tags, or always the same.
         let mut second: FxHashMap<&str, Vec<usize>> = FxHashMap::default();
@@ -125,7 +143,7 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], styles: &[Style]) -> Vec
         let mut rest: Vec<usize> = group.clone();
         let mut seconds: Vec<_> = second.into_iter().collect();
         seconds.sort_unstable();
-        if styles[notation] == Style::Bracket || styles[notation] == Style::Line {
+        if tail.is_empty() && matches!(notations[notation].style, Style::Bracket | Style::Line) {
             // `end word` ends many things; a condition on a value that is printed elsewhere is none of them.
             let heads = seconds
                 .iter()
@@ -147,6 +165,8 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], styles: &[Style]) -> Vec
                         tags: members,
                         taken: 1,
                         with_value: false,
+                        names_file: false,
+                        tail: String::new(),
                     });
                 }
             }
@@ -162,6 +182,8 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], styles: &[Style]) -> Vec
                     tags: members,
                     taken: 0,
                     with_value,
+                    names_file: notations[notation].names.iter().any(|known| known == mark),
+                    tail: tail.to_owned(),
                 });
             }
         }

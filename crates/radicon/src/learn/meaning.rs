@@ -153,7 +153,7 @@ impl Reasoner<'_> {
         }
         for reference in self.references {
             let id = reference.directive;
-            if found.of.contains_key(&id) {
+            if found.of.contains_key(&id) || !reference.is_usual && reference.paths == 0 {
                 continue;
             }
             let resolved: FxHashSet<usize> = reference.edges.iter().map(|(tag, _)| *tag).collect();
@@ -366,15 +366,20 @@ pub(super) fn by_directive(directives: &[Directive], tags: usize) -> Vec<usize> 
 
 /// Files in the tree that nothing names and that hold half of a page each.
 pub(super) fn halves(corpus: &Corpus, named: &FxHashMap<usize, usize>) -> Option<(String, String)> {
-    let text = |id: &usize| corpus.texts[*id].text.to_ascii_lowercase();
-    let free: Vec<usize> = (0..corpus.texts.len()).filter(|id| !named.contains_key(id)).collect();
-    let heads: Vec<&usize> =
-        free.iter().filter(|id| text(id).contains("<html") && !text(id).contains("</html")).collect();
-    let feet: Vec<&usize> =
-        free.iter().filter(|id| text(id).contains("</html") && !text(id).contains("<html")).collect();
+    let is_half = |id: &usize, has: &str, lacks: &str| {
+        let text = corpus.texts[*id].text.to_ascii_lowercase();
+        text.contains(has) && !text.contains(lacks)
+    };
+    let all = |has: &str, lacks: &str| -> Vec<usize> {
+        (0..corpus.texts.len()).filter(|id| is_half(id, has, lacks)).collect()
+    };
+    let (heads, feet) = (all("<html", "</html"), all("</html", "<html"));
     let ([head], [foot]) = (&heads[..], &feet[..]) else { return None };
-    let rest = free.iter().filter(|id| !heads.contains(id) && !feet.contains(id));
+    let free: Vec<usize> = (0..corpus.texts.len()).filter(|id| !named.contains_key(id)).collect();
+    if !free.contains(head) || !free.contains(foot) {
+        return None;
+    }
+    let rest = free.iter().filter(|id| *id != head && *id != foot);
     let bare = rest.clone().filter(|id| !corpus.texts[**id].has_skeleton()).count();
-    (bare > 0 && bare * 2 > rest.count())
-        .then(|| (corpus.texts[**head].path.clone(), corpus.texts[**foot].path.clone()))
+    (bare > 0 && bare * 2 > rest.count()).then(|| (corpus.texts[*head].path.clone(), corpus.texts[*foot].path.clone()))
 }

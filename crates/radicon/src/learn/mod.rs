@@ -8,6 +8,7 @@
 
 mod comments;
 mod corpus;
+mod delimiters;
 mod forms;
 mod gate;
 mod heads;
@@ -22,6 +23,7 @@ mod rendered;
 mod split;
 mod tags;
 mod targets;
+mod within;
 mod write;
 
 use std::collections::BTreeMap;
@@ -33,13 +35,17 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Kind};
 use crate::markup::Constructs;
-use crate::site::{Kinds, Reading, Settings, SourceFile, by_suffix, holds_markup};
+use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup};
 use crate::text::Place;
 
 use corpus::{Corpus, Index};
+use heads::Tails;
 use meaning::{Reasoner, Trust};
 use own_words::Look;
 use tags::{Notation, Style, Tag};
+
+/// Of the files that one notation names, another must name at least one for so many.
+const NAMED_SHARE: usize = 20;
 
 /// How sure a form is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -127,57 +133,56 @@ struct Known {
 /// that templates alone cannot show: line ends after tags, loose content, blocks
 /// that stand twice.
 pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile]) -> Vec<Learned> {
-    learn_some(files, known, rendered, May { notations: true, words: true })
+    let site = Site::read(files.to_vec(), known, &Settings::default());
+    learn_from(&AsKnown { files, dialects: known, site: &site }, rendered)
 }
 
-/// What there may be to learn.
+/// A site as it is read before anything is learned.
 #[derive(Clone, Copy)]
-struct May {
-    /// Tags that no dialect describes.
-    notations: bool,
-    /// What a known dialect says in words of the site's own.
-    words: bool,
+pub(crate) struct AsKnown<'a> {
+    /// All its files.
+    pub files: &'a [SourceFile],
+    /// The dialects that are known.
+    pub dialects: &'a [Arc<Dialect>],
+    /// What was read of the files in these dialects.
+    pub site: &'a Site,
 }
 
-/// Learns from all of a site's files what some of them show that there may be.
-pub(crate) fn learn_like(files: &[SourceFile], some: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
-    let words = !own_words::find(some, known, Look::Sample).is_empty();
-    learn_some(files, known, &[], May { notations: !candidates(some, known).is_empty(), words })
+/// Whether some files of a site show that there may be something to learn from all of them.
+pub(crate) fn may_learn_like(some: &AsKnown<'_>) -> bool {
+    !candidates(some).is_empty() || !own_words::find(some, Look::Sample).is_empty()
 }
 
-fn learn_some(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile], may: May) -> Vec<Learned> {
+/// Learns from a site that is read already.
+pub(crate) fn learn_from(read: &AsKnown<'_>, rendered: &[SourceFile]) -> Vec<Learned> {
     let helps = |learned: Learned| match learned.extends {
-        Some(_) => gate::keep_what_helps(learned, files, known),
+        Some(_) => gate::keep_what_helps(learned, read),
         None => Some(learned),
     };
-    let candidates = if may.notations { candidates(files, known) } else { Vec::new() };
-    let mut found: Vec<Learned> = candidates.into_iter().filter_map(helps).collect();
-    let words = if may.words { own_words::find(files, known, Look::Whole) } else { Vec::new() };
-    for (name, form) in words {
+    let mut found: Vec<Learned> = candidates(read).into_iter().filter_map(helps).collect();
+    for (name, form) in own_words::find(read, Look::Whole) {
         match found.iter_mut().find(|learned| learned.extends.as_deref() == Some(name.as_str())) {
             Some(learned) => learned.forms.push(form),
-            None => found.extend(gate::extension(&name, known, form)),
+            None => found.extend(gate::extension(&name, read.dialects, form)),
         }
     }
     for learned in found.iter_mut().filter(|learned| learned.extends.is_some()) {
-        gate::write_forms(learned, known);
+        gate::write_forms(learned, read.dialects);
     }
     for learned in &mut found {
-        rendered::settle(learned, files, rendered);
+        rendered::settle(learned, read.files, rendered);
     }
     found
 }
 
 /// What may be learned, before it is tried on the site.
-fn candidates(files: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
+fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
+    let (files, known) = (read.files, read.dialects);
     let index = Index::new(files);
-    let settings = Settings::default();
-    let dialect_of = |(file, reading): (&'_ SourceFile, Reading)| match reading {
-        Reading::Template(Some(at)) => Some((file.path.clone(), at)),
-        _ => None,
+    let dialect_of = |file: &SourceFile| {
+        let template = read.site.get(read.site.find(&file.path)?);
+        known.iter().position(|dialect| !dialect.forms.is_empty() && Arc::ptr_eq(dialect, &template.dialect))
     };
-    let read_in: FxHashMap<String, usize> =
-        files.iter().zip(Kinds::read(files, known, &settings)).filter_map(dialect_of).collect();
     let mut found: Vec<Learned> = Vec::new();
     for (suffix, members) in by_suffix(files) {
         let files: Vec<&SourceFile> = members.into_iter().map(|at| &files[at]).collect();
@@ -187,7 +192,7 @@ fn candidates(files: &[SourceFile], known: &[Arc<Dialect>]) -> Vec<Learned> {
         // Files that a dialect explains already are looked at by themselves.
         let mut by_dialect: BTreeMap<Option<usize>, Vec<&SourceFile>> = BTreeMap::new();
         for file in &files {
-            by_dialect.entry(read_in.get(file.path.as_str()).copied()).or_default().push(file);
+            by_dialect.entry(dialect_of(file)).or_default().push(file);
         }
         for (dialect, own) in by_dialect {
             let corpus = Corpus::new(own.iter().copied());
@@ -229,30 +234,50 @@ impl Known {
 }
 
 fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Learned> {
-    let notations = notations::find(corpus);
+    let notations = notations::find(corpus, index);
     let tags = tags::read_all(&corpus.texts, &notations);
     let (notations, tags) = relevant(corpus, index, notations, tags);
+    let none = Tails::new();
+    match learn_with(corpus, index, group, &notations, &tags, &none) {
+        Ok(learned) => learned,
+        // What opens at the end of tags is a word of its own.
+        Err(tails) => learn_with(corpus, index, group, &notations, &tags, &tails).unwrap_or_default(),
+    }
+}
+
+/// Learns from tags; fails with words that open pairs at the end of tags, if there are others than these.
+fn learn_with(
+    corpus: &Corpus,
+    index: &Index<'_>,
+    group: &Group<'_>,
+    notations: &[Notation],
+    tags: &[Tag],
+    tails: &Tails,
+) -> Result<Vec<Learned>, Tails> {
     let styles: Vec<Style> = notations.iter().map(|notation| notation.style).collect();
-    let directives = heads::directives(corpus, &tags, &styles);
+    let directives = heads::directives(corpus, tags, notations, tails);
     let of = meaning::by_directive(&directives, tags.len());
-    let references = targets::find(corpus, index, &tags, &directives);
+    let comments = comments::comment_directives(corpus, notations, tags, &directives);
+    let references = targets::find(corpus, index, tags, &directives, &comments);
     let finder = |single: &FxHashSet<usize>| {
-        pairs::Finder { corpus, tags: &tags, directives: &directives, of: &of, styles: &styles, single }.find()
+        pairs::Finder { corpus, tags, directives: &directives, of: &of, styles: &styles, single }.find()
     };
     // What stands once at the top of files opens nothing, unless nothing else comes out even.
-    let comments = comments::comment_directives(corpus, &notations, &tags, &directives);
-    let mut single = meaning::on_top(corpus, &notations, &tags, &directives, &references);
+    let mut single = meaning::on_top(corpus, notations, tags, &directives, &references);
     single.extend(&comments);
     let (with, without) = (finder(&single), finder(&comments));
-    let simpler = without.closers.len() < with.closers.len() && without.partner.len() >= with.partner.len();
     let others = |pairs: &pairs::Pairs| pairs.partner.keys().filter(|&&tag| !single.contains(&of[tag])).count();
-    let pairs = if simpler || others(&without) > others(&with) { without } else { with };
+    let is_better = without.score > with.score || without.score == with.score && others(&without) > others(&with);
+    let pairs = if is_better { without } else { with };
+    if tails.is_empty() && !pairs.tails.is_empty() {
+        return Err(pairs.tails);
+    }
     let starts: Vec<usize> = (0..=corpus.texts.len()).map(|file| tags.partition_point(|tag| tag.file < file)).collect();
     let reasoner = Reasoner {
         corpus,
         index,
-        notations: &notations,
-        tags: &tags,
+        notations,
+        tags,
         directives: &directives,
         of: &of,
         references: &references,
@@ -264,7 +289,7 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Lea
         matches!(m.kind, Kind::Parent | Kind::Include | Kind::Wrap | Kind::Block | Kind::Slot | Kind::Fill | Kind::Part)
     };
     if !found.of.values().any(shows) {
-        return Vec::new();
+        return Ok(Vec::new());
     }
     // Engines side by side are learned one by one, so that the rules of one confuse no other.
     let apart = split::apart(&reasoner, &found).filter(|_| group.known.is_none() && group.number == 1);
@@ -274,7 +299,7 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Lea
             let one = Group { suffix: group.suffix, pattern: group.pattern.clone(), known: None, number: at + 2 };
             learn_group(&own, index, &one)
         };
-        return apart.into_iter().enumerate().flat_map(learn_one).collect();
+        return Ok(apart.into_iter().enumerate().flat_map(learn_one).collect());
     }
     let named: FxHashMap<usize, usize> = references
         .iter()
@@ -285,18 +310,21 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Lea
     if found.parents.is_empty() {
         found.around = meaning::halves(corpus, &named);
     }
-    write::learned(&reasoner, &found, group).into_iter().collect()
+    Ok(write::learned(&reasoner, &found, group).into_iter().collect())
 }
 
 /// Leaves out notations whose tags mean nothing, so that their words confuse no others.
 fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: Vec<Tag>) -> (Vec<Notation>, Vec<Tag>) {
-    let styles: Vec<Style> = notations.iter().map(|notation| notation.style).collect();
-    let directives = heads::directives(corpus, &tags, &styles);
-    let references = targets::find(corpus, index, &tags, &directives);
-    let mut named = vec![false; notations.len()];
-    for reference in &references {
-        named[directives[reference.directive].notation] = true;
+    let directives = heads::directives(corpus, &tags, &notations, &Tails::new());
+    let comments = comments::comment_directives(corpus, &notations, &tags, &directives);
+    let references = targets::find(corpus, index, &tags, &directives, &comments);
+    // How many files are named in each notation: where one names many, a few in another are chance.
+    let mut edges = vec![0; notations.len()];
+    for reference in references.iter().filter(|reference| reference.is_usual) {
+        edges[directives[reference.directive].notation] += reference.edges.len();
     }
+    let most = edges.iter().copied().max().unwrap_or(0);
+    let mut named: Vec<bool> = edges.iter().map(|&own| own > 0 && own * NAMED_SHARE >= most).collect();
     // One sigil is written in text or on lines of its own, not both: whichever names more files.
     let files_of = |id: usize| -> usize {
         references.iter().filter(|r| directives[r.directive].notation == id).map(|r| r.edges.len()).sum()

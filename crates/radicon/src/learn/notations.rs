@@ -2,31 +2,16 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::corpus::Corpus;
-use super::tags::{Notation, Reader, Style, Tag, is_word};
-
-/// How often a possible opening delimiter stands in the files.
-#[derive(Default)]
-struct Count {
-    uses: usize,
-    files: usize,
-    last_file: usize,
-    /// For each closing delimiter how many of the samples it closes.
-    closed: [usize; 2],
-    samples: usize,
-}
-
-/// How many uses of a delimiter are looked at closely.
-const SAMPLES: usize = 300;
-
-/// The farthest that a closing delimiter may stand, in bytes.
-const REACH: usize = 2000;
+use super::corpus::{Corpus, Index};
+use super::delimiters::{self, Mask, is_sigil, mirror};
+use super::tags::{Notation, Reader, Style, Tag, is_word, name_behind_marks};
 
 /// All notations that the files may be written in, those with delimiters of their own first.
-pub(super) fn find(corpus: &Corpus) -> Vec<Notation> {
-    let mut notations = brackets(corpus);
+pub(super) fn find(corpus: &Corpus, index: &Index<'_>) -> Vec<Notation> {
+    let (mut notations, mask) = delimiters::find(corpus);
     learn_trims(corpus, &mut notations);
-    notations.extend(sigils(corpus));
+    learn_names(corpus, index, &mut notations);
+    notations.extend(sigils(corpus, &mask));
     for style in [Style::Element, Style::Attribute] {
         notations.push(weak(style, "<", ">"));
     }
@@ -34,151 +19,45 @@ pub(super) fn find(corpus: &Corpus) -> Vec<Notation> {
 }
 
 fn weak(style: Style, open: &str, close: &str) -> Notation {
-    Notation { style, open: open.into(), close: close.into(), strong: false, trims: Vec::new(), code: false }
-}
-
-/// The closing delimiters that an opening one may have: its mirror image, and that
-/// of its part from the first bracket on.
-fn closers(open: &str) -> [String; 2] {
-    if let Some(mark) = open.strip_prefix("<!--") {
-        return [mirror(mark) + "-->", "-->".into()];
+    Notation {
+        style,
+        open: open.into(),
+        close: close.into(),
+        strong: false,
+        trims: Vec::new(),
+        names: Vec::new(),
+        code: false,
     }
-    let bracket = open.find(['(', '[', '{', '<']).unwrap_or(0);
-    [mirror(open), mirror(&open[bracket..])]
 }
 
-fn mirror(open: &str) -> String {
-    let flip = |c| match c {
-        '(' => ')',
-        '[' => ']',
-        '{' => '}',
-        '<' => '>',
-        other => other,
-    };
-    open.chars().rev().map(flip).collect()
-}
+/// Of the names behind a mark, so many in hundredths must be files, and so many different ones.
+const NAMED: usize = 60;
+const FEWEST_NAMED: usize = 3;
 
-fn is_open(byte: u8) -> bool {
-    matches!(byte, b'(' | b'[' | b'{' | b'<')
-}
+/// Behind a mark of its own one name will do, if so many files write it.
+const FEWEST_FILES_NAMING: usize = 3;
 
-fn is_sigil(byte: u8) -> bool {
-    b"~^@$%#!|:*=+&?\\".contains(&byte)
-}
-
-/// Every opening delimiter that begins at a place.
-fn openers(bytes: &[u8], at: usize) -> impl Iterator<Item = &[u8]> {
-    let rest = &bytes[at..];
-    let comment = rest.starts_with(b"<!--");
-    let most = if comment { 6 } else { 5 };
-    let run = rest.iter().take(most).take_while(|b| b.is_ascii_punctuation() && !b"\"'>/)]}".contains(b)).count();
-    let run = if comment { run.max(4) } else { run };
-    let fits = move |length: usize| {
-        let key = &rest[..length];
-        match key {
-            [b'<', b'!', b'-', b'-', tail @ ..] => !tail.iter().any(|b| is_open(*b) || matches!(b, b'-' | b'>')),
-            [b'<'] | [b'<', b'!', ..] => false,
-            // What stands before a tag of HTML is no part of it.
-            [_, tail @ ..] if tail.contains(&b'<') => false,
-            _ => key.iter().any(|b| is_open(*b)),
-        }
-    };
-    (1..=run).filter(move |&length| fits(length)).map(move |length| &rest[..length])
-}
-
-fn brackets(corpus: &Corpus) -> Vec<Notation> {
-    let mut counts: FxHashMap<Vec<u8>, Count> = FxHashMap::default();
+/// Marks behind which names of files stand.
+fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
+    let reader = Reader::new(notations);
+    let mut behind: FxHashMap<(usize, &str), FxHashMap<&str, FxHashSet<usize>>> = FxHashMap::default();
     for (file, text) in corpus.texts.iter().enumerate() {
-        let bytes = text.text.as_bytes();
-        for at in 0..bytes.len() {
-            if !(is_open(bytes[at]) || is_sigil(bytes[at])) || text.is_quiet(at) {
-                continue;
-            }
-            // A parenthesis behind a word is a call.
-            if bytes[at] == b'(' && at > 0 && is_word(bytes[at - 1]) && !openers(bytes, at).any(|o| o.len() > 1) {
-                continue;
-            }
-            for key in openers(bytes, at) {
-                let count = match counts.get_mut(key) {
-                    Some(count) => count,
-                    None => counts.entry(key.to_vec()).or_default(),
-                };
-                count.uses += 1;
-                if count.files == 0 || count.last_file != file {
-                    (count.files, count.last_file) = (count.files + 1, file);
-                }
-                if count.samples < SAMPLES {
-                    count.samples += 1;
-                    let open = String::from_utf8_lossy(key);
-                    let rest = &bytes[at + key.len()..bytes.len().min(at + REACH)];
-                    let next = memchr::memmem::find(rest, key).unwrap_or(rest.len());
-                    for (closed, close) in count.closed.iter_mut().zip(closers(&open)) {
-                        *closed += usize::from(
-                            memchr::memmem::find(rest, close.as_bytes())
-                                .is_some_and(|end| end < next + close.len() && end > 0),
-                        );
-                    }
-                }
+        for tag in reader.read(file, text).into_iter().filter(|tag| !notations[tag.notation].code) {
+            if notations[tag.notation].style == Style::Bracket
+                && let Some((mark, name)) = name_behind_marks(&text.text, &tag)
+            {
+                behind.entry((tag.notation, mark)).or_default().entry(name).or_default().insert(file);
             }
         }
     }
-    select(corpus.texts.len(), counts)
-}
-
-/// The delimiters that are closed as they should be, none of which is only the start of longer ones.
-fn select(files: usize, counts: FxHashMap<Vec<u8>, Count>) -> Vec<Notation> {
-    let least = if files < 12 { 1 } else { 2 };
-    let mut keys: Vec<(String, Count, usize)> = Vec::new();
-    for (key, count) in counts {
-        let key = String::from_utf8_lossy(&key).into_owned();
-        // The longer closing delimiter, if it does as well.
-        let best = if count.closed[0] * 20 >= count.closed[1] * 19 { 0 } else { 1 };
-        let well = count.closed[best] * 10 >= count.samples * 8;
-        if well && count.uses >= least && (count.files >= 2 || files < 12) {
-            keys.push((key, count, best));
+    for ((id, mark), names) in behind {
+        let files = names.iter().filter(|(name, _)| !index.readings(name, &["/"]).is_empty());
+        let (known, in_files) = files.fold((0, 0), |(known, in_files), (_, files)| (known + 1, in_files + files.len()));
+        let one = known > 0 && !mark.is_empty() && in_files >= FEWEST_FILES_NAMING;
+        if known * 100 >= names.len() * NAMED && (known >= FEWEST_NAMED || one) {
+            notations[id].names.push(mark.to_owned());
         }
     }
-    keys.sort_by(|a, b| a.0.len().cmp(&b.0.len()).then_with(|| a.0.cmp(&b.0)));
-    let uses_of = |wanted: &dyn Fn(&str) -> bool| -> usize {
-        let fitting: Vec<_> = keys.iter().filter(|(key, _, _)| wanted(key)).collect();
-        // Of delimiters that begin with one another only the shortest counts.
-        let shortest = fitting.iter().filter(|(key, _, _)| {
-            !fitting
-                .iter()
-                .any(|(other, _, _)| other != key && (key.starts_with(other.as_str()) || key.ends_with(other.as_str())))
-        });
-        shortest.map(|(_, count, _)| count.uses).sum()
-    };
-    let own_mirror = |key: &str, count: &Count| {
-        count.closed[0] * 100 >= count.samples * 95 && closers(key)[0].len() >= key.len().min(4)
-    };
-    let covered = |key: &str, uses: usize| {
-        let longer = uses_of(&|other: &str| {
-            let found = keys.iter().find(|(known, _, _)| known == other);
-            other.len() > key.len() && other.starts_with(key) && found.is_some_and(|(k, c, _)| own_mirror(k, c))
-        });
-        let wider = uses_of(&|other: &str| other.len() > key.len() && other.ends_with(key) && !other.starts_with(key));
-        longer * 100 >= uses * 95 || wider * 100 >= uses * 95
-    };
-    let kept: Vec<&(String, Count, usize)> = keys.iter().filter(|(key, count, _)| !covered(key, count.uses)).collect();
-    let mut chosen: Vec<Notation> = Vec::new();
-    for (key, count, best) in kept {
-        let within = chosen.iter().any(|known| key.starts_with(&known.open) && known.open.len() < key.len());
-        if within && !own_mirror(key, count) && !key.starts_with("<!--") {
-            continue;
-        }
-        let close = closers(key)[*best].clone();
-        let strong = key.len() > 1 && !key.starts_with("<!--") && count.uses >= 3;
-        chosen.push(Notation {
-            style: Style::Bracket,
-            open: key.clone(),
-            close,
-            strong,
-            trims: Vec::new(),
-            code: false,
-        });
-    }
-    chosen
 }
 
 /// Marks beside the delimiters that words stand with and without.
@@ -272,15 +151,16 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
 }
 
 /// Sigils, alone and doubled, before words; and at the start of lines.
-fn sigils(corpus: &Corpus) -> Vec<Notation> {
+fn sigils(corpus: &Corpus, mask: &Mask) -> Vec<Notation> {
     let mut inside: FxHashMap<Vec<u8>, usize> = FxHashMap::default();
     let mut lines: FxHashMap<Vec<u8>, usize> = FxHashMap::default();
-    for text in &corpus.texts {
+    for (file, text) in corpus.texts.iter().enumerate() {
         let bytes = text.text.as_bytes();
         for at in 0..bytes.len() {
             let before = at.checked_sub(1).map(|at| bytes[at]);
             if !is_sigil(bytes[at])
                 || text.is_quiet(at)
+                || mask.covers(file, at..at + 1)
                 || before.is_some_and(|b| is_word(b) || is_sigil(b) || b"<&/-=".contains(&b))
             {
                 continue;
@@ -334,7 +214,7 @@ mod tests {
     fn check(texts: &[&str], strong: &[(&str, &str)]) -> Vec<Notation> {
         let files: Vec<SourceFile> =
             texts.iter().enumerate().map(|(n, text)| SourceFile::new(format!("{n}.html"), *text)).collect();
-        let found = find(&Corpus::new(&files));
+        let found = find(&Corpus::new(&files), &Index::new(&files));
         let known: Vec<(&str, &str)> =
             found.iter().filter(|n| n.strong).map(|n| (n.open.as_str(), n.close.as_str())).collect();
         assert_eq!(known, strong);
@@ -355,12 +235,5 @@ mod tests {
         let tags = "{? if a ?}{?- if b -?}{? end ?}{? end -?}";
         let found = check(&[tags, tags, tags], &[("{?", "?}")]);
         assert_eq!(found[0].trims, ['-']);
-    }
-
-    #[test]
-    fn mirrors_and_comments_close() {
-        assert_eq!(mirror("{[%"), "%]}");
-        assert_eq!(closers("~!{"), ["}!~", "}"]);
-        assert_eq!(closers("<!--:"), [":-->", "-->"]);
     }
 }

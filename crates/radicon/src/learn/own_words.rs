@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use super::forms::escape;
 use super::write::quote;
-use super::{Confidence, LearnedForm};
+use super::{AsKnown, Confidence, LearnedForm};
 use crate::dialect::{Dialect, Form, Kind, Part};
 use crate::markup::{ALONE, Construct};
 use crate::resolve::Resolver;
-use crate::site::{Parent, Settings, Site, SourceFile, Template};
+use crate::site::{Parent, Site, Template};
 use crate::text::{Place, SourceId, position, trim_blanks};
 
 /// What is said must be said so often, in so many files.
@@ -60,8 +60,8 @@ pub(super) enum Look {
 }
 
 /// The forms that a site adds to its dialects, with the names of these.
-pub(super) fn find(files: &[SourceFile], dialects: &[Arc<Dialect>], look: Look) -> Vec<(String, LearnedForm)> {
-    let site = Site::read(files.to_vec(), dialects, &Settings::default());
+pub(super) fn find(read: &AsKnown<'_>, look: Look) -> Vec<(String, LearnedForm)> {
+    let AsKnown { dialects, site, .. } = *read;
     let mut found = Vec::new();
     for dialect in dialects.iter().filter(|dialect| dialect.has_children()) {
         let templates: Vec<(SourceId, &Template)> =
@@ -69,8 +69,7 @@ pub(super) fn find(files: &[SourceFile], dialects: &[Arc<Dialect>], look: Look) 
         if templates.len() < FEWEST_FILES {
             continue;
         }
-        let forms =
-            replaced_content(&site, &templates, look).into_iter().chain(hidden_parents(&site, &templates, look));
+        let forms = replaced_content(site, &templates, look).into_iter().chain(hidden_parents(site, &templates, look));
         found.extend(forms.map(|form| (dialect.name.clone(), form)));
     }
     found

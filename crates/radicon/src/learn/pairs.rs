@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::Corpus;
-use super::heads::{Directive, arguments_of};
+use super::heads::{Directive, Tails, arguments_of};
 use super::pieces::{between, element_end, is_balanced, is_prose};
 use super::tags::{Style, Tag, Token, TokenKind, is_word, token_text};
 
@@ -31,8 +31,10 @@ pub(super) struct Pairs {
     pub brace_ends: FxHashMap<usize, usize>,
     /// For each tag the tags of the pairs around it, outermost first.
     pub around: FxHashMap<usize, Vec<usize>>,
-    /// Another reading of who opens does nearly as well.
-    pub doubtful: bool,
+    /// Words that open pairs at the end of tags.
+    pub tails: Tails,
+    /// How much the pairs explain that general closers end.
+    pub score: f64,
 }
 
 impl Pairs {
@@ -55,6 +57,86 @@ type Member = (usize, usize, Option<String>);
 
 /// The share of files in which pairs must nest rightly.
 const NESTED: f64 = 0.85;
+
+/// A choice of words is tried without each of them until so many files nest, at most so often.
+const WELL_NESTED: f64 = 0.97;
+const MOST_CHANGES: usize = 6;
+
+/// In more files than this the counts speak for themselves.
+const MANY_FILES: usize = 40;
+
+/// How many closers may end the same pairs.
+const MOST_TOGETHER: usize = 3;
+
+/// The share of a word's uses that a general closer must answer to.
+const ANSWERED: f64 = 0.9;
+
+/// The share of its tags, in hundredths, in which a word without arguments has none.
+const ARGLESS: usize = 98;
+
+/// What a word without arguments counts as an opener, and what each further opener costs: values that
+/// are printed look the same, and few words are likelier than many.
+const BARE_OPENER: f64 = 0.9;
+const EACH_OPENER: f64 = 0.98;
+
+/// What each further closer costs where the pairs come out even: what divides pairs looks like one.
+const EACH_CLOSER: f64 = 0.6;
+
+/// How many words are looked at as general closers: those that are used most.
+const MOST_CLOSERS: usize = 6;
+
+/// The longest affix that makes a closer of an opener's word, in bytes.
+const LONGEST_AFFIX: usize = 12;
+
+/// How often the closers of an affix must be used that one word alone has.
+const FEWEST_OF_ONE: usize = 3;
+
+/// What divides pairs is used at least once for so many of them.
+const PAIRS_PER_BRANCH: usize = 20;
+
+/// How many different words must begin the tags that one word or sign opens at their end.
+const FEWEST_FIRSTS: usize = 3;
+
+/// What opens a pair: a tag's first word, or its last.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+enum Opens<'t> {
+    Word(&'t str),
+    Tail(&'t str),
+}
+
+/// A word that may open pairs, with its tags.
+struct Candidate {
+    tags: Vec<usize>,
+    /// The word, if it ends its tags.
+    tail: Option<String>,
+    is_bare: bool,
+}
+
+/// How many closers that are left some tags answer to; those taken off that they have no closer for.
+fn gain(own: &[usize], left: &BTreeMap<usize, i64>, tags: &[Tag]) -> i64 {
+    let change = |own: &[usize]| {
+        let wanted = left.get(&tags[own[0]].file).copied().unwrap_or(0);
+        wanted.abs() - (wanted - own.len() as i64).abs()
+    };
+    own.chunk_by(|&a, &b| tags[a].file == tags[b].file).map(change).sum()
+}
+
+/// The tags that open what some general closers end.
+struct Openers {
+    score: f64,
+    /// The share of files that nest rightly.
+    nested: f64,
+    /// The words, as indices of the candidates.
+    chosen: Vec<usize>,
+    tags: FxHashSet<usize>,
+    /// The words that open at the end of tags.
+    tails: BTreeSet<String>,
+}
+
+/// Whether what stands behind a mark is printed.
+pub(super) fn prints(mark: &str) -> bool {
+    mark.contains('=')
+}
 
 pub(super) struct Finder<'a> {
     pub corpus: &'a Corpus,
@@ -105,7 +187,11 @@ impl Finder<'_> {
 
     fn argless(&self, directive: usize) -> bool {
         let directive = &self.directives[directive];
-        directive.tags.iter().all(|&at| self.tags[at].tokens.len() <= directive.taken && !self.tags[at].brace)
+        // A remark may stand behind the word.
+        let is_remark = |at: &usize| self.tags[*at].tokens[directive.taken].kind == TokenKind::Sign(b'#');
+        let is_bare = |at: &&usize| self.tags[**at].tokens.len() <= directive.taken || is_remark(at);
+        directive.tags.iter().filter(is_bare).count() * 100 >= directive.tags.len() * ARGLESS
+            && directive.tags.iter().all(|&at| !self.tags[at].brace)
     }
 
     /// What an attribute says holds for the content of its element.
@@ -157,48 +243,65 @@ impl Finder<'_> {
 
     /// Closers whose word is made from the opener's by something that all closers share.
     fn by_affix(&self, pairs: &mut Pairs) {
+        let mut by_word: FxHashMap<(usize, String), Vec<usize>> = FxHashMap::default();
+        for (open, directive) in self.directives.iter().enumerate() {
+            let single =
+                self.single.contains(&open) || directive.with_value && self.styles[directive.notation] == Style::Sigil;
+            if !single && !directive.words[0].is_empty() && !pairs.is_opener(open) {
+                by_word.entry((directive.notation, directive.words.join(" "))).or_default().push(open);
+            }
+        }
         // (before, after) around the opener's word; or the closer's word before the opener's as an argument.
         let mut groups: BTreeMap<(usize, String, String), Vec<Member>> = BTreeMap::new();
-        for (open, a) in self.directives.iter().enumerate() {
-            let word = a.words.join(" ");
-            if word.is_empty()
-                || pairs.is_opener(open)
-                || self.single.contains(&open)
-                || a.with_value && self.styles[a.notation] == Style::Sigil
-            {
+        for (close, b) in self.directives.iter().enumerate() {
+            let is_nothing = b.words[0].is_empty() && b.mark.is_empty();
+            if is_nothing || prints(&b.mark) || !b.tail.is_empty() || self.single.contains(&close) {
                 continue;
             }
-            for (close, b) in self.directives.iter().enumerate() {
-                if open == close || a.notation != b.notation || b.words[0].is_empty() && b.mark.is_empty() {
-                    continue;
-                }
-                let other = b.words.join(" ");
-                let mut add = |before: &str, after: &str, word: Option<String>| {
-                    groups.entry((a.notation, before.into(), after.into())).or_default().push((open, close, word));
-                };
-                let affixes =
-                    other.split_once(word.as_str()).filter(|(before, after)| before.is_empty() != after.is_empty());
-                if let Some((before, after)) = affixes {
-                    let closing = format!("{}{before}", b.mark);
-                    if closing.len() <= 12 && after.len() <= 8 {
-                        add(&closing, after, None);
+            let label = b.words.join(" ");
+            let mut add = |word: &str, before: &str, after: &str| {
+                for &open in by_word.get(&(b.notation, word.to_owned())).into_iter().flatten() {
+                    if open != close {
+                        let key = (b.notation, before.to_owned(), after.to_owned());
+                        groups.entry(key).or_default().push((open, close, None));
                     }
-                } else if other == word && a.mark != b.mark && !b.mark.is_empty() {
-                    add(&b.mark, "", None);
-                } else if other == word.chars().rev().collect::<String>() && other != word {
-                    add("(reversed)", "", None);
                 }
-                // `end word`: the closer's argument is the opener's word.
-                if b.words.len() == 1 && a.words.len() == 1 {
-                    let repeats = b
-                        .tags
-                        .iter()
-                        .filter(|&&at| {
-                            self.tags[at].tokens.len() == 1 && self.first_argument(at) == Some(word.as_str())
-                        })
-                        .count();
-                    if repeats > 0 && repeats * 2 >= a.tags.len() && self.mostly_repeats(close) {
-                        add(&format!("{}{} ", b.mark, b.words[0]), "", Some(word.clone()));
+            };
+            for (at, _) in label.char_indices().skip(1) {
+                let before = format!("{}{}", b.mark, &label[..at]);
+                if before.len() <= LONGEST_AFFIX {
+                    add(&label[at..], &before, "");
+                }
+                if label.len() - at <= LONGEST_AFFIX && b.mark.is_empty() {
+                    add(&label[..at], "", &label[at..]);
+                }
+            }
+            if !b.mark.is_empty() && !label.is_empty() {
+                let unmarked: Vec<usize> = by_word.get(&(b.notation, label.clone())).cloned().unwrap_or_default();
+                for open in unmarked.into_iter().filter(|&open| self.directives[open].mark != b.mark) {
+                    groups.entry((b.notation, b.mark.clone(), String::new())).or_default().push((open, close, None));
+                }
+            }
+            let reversed: String = label.chars().rev().collect();
+            if reversed != label {
+                let key = (b.notation, "(reversed)".to_owned(), String::new());
+                for &open in by_word.get(&(b.notation, reversed)).into_iter().flatten() {
+                    groups.entry(key.clone()).or_default().push((open, close, None));
+                }
+            }
+            // `end word`: the closer's argument is the opener's word.
+            if b.words.len() == 1 && self.mostly_repeats(close) {
+                let mut repeated: BTreeMap<&str, usize> = BTreeMap::new();
+                for &at in b.tags.iter().filter(|&&at| self.tags[at].tokens.len() == 1) {
+                    self.first_argument(at).into_iter().for_each(|word| *repeated.entry(word).or_default() += 1);
+                }
+                for (word, repeats) in repeated {
+                    for &open in by_word.get(&(b.notation, word.to_owned())).into_iter().flatten() {
+                        let a = &self.directives[open];
+                        if open != close && a.words.len() == 1 && repeats * 2 >= a.tags.len() {
+                            let key = (b.notation, format!("{}{} ", b.mark, b.words[0]), String::new());
+                            groups.entry(key).or_default().push((open, close, Some(word.to_owned())));
+                        }
                     }
                 }
             }
@@ -211,7 +314,13 @@ impl Finder<'_> {
             members
                 .retain(|(open, close, _)| !pairs.is_opener(*open) && !used.contains(close) && !pairs.is_closer(*open));
             members.retain(|member| self.nests(std::slice::from_ref(member)));
-            if members.is_empty() || !self.nests(&members) {
+            // An affix that one word has, now and then, is chance.
+            let words: BTreeSet<&str> = members.iter().map(|m| self.directives[m.0].words[0].as_str()).collect();
+            let closes: usize = members.iter().map(|m| self.directives[m.1].tags.len()).sum();
+            let files: BTreeSet<usize> =
+                members.iter().flat_map(|m| self.directives[m.1].tags.iter().map(|&at| self.tags[at].file)).collect();
+            let is_chance = words.len() < 2 && closes < FEWEST_OF_ONE || files.len() < 2 && self.corpus.texts.len() > 2;
+            if members.is_empty() || is_chance || !self.nests(&members) {
                 continue;
             }
             for (open, close, word) in members {
@@ -270,7 +379,8 @@ impl Finder<'_> {
     /// Closers that repeat the name of what they close.
     fn by_name(&self, pairs: &mut Pairs) {
         for (close, b) in self.directives.iter().enumerate() {
-            if pairs.is_opener(close) || self.single.contains(&close) || pairs.is_closer(close) {
+            let is_other = pairs.is_opener(close) || self.single.contains(&close) || pairs.is_closer(close);
+            if is_other || prints(&b.mark) || self.is_value(close) {
                 continue;
             }
             // By opener, and by whether its word or its name is repeated.
@@ -322,72 +432,61 @@ impl Finder<'_> {
     /// General closers: words without arguments of which there are as many as of some openers.
     fn by_count(&self, notation: usize, pairs: &mut Pairs) {
         let known: FxHashSet<usize> = pairs.closers.keys().copied().collect();
-        let is_general =
-            |id: usize| self.directives[id].notation == notation && !self.directives[id].label().is_empty();
+        let is_general = |id: usize| {
+            let directive = &self.directives[id];
+            directive.notation == notation && !directive.label().is_empty() && !prints(&directive.mark)
+        };
         // A closer that goes with names may close other things as well.
-        let shared: Vec<usize> = pairs
-            .closers
-            .values()
-            .flatten()
-            .filter(|c| {
-                c.word.is_none()
-                    && is_general(c.directive)
-                    && self.directives[c.directive].tags.iter().any(|&at| self.tags[at].tokens.is_empty())
+        let bare = |id: usize| self.directives[id].tags.iter().any(|&at| self.tags[at].tokens.is_empty());
+        let closers = pairs.closers.values().flatten().filter(|c| c.word.is_none()).map(|c| c.directive);
+        let (shared, taken): (FxHashSet<usize>, FxHashSet<usize>) = closers.partition(|&id| is_general(id) && bare(id));
+        // A closer stands behind what it ends, so it never comes first in a file.
+        let comes_first = |id: usize| {
+            self.directives[id].tags.iter().any(|&at| {
+                let file = self.tags[at].file;
+                !(0..at).rev().take_while(|&o| self.tags[o].file == file).any(|o| self.tags[o].notation == notation)
             })
-            .map(|c| c.directive)
-            .collect();
-        let taken: FxHashSet<usize> = pairs
-            .closers
-            .values()
-            .flatten()
-            .filter(|c| c.word.is_none() && !shared.contains(&c.directive))
-            .map(|c| c.directive)
-            .collect();
-        let free =
-            |id: &usize| is_general(*id) && !taken.contains(id) && !known.contains(id) && !self.single.contains(id);
-        let mut closers: Vec<usize> = (0..self.directives.len())
-            .filter(|id| free(id) && self.argless(*id) && self.directives[*id].tags.len() >= 2)
-            .collect();
-        closers.extend(shared.iter().filter(|id| !closers.contains(id)).copied().collect::<BTreeSet<_>>());
-        // One that comes out even with what is known needs no other openers.
-        closers.retain(|id| !shared.contains(id) || self.is_short(*id, pairs));
-        // What ends things stands behind what it ends, so it never comes first in a file.
-        closers.retain(|&id| {
-            let first = |at: &usize| {
-                !(0..*at)
-                    .rev()
-                    .take_while(|&o| self.tags[o].file == self.tags[*at].file)
-                    .any(|o| self.tags[o].notation == notation)
+        };
+        let may_close = |&id: &usize| {
+            is_general(id)
+                && (shared.contains(&id) && self.is_short(id, pairs)
+                    || self.argless(id) && !known.contains(&id) && !taken.contains(&id) && !self.single.contains(&id))
+                && !comes_first(id)
+        };
+        let mut closers: Vec<usize> = (0..self.directives.len()).filter(may_close).collect();
+        closers.sort_by_key(|&id| (std::cmp::Reverse(self.directives[id].tags.len()), id));
+        closers.truncate(MOST_CLOSERS);
+        // One closer, then another beside it as long as that explains more.
+        let mut best: Option<(Openers, Vec<usize>)> = None;
+        for _ in 0..MOST_TOGETHER {
+            let known_set = best.as_ref().map_or(&[][..], |(_, set)| set);
+            let sets = closers.iter().filter(|closer| !known_set.contains(closer)).map(|&closer| {
+                let mut set = [known_set, &[closer]].concat();
+                set.sort_unstable();
+                set
+            });
+            let tried = sets.filter_map(|set| Some((self.openers_for(notation, &set, &known, &taken, pairs)?, set)));
+            let found = tried.max_by(|(a, _), (b, _)| a.score.total_cmp(&b.score));
+            // Where the pairs come out even another closer rather divides them.
+            let explains_more = |found: &Openers| match &best {
+                Some((known, _)) if known.nested >= NESTED => found.score * EACH_CLOSER > known.score,
+                Some((known, _)) => found.score > known.score,
+                None => true,
             };
-            !self.directives[id].tags.iter().any(first)
-        });
-        closers.sort_by_key(|&id| std::cmp::Reverse(self.directives[id].tags.len()));
-        closers.truncate(6);
-        let mut best: Option<(f64, Vec<usize>, Vec<usize>)> = None;
-        let mut second = 0.0;
-        for mask in 1_u32..1 << closers.len() {
-            if mask.count_ones() > 3 {
-                continue;
-            }
-            let set: Vec<usize> = (0..closers.len()).filter(|at| mask >> at & 1 == 1).map(|at| closers[at]).collect();
-            if let Some((score, openers)) = self.openers_for(notation, &set, &known, &taken, pairs) {
-                match &best {
-                    Some((known, _, _)) if score <= *known => second = f64::max(second, score),
-                    _ => {
-                        second = best.as_ref().map_or(0.0, |b| b.0);
-                        best = Some((score, openers, set));
-                    }
-                }
-            }
+            let Some(better) = found.filter(|(found, _)| explains_more(found)) else { break };
+            best = Some(better);
         }
-        let Some((score, openers, set)) = best else { return };
-        pairs.doubtful |= second > 0.95 * score;
-        self.assign(&openers, &set, &known, pairs);
+        let best = best.filter(|(openers, _)| openers.nested >= NESTED);
+        if let Some((openers, set)) = best {
+            self.assign(&openers.tags, &set, &known, pairs);
+            pairs.score += openers.score;
+            pairs.tails.extend(openers.tails.into_iter().map(|tail| (notation, tail)));
+        }
     }
 
     /// Gives each opener those of some general closers that end it when they are nested.
-    fn assign(&self, openers: &[usize], set: &[usize], known: &FxHashSet<usize>, pairs: &mut Pairs) {
-        let mut found: BTreeMap<(usize, usize), usize> = BTreeMap::new();
+    fn assign(&self, openers: &FxHashSet<usize>, set: &[usize], known: &FxHashSet<usize>, pairs: &mut Pairs) {
+        let mut found: BTreeMap<usize, BTreeMap<usize, usize>> = BTreeMap::new();
         let mut open: Vec<usize> = Vec::new();
         let mut file = usize::MAX;
         for at in 0..self.tags.len() {
@@ -395,27 +494,23 @@ impl Finder<'_> {
                 (file, open) = (self.tags[at].file, Vec::new());
             }
             let id = self.of[at];
-            if openers.contains(&id)
+            if openers.contains(&at)
                 || known.contains(&id) && pairs.closers[&id].iter().any(|c| set.contains(&c.directive))
             {
-                open.push(id);
+                open.push(at);
             } else if set.contains(&id)
-                && let Some(opener) = open.pop()
+                && let Some(opener) = open.pop().filter(|opener| openers.contains(opener))
             {
-                *found.entry((opener, id)).or_default() += 1;
+                *found.entry(self.of[opener]).or_default().entry(id).or_default() += 1;
             }
         }
-        for &opener in openers {
-            let mut ends: Vec<(usize, usize)> =
-                found.iter().filter(|((o, _), _)| *o == opener).map(|((_, c), uses)| (*uses, *c)).collect();
-            ends.sort_by_key(|(uses, closer)| (std::cmp::Reverse(*uses), *closer));
-            let all: usize = ends.iter().map(|(uses, _)| uses).sum();
-            let ends = ends.into_iter().filter(|(uses, _)| uses * 20 >= all);
-            let closers: Vec<Closer> = ends.map(|(_, directive)| Closer { directive, word: None }).collect();
-            // What is never closed opens nothing.
-            if !closers.is_empty() {
-                pairs.closers.insert(opener, closers);
-            }
+        // What is never closed opens nothing.
+        for (opener, ends) in found {
+            let all: usize = ends.values().sum();
+            let mut ends: Vec<(usize, usize)> = ends.into_iter().filter(|(_, uses)| uses * 20 >= all).collect();
+            ends.sort_by_key(|&(closer, uses)| (std::cmp::Reverse(uses), closer));
+            let closers = ends.into_iter().map(|(directive, _)| Closer { directive, word: None });
+            pairs.closers.insert(opener, closers.collect());
         }
     }
 
@@ -445,7 +540,9 @@ impl Finder<'_> {
         self.directives[closer].tags.len() > opened + opened / 20
     }
 
-    /// The openers that make these closers come out even, and how much that explains.
+    /// The openers that make these closers come out even, and how much that explains: words are taken
+    /// for openers one by one, those first that leave fewest closers over, as long as nearly each of
+    /// their uses answers to a closer of its file.
     fn openers_for(
         &self,
         notation: usize,
@@ -453,100 +550,151 @@ impl Finder<'_> {
         known: &FxHashSet<usize>,
         taken: &FxHashSet<usize>,
         pairs: &Pairs,
-    ) -> Option<(f64, Vec<usize>)> {
+    ) -> Option<Openers> {
         // Per file the number of closers that no known opener needs.
-        let mut wanted: BTreeMap<usize, i64> = BTreeMap::new();
-        for &id in set {
-            for &at in &self.directives[id].tags {
-                *wanted.entry(self.tags[at].file).or_default() += 1;
-            }
-        }
+        let mut left: BTreeMap<usize, i64> = BTreeMap::new();
         let sharing: Vec<usize> =
             known.iter().copied().filter(|id| pairs.closers[id].iter().any(|c| set.contains(&c.directive))).collect();
-        for &id in &sharing {
-            for &at in &self.directives[id].tags {
-                *wanted.entry(self.tags[at].file).or_default() -= 1;
-            }
+        for (&id, by) in set.iter().map(|id| (id, 1)).chain(sharing.iter().map(|id| (id, -1))) {
+            self.directives[id].tags.iter().for_each(|&at| *left.entry(self.tags[at].file).or_default() += by);
         }
-        let total: i64 = wanted.values().sum();
-        if total < 0 {
+        let candidates = self.may_open(notation, set, |id| known.contains(&id) || taken.contains(&id));
+        let sharing: Vec<usize> = sharing.iter().flat_map(|&id| self.directives[id].tags.iter().copied()).collect();
+        let try_without = |without: &[usize]| self.fill(&candidates, without, left.clone(), &sharing, set);
+        let mut without: Vec<usize> = Vec::new();
+        let mut best = try_without(&without)?;
+        // In a few files a word that opens nothing may answer to as many closers: another choice is tried
+        // without each word that was taken.
+        for _ in 0..MOST_CHANGES {
+            if best.nested >= WELL_NESTED || self.corpus.texts.len() > MANY_FILES {
+                break;
+            }
+            let others = best.chosen.iter().filter_map(|&word| {
+                let other = [&without[..], &[word]].concat();
+                Some((try_without(&other)?, other))
+            });
+            let other = others.max_by(|(a, _), (b, _)| a.score.total_cmp(&b.score));
+            let Some(better) = other.filter(|(other, _)| other.score > best.score) else { break };
+            (best, without) = better;
+        }
+        Some(best)
+    }
+
+    /// Takes words for openers as long as closers are left.
+    fn fill(
+        &self,
+        candidates: &[Candidate],
+        without: &[usize],
+        mut left: BTreeMap<usize, i64>,
+        sharing: &[usize],
+        set: &[usize],
+    ) -> Option<Openers> {
+        let mut rest: Vec<(usize, Vec<usize>)> =
+            candidates.iter().enumerate().map(|(at, candidate)| (at, candidate.tags.clone())).collect();
+        rest.retain(|(at, _)| !without.contains(at));
+        let mut tags: FxHashSet<usize> = FxHashSet::default();
+        let (mut chosen, mut bare) = (Vec::new(), 0_i32);
+        loop {
+            let mut best = None;
+            let mut ranks = Vec::with_capacity(rest.len());
+            // What does not fit now never will: the closers get fewer.
+            rest.retain(|(at, own)| {
+                let gain = gain(own, &left, self.tags) as f64;
+                let fits = gain > 0.0 && gain >= ANSWERED * own.len() as f64;
+                if fits {
+                    ranks.push(if candidates[*at].is_bare { gain * BARE_OPENER } else { gain });
+                }
+                fits
+            });
+            for (place, rank) in ranks.into_iter().enumerate() {
+                if best.is_none_or(|(_, known)| rank > known) {
+                    best = Some((place, rank));
+                }
+            }
+            let Some((place, _)) = best else { break };
+            let (at, own) = rest.remove(place);
+            own.iter().for_each(|&tag| *left.entry(self.tags[tag].file).or_default() -= 1);
+            bare += i32::from(candidates[at].is_bare);
+            chosen.push(at);
+            tags.extend(own);
+            rest.iter_mut().for_each(|(_, others)| others.retain(|tag| !tags.contains(tag)));
+            rest.retain(|(_, others)| !others.is_empty());
+        }
+        // Words without arguments alone are values that are printed.
+        let words = chosen.len() as i32;
+        if words == bare {
             return None;
         }
-        let mut candidates: Vec<(usize, BTreeMap<usize, i64>)> = Vec::new();
+        let all: FxHashSet<usize> = tags.iter().chain(sharing).copied().collect();
+        let (nested, balanced) = self.quality(&all, set);
+        let explained = tags.len() + set.iter().map(|id| self.directives[*id].tags.len()).sum::<usize>();
+        let score = explained as f64 * (0.1 + balanced) * nested * BARE_OPENER.powi(bare) * EACH_OPENER.powi(words);
+        let tails = chosen.iter().filter_map(|&at| candidates[at].tail.clone()).collect();
+        Some(Openers { score, nested, chosen, tags, tails })
+    }
+
+    /// What may open pairs that general closers end: words at the beginning of tags, and at their end.
+    fn may_open(&self, notation: usize, set: &[usize], is_other: impl Fn(usize) -> bool) -> Vec<Candidate> {
+        let closing: FxHashSet<&str> = set.iter().map(|&id| self.directives[id].words[0].as_str()).collect();
+        let mut groups: BTreeMap<(Opens<'_>, &str, bool), Vec<usize>> = BTreeMap::new();
         for (id, directive) in self.directives.iter().enumerate() {
-            if directive.notation != notation
-                || set.contains(&id)
-                || known.contains(&id)
-                || taken.contains(&id)
-                || self.single.contains(&id)
-                || directive.label().is_empty()
-                || self.is_prose(id)
-                || self.is_value(id)
-            {
+            let skipped =
+                directive.notation != notation || set.contains(&id) || is_other(id) || self.single.contains(&id);
+            if skipped || self.is_prose(id) {
                 continue;
             }
-            let mut counts: BTreeMap<usize, i64> = BTreeMap::new();
-            directive.tags.iter().for_each(|&at| *counts.entry(self.tags[at].file).or_default() += 1);
-            let fits = counts.iter().filter(|(file, uses)| wanted.get(file).is_some_and(|w| **uses <= *w)).count();
-            if fits as f64 >= 0.9 * counts.len() as f64 {
-                candidates.push((id, counts));
+            let is_word = !directive.label().is_empty() && !prints(&directive.mark);
+            let may_lead = is_word && directive.tail.is_empty() && !self.is_value(id);
+            for &at in directive.tags.iter().filter(|&&at| !self.closes_itself(at, &closing)) {
+                if may_lead {
+                    let word = Opens::Word(directive.words[0].as_str());
+                    groups.entry((word, directive.mark.as_str(), directive.with_value)).or_default().push(at);
+                }
+                let tail = &self.text(at)[self.tags[at].tail.clone()];
+                if !tail.is_empty() {
+                    groups.entry((Opens::Tail(tail), "", false)).or_default().push(at);
+                }
             }
         }
-        candidates.sort_by_key(|(id, _)| (self.argless(*id), std::cmp::Reverse(self.directives[*id].tags.len()), *id));
-        candidates.truncate(16);
-        let files: Vec<usize> = wanted.keys().copied().collect();
-        let rows: Vec<Vec<i64>> = candidates
+        // Another word begins each tag that a word opens at the end.
+        let is_tail = |tags: &[usize]| {
+            let firsts: FxHashSet<&str> = tags.iter().map(|&at| &self.text(at)[self.tags[at].word.clone()]).collect();
+            firsts.len() >= FEWEST_FIRSTS && self.tags[tags[0]].file != self.tags[tags[tags.len() - 1]].file
+        };
+        groups.values_mut().for_each(|tags| tags.sort_unstable());
+        groups.retain(|(opens, ..), tags| matches!(opens, Opens::Word(_)) || is_tail(tags));
+        let candidate = |((opens, ..), tags): ((Opens<'_>, &str, bool), Vec<usize>)| Candidate {
+            tail: if let Opens::Tail(tail) = opens { Some(tail.to_owned()) } else { None },
+            is_bare: tags.iter().all(|&at| self.tags[at].tokens.is_empty() && !self.tags[at].brace),
+            tags,
+        };
+        groups.into_iter().map(candidate).collect()
+    }
+
+    /// Whether a tag holds statements, one of which closes what it opens.
+    fn closes_itself(&self, at: usize, closing: &FxHashSet<&str>) -> bool {
+        let text = self.text(at);
+        self.tags[at]
+            .tokens
             .iter()
-            .map(|(_, counts)| files.iter().map(|file| counts.get(file).copied().unwrap_or(0)).collect())
-            .collect();
-        let goal: Vec<i64> = files.iter().map(|file| wanted[file]).collect();
-        let allowed = (files.len() as f64 * (1.0 - NESTED)).floor() as usize;
-        let mut found: Vec<(f64, Vec<usize>)> = Vec::new();
-        let mut sums = goal.clone();
-        search(&rows, &mut sums, 0, &mut Vec::new(), &mut |chosen, bad| {
-            if bad > allowed || chosen.is_empty() && total > 0 {
-                return;
-            }
-            let openers: Vec<usize> = chosen.iter().map(|&at| candidates[at].0).collect();
-            let mut all = openers.clone();
-            all.extend(&sharing);
-            let (nested, balanced) = self.quality(&all, set);
-            if nested >= NESTED {
-                let explained: usize = openers.iter().chain(set).map(|id| self.directives[*id].tags.len()).sum();
-                let bare = openers.iter().filter(|id| self.argless(**id)).count();
-                let score = explained as f64
-                    * (0.1 + balanced)
-                    * nested
-                    * 0.9_f64.powi(bare as i32)
-                    * 0.98_f64.powi(openers.len() as i32);
-                found.push((score, openers));
-            }
-        });
-        found.into_iter().max_by(|a, b| a.0.total_cmp(&b.0).then_with(|| b.1.len().cmp(&a.1.len())))
+            .any(|token| token.kind == TokenKind::Word && closing.contains(&text[token.range.clone()]))
     }
 
     /// The share of files that nest rightly, and of pairs with balanced markup inside.
-    fn quality(&self, openers: &[usize], closers: &[usize]) -> (f64, f64) {
+    fn quality(&self, openers: &FxHashSet<usize>, closers: &[usize]) -> (f64, f64) {
         let (mut files, mut good_files, mut pairs, mut balanced) = (0, 0, 0_usize, 0_usize);
-        let mut members: Vec<usize> =
-            openers.iter().chain(closers).flat_map(|id| self.directives[*id].tags.iter().copied()).collect();
+        let closing = closers.iter().flat_map(|&id| &self.directives[id].tags);
+        let mut members: Vec<usize> = openers.iter().chain(closing).copied().collect();
         members.sort_unstable();
-        let mut at = 0;
-        while at < members.len() {
-            let file = self.tags[members[at]].file;
+        for own in members.chunk_by(|&a, &b| self.tags[a].file == self.tags[b].file) {
             let (mut open, mut good) = (Vec::new(), true);
-            while at < members.len() && self.tags[members[at]].file == file {
-                let tag = members[at];
-                at += 1;
-                if openers.contains(&self.of[tag]) {
+            for &tag in own {
+                if openers.contains(&tag) {
                     open.push(tag);
                 } else if let Some(opener) = open.pop() {
+                    let inside = between(self.text(tag), self.tags[opener].range.end, self.tags[tag].range.start);
                     pairs += 1;
-                    balanced += usize::from(is_balanced(between(
-                        self.text(tag),
-                        self.tags[opener].range.end,
-                        self.tags[tag].range.start,
-                    )));
+                    balanced += usize::from(is_balanced(inside));
                 } else {
                     good = false;
                 }
@@ -604,7 +752,8 @@ impl Finder<'_> {
     /// Tags that only ever stand directly inside pairs of some kind, with balanced markup on both sides.
     fn find_branches(&self, pairs: &mut Pairs) {
         for (id, directive) in self.directives.iter().enumerate() {
-            if pairs.is_opener(id) || pairs.is_closer(id) || self.single.contains(&id) || directive.label().is_empty() {
+            let is_other = pairs.is_opener(id) || pairs.is_closer(id) || self.single.contains(&id);
+            if is_other || directive.label().is_empty() || prints(&directive.mark) {
                 continue;
             }
             if !matches!(self.styles[directive.notation], Style::Bracket | Style::Sigil | Style::Line) {
@@ -626,7 +775,8 @@ impl Finder<'_> {
             }
             let inside: usize = openers.values().sum();
             let wordy = self.argless(id) || self.looks_conditional(id, &openers);
-            let least = if self.argless(id) { 1 } else { 2 };
+            let opened: usize = openers.keys().map(|open| self.directives[*open].tags.len()).sum();
+            let least = (opened / PAIRS_PER_BRANCH).max(if self.argless(id) { 1 } else { 2 });
             if inside == directive.tags.len()
                 && inside >= least
                 && balanced * 10 >= inside * 7
@@ -650,29 +800,4 @@ impl Finder<'_> {
             word.len() >= 2 && label.len() > word.len() && label.ends_with(word.as_str())
         })
     }
-}
-
-/// Every choice of candidates whose counts come near the wanted ones.
-fn search(
-    rows: &[Vec<i64>],
-    sums: &mut Vec<i64>,
-    at: usize,
-    chosen: &mut Vec<usize>,
-    visit: &mut dyn FnMut(&[usize], usize),
-) {
-    let bad = sums.iter().filter(|&&sum| sum != 0).count();
-    let over = sums.iter().filter(|&&sum| sum < 0).count();
-    if over as f64 > sums.len() as f64 * (1.0 - NESTED) {
-        return;
-    }
-    if at == rows.len() {
-        visit(chosen, bad);
-        return;
-    }
-    sums.iter_mut().zip(&rows[at]).for_each(|(sum, n)| *sum -= n);
-    chosen.push(at);
-    search(rows, sums, at + 1, chosen, visit);
-    chosen.pop();
-    sums.iter_mut().zip(&rows[at]).for_each(|(sum, n)| *sum += n);
-    search(rows, sums, at + 1, chosen, visit);
 }

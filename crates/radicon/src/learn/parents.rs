@@ -12,15 +12,22 @@ use super::targets::Reference;
 use crate::dialect::Kind;
 use crate::site::{beneath, folder};
 
+/// A layout that no file names holds for at least one in so many files without a skeleton.
+const COVERED_PAGES: usize = 2;
+
+/// Words of the trade for the place where a page's content goes.
+const BODY_WORDS: [&str; 4] = ["body", "content", "yield", "outlet"];
+
 impl Reasoner<'_> {
-    /// For each file the names that its tags give, those of targets left out.
-    pub(super) fn names(&self) -> Vec<BTreeSet<(usize, &str)>> {
+    /// For each file the names that its tags give, of directives that are asked for; those of targets left out.
+    pub(super) fn names(&self, gives: impl Fn(usize) -> bool) -> Vec<BTreeSet<(usize, &str)>> {
         let targets: FxHashSet<usize> =
             self.references.iter().filter(|r| r.strong || r.share() == 1.0).map(|r| r.directive).collect();
         let mut names = vec![BTreeSet::new(); self.corpus.texts.len()];
         for at in 0..self.tags.len() {
             let of = self.of[at];
             if targets.contains(&of)
+                || !gives(of)
                 || self.pairs.is_closer(of)
                 || self.tags[at].quiet && !self.notations[self.tags[at].notation].strong
             {
@@ -48,6 +55,7 @@ impl Reasoner<'_> {
         &self,
         parents: &BTreeMap<usize, usize>,
         names: &[BTreeSet<(usize, &str)>],
+        above: &[BTreeSet<(usize, &str)>],
         notation: usize,
     ) -> (f64, usize) {
         let (mut sum, mut files) = (0.0, 0);
@@ -57,10 +65,10 @@ impl Reasoner<'_> {
             if own.is_empty() {
                 continue;
             }
-            let above: Vec<usize> = Self::ancestors(parents, file);
+            let layouts: Vec<usize> = Self::ancestors(parents, file);
             let recur = own
                 .iter()
-                .filter(|(_, name)| above.iter().any(|&a| names[a].iter().any(|(_, other)| other == name)))
+                .filter(|(_, name)| layouts.iter().any(|&layout| above[layout].iter().any(|(_, other)| other == name)))
                 .count();
             (sum, files) = (sum + recur as f64 / own.len() as f64, files + 1);
         }
@@ -68,7 +76,7 @@ impl Reasoner<'_> {
     }
 
     pub(super) fn parents(&self, found: &mut Meanings) {
-        let names = self.names();
+        let names = self.names(|_| true);
         let tops = on_top(self.corpus, self.notations, self.tags, self.directives, self.references);
         for reference in self.references {
             let id = reference.directive;
@@ -85,7 +93,7 @@ impl Reasoner<'_> {
             if edges.is_empty() {
                 continue;
             }
-            let (share, files) = self.recurrence(&edges, &names, directive.notation);
+            let (share, files) = self.recurrence(&edges, &names, &names, directive.notation);
             // What has a body of its own is a wrap, found later.
             let wraps = self.pairs.is_opener(id) && self.style(id) != Style::Attribute;
             let frames = self.body_of(&edges, found);
@@ -198,7 +206,7 @@ impl Reasoner<'_> {
     /// A mark without arguments that stands in nearly all of some files and nowhere else.
     pub(super) fn body_among(&self, layouts: &BTreeSet<usize>, found: &Meanings) -> Option<usize> {
         let mut best = None;
-        let mut others = 0;
+        let mut candidates = Vec::new();
         for (id, directive) in self.directives.iter().enumerate() {
             let bare = directive.tags.iter().all(|&at| self.tags[at].tokens.len() <= directive.taken);
             if !bare
@@ -215,22 +223,34 @@ impl Reasoner<'_> {
             let once = files.values().filter(|&&n| n == 1).count();
             if outside == 0 && once * 10 >= files.len() * 9 && files.len() * 10 >= layouts.len() * 9 {
                 let rank = (files.len(), std::cmp::Reverse(id));
-                others += 1;
+                candidates.push(id);
                 if best.is_none_or(|(known, _)| rank > known) {
                     best = Some((rank, id));
                 }
             }
         }
         // In a single layout a value that is printed once looks the same.
+        // One that says so is none.
+        let says_so = |id: usize| {
+            let words = self.directives[id].words.join(" ").to_ascii_lowercase();
+            BODY_WORDS.contains(&words.as_str())
+        };
+        let told: Vec<usize> = candidates.iter().copied().filter(|&id| says_so(id)).collect();
+        if let ([only], 1) = (&told[..], layouts.len()) {
+            return Some(*only);
+        }
         let framing =
             |id: usize| found.of.keys().any(|known| self.directives[*known].notation == self.directives[id].notation);
-        best.filter(|(_, id)| layouts.len() >= 2 || others == 1 && (found.of.is_empty() || framing(*id)))
+        best.filter(|(_, id)| layouts.len() >= 2 || candidates.len() == 1 && (found.of.is_empty() || framing(*id)))
             .map(|(_, id)| id)
     }
 
     /// No file names a parent, but the files beneath a folder override what one of a fixed name defines.
     pub(super) fn fixed_layouts(&self, found: &mut Meanings) {
-        let names = self.names();
+        // What gives content to a layout opens pairs.
+        let names = self.names(|id| self.pairs.is_opener(id) || self.directives[id].with_value);
+        let all = self.names(|_| true);
+        let pages = self.corpus.texts.iter().filter(|text| !text.has_skeleton()).count();
         let mut files: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for (id, text) in self.corpus.texts.iter().enumerate() {
             files.entry(text.path.rsplit('/').next().unwrap_or(&text.path)).or_default().push(id);
@@ -254,11 +274,11 @@ impl Reasoner<'_> {
             let framed = layouts.iter().any(|&l| self.corpus.texts[l].has_skeleton());
             let bare: BTreeMap<usize, usize> =
                 edges.into_iter().filter(|(child, _)| !self.corpus.texts[*child].has_skeleton()).collect();
-            if !framed || bare.len() < 2 {
+            if !framed || bare.len() < 2 || bare.len() * COVERED_PAGES < pages {
                 continue;
             }
             for notation in 0..self.notations.len() {
-                let (share, files) = self.recurrence(&bare, &names, notation);
+                let (share, files) = self.recurrence(&bare, &names, &all, notation);
                 if share >= RECUR && files >= 2 && best.as_ref().is_none_or(|(known, _, _)| share > *known) {
                     best = Some((share, name, bare.clone()));
                 }

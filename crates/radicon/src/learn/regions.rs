@@ -6,9 +6,14 @@ use rustc_hash::FxHashSet;
 
 use super::heads::Slot;
 use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Recurrence, Trust, plural};
+use super::pairs::prints;
 use super::pieces::between;
-use super::tags::{Style, TokenKind, token_text};
+use super::tags::{Style, TokenKind, is_word, token_text};
 use crate::dialect::Kind;
+
+/// Where only code names layouts, names must recur in so many files, and so large a share of them.
+const FEWEST_BY_CODE: usize = 3;
+const RECUR_BY_CODE: f64 = 0.6;
 
 /// A tag that may stand for the content that an override replaces.
 struct Replaced {
@@ -54,6 +59,10 @@ impl Reasoner<'_> {
                 list.dedup();
             }
         }
+        let by_code = links.values().all(Vec::is_empty);
+        if by_code {
+            self.link_by_code(&mut links);
+        }
         let targets: FxHashSet<usize> = self
             .references
             .iter()
@@ -78,14 +87,14 @@ impl Reasoner<'_> {
         }
         let mut scored: Vec<Recurrence> = Vec::new();
         for (child, by_file) in &given {
-            // Every tag of it has a name there.
-            if uses[child] * 10 < self.directives[child.0].tags.len() * 9 {
+            // Every tag of it that says more than its word has a name there.
+            if uses[child] * 10 < self.with_arguments(child.0) * 9 {
                 continue;
             }
             let total: usize =
                 by_file.iter().filter(|(file, _)| !links[file].is_empty()).map(|(_, names)| names.len()).sum();
             for (parent, above) in &given {
-                if uses[parent] * 10 < self.directives[parent.0].tags.len() * 9
+                if uses[parent] * 10 < self.with_arguments(parent.0) * 9
                     || self.style(child.0) != self.style(parent.0)
                         && self.directives[child.0].notation != self.directives[parent.0].notation
                 {
@@ -102,13 +111,29 @@ impl Reasoner<'_> {
                     (matches, files) = (matches + hits, files + usize::from(hits > 0));
                 }
                 let cover = matches as f64 / total.max(1) as f64;
-                if matches > 0 && cover >= RECUR {
+                let chance = by_code && (files < FEWEST_BY_CODE || cover < RECUR_BY_CODE || child == parent);
+                if matches > 0 && cover >= RECUR && !chance {
                     scored.push((matches as f64 * cover, files, child.clone(), parent.clone()));
                 }
             }
         }
         scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| (&a.2, &a.3).cmp(&(&b.2, &b.3))));
         self.choose_regions(&scored, found, &links);
+    }
+
+    /// How many tags of a directive have arguments.
+    fn with_arguments(&self, id: usize) -> usize {
+        let directive = &self.directives[id];
+        directive.tags.iter().filter(|&&at| self.tags[at].tokens.len() > directive.taken).count()
+    }
+
+    /// Where no file names its layout, code may: whole pages stand above all that are none.
+    fn link_by_code(&self, links: &mut BTreeMap<usize, Vec<usize>>) {
+        let is_whole = |file: &usize| self.corpus.texts[*file].has_skeleton();
+        let layouts: Vec<usize> = (0..self.corpus.texts.len()).filter(is_whole).collect();
+        for (_, above) in links.iter_mut().filter(|(file, _)| !is_whole(file)) {
+            above.clone_from(&layouts);
+        }
     }
 
     pub(super) fn choose_regions(
@@ -255,13 +280,20 @@ impl Reasoner<'_> {
     /// `word name = value`: a name is bound.
     pub(super) fn is_assignment(&self, id: usize) -> bool {
         let directive = &self.directives[id];
-        if !matches!(self.style(id), Style::Bracket | Style::Line | Style::Sigil) || directive.words[0].is_empty() {
+        if !matches!(self.style(id), Style::Bracket | Style::Line | Style::Sigil)
+            || directive.words[0].is_empty()
+            || prints(&directive.mark)
+        {
             return false;
         }
-        let binds = |at: &&usize| {
-            let tokens: Vec<TokenKind> =
-                self.tags[**at].tokens.iter().skip(directive.taken).take(2).map(|t| t.kind).collect();
-            matches!(tokens[..], [TokenKind::Word, TokenKind::Sign(b'=' | b':')])
+        let binds = |at: &&usize| match &self.tags[**at].tokens[directive.taken..] {
+            [name, sign, next @ ..] if self.text(**at)[name.range.clone()].bytes().all(is_word) => match sign.kind {
+                // What is compared or passed on is not bound.
+                TokenKind::Sign(b'=') => !next.first().is_some_and(|t| matches!(t.kind, TokenKind::Sign(b'=' | b'>'))),
+                TokenKind::Sign(b':') => sign.range.start == name.range.end,
+                _ => false,
+            },
+            _ => false,
         };
         let names: BTreeSet<&str> = directive
             .tags
@@ -287,13 +319,16 @@ impl Reasoner<'_> {
     pub(super) fn loops(&self, id: usize) -> bool {
         let directive = &self.directives[id];
         let plain = |at: &&usize| {
-            let kinds: Vec<TokenKind> =
-                self.tags[**at].tokens.iter().skip(directive.taken).take(5).map(|t| t.kind).collect();
+            let tag = &self.tags[**at];
+            let end = if directive.tail.is_empty() { tag.inner.end } else { tag.tail.start };
+            let own = tag.tokens.iter().skip(directive.taken).take_while(|token| token.range.start < end);
+            let kinds: Vec<TokenKind> = own.take(5).map(|token| token.kind).collect();
             let is_value = |kind: TokenKind| matches!(kind, TokenKind::Quoted | TokenKind::Word);
             let rest = match kinds[..] {
-                [TokenKind::Sign(b'='), value, ref rest @ ..] if is_value(value) => rest,
+                [TokenKind::Sign(b'=' | b':'), value, ref rest @ ..] if is_value(value) => rest,
                 [TokenKind::Word, TokenKind::Sign(b'=' | b':'), value, ref rest @ ..] if is_value(value) => rest,
                 [value, ref rest @ ..] if is_value(value) => rest,
+                [] => return true,
                 _ => return false,
             };
             matches!(

@@ -33,6 +33,9 @@ pub(super) struct Notation {
     pub strong: bool,
     /// Marks beside its delimiters that belong to no tag.
     pub trims: Vec<char>,
+    /// Marks behind which the name of a file stands, and no word: `>` of `(~> parts/nav ~)`; nothing, if it
+    /// stands behind the delimiter.
+    pub names: Vec<String>,
     /// Its tags hold statements rather than a word and its arguments.
     pub code: bool,
 }
@@ -42,6 +45,17 @@ const MAX_TAG: usize = 4096;
 
 /// The most arguments of a tag that are looked at.
 const MAX_TOKENS: usize = 24;
+
+/// The name that stands right behind a tag's marks, without quotes, and these marks.
+pub(super) fn name_behind_marks<'t>(source: &'t str, tag: &Tag) -> Option<(&'t str, &'t str)> {
+    let bytes = source.as_bytes();
+    let slash = usize::from(source[tag.mark.clone()].ends_with('/'));
+    let marks = tag.mark.start..tag.mark.end - slash;
+    let at = marks.end + blanks(&bytes[marks.end..tag.inner.end]);
+    let length = path_length(&bytes[at..tag.inner.end]);
+    let is_name = length > 0 && (is_word(bytes[at]) || bytes[at] == b'/');
+    is_name.then(|| (&source[marks], &source[at..at + length]))
+}
 
 /// A piece of a tag's arguments.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -82,8 +96,10 @@ pub(super) struct Tag {
     pub call: bool,
     /// It stands in a script or style.
     pub quiet: bool,
-    /// It is an attribute, or stands inside a tag of HTML (not known for other tags).
+    /// The trim marks at its ends.
     pub trimmed: [Option<char>; 2],
+    /// The word or sign that ends it, if more than that stands in it: `over` of `items.all over |x|`.
+    pub tail: Range<usize>,
 }
 
 pub(super) fn is_word(byte: u8) -> bool {
@@ -163,7 +179,7 @@ impl<'n> Reader<'n> {
             at = hit.end();
             let id = self.ids[hit.pattern().as_usize()];
             let notation = &self.notations[id];
-            if notation.open == "(" && source[..hit.start()].bytes().next_back().is_some_and(is_word) {
+            if text.is_code(hit.start()) {
                 continue;
             }
             let Some(end) = find_close(source, hit.end(), &notation.close) else { continue };
@@ -216,14 +232,24 @@ fn bracket_tag(source: &str, notation: &Notation, range: Range<usize>) -> Tag {
         bytes[at] == b'$' && !notation.open.starts_with("<!--") && bytes.get(at + 1).is_some_and(|b| is_word(*b))
     };
     let mark_at = start + blanks(&bytes[start..end]);
-    let marks = (mark_at..end)
-        .take_while(|&at| bytes[at].is_ascii_punctuation() && !b"\"'([{<_.".contains(&bytes[at]) && !value(at))
-        .count();
+    // What closes again is markup.
+    let in_markup = bytes[mark_at..end].contains(&b'>');
+    let is_mark = |at: &usize| match bytes[*at] {
+        b'"' | b'\'' | b'(' | b'[' | b'{' | b'_' | b'.' => false,
+        b'<' => !in_markup,
+        byte => byte.is_ascii_punctuation() && !value(*at),
+    };
+    let marks = (mark_at..end).take_while(is_mark).count();
+    // A name may begin with a slash.
+    let slash = marks - usize::from(marks > 0 && bytes[mark_at + marks - 1] == b'/');
+    let is_name = |marks: usize| notation.names.iter().any(|mark| source[mark_at..mark_at + marks] == *mark);
+    let marks = if is_name(slash) { slash } else { marks };
     let mark = mark_at..mark_at + marks;
     let word_at = mark.end + blanks(&bytes[mark.end..end]);
-    let length = if notation.code { 0 } else { head_word(&bytes[word_at..end]) };
+    let length = if notation.code || is_name(marks) { 0 } else { head_word(&bytes[word_at..end]) };
     let word = word_at..word_at + length;
     let (tokens, call) = arguments(source, word.end..end);
+    let tail = tail(source, word.end..end);
     Tag {
         file: 0,
         notation: 0,
@@ -236,7 +262,21 @@ fn bracket_tag(source: &str, notation: &Notation, range: Range<usize>) -> Tag {
         call,
         quiet: false,
         trimmed,
+        tail,
     }
+}
+
+/// The word or opening sign at the end of what follows a tag's first word, with the names between bars
+/// that may stand behind it.
+fn tail(source: &str, range: Range<usize>) -> Range<usize> {
+    let rest = source[range.clone()].trim_end();
+    let bars = rest.strip_suffix('|').and_then(|inner| inner.rfind('|'));
+    let text = rest[..bars.unwrap_or(rest.len())].trim_end();
+    let word = text.bytes().rev().take_while(u8::is_ascii_alphabetic).count();
+    let length = if word == 0 && text.ends_with(['{', ':']) { 1 } else { word };
+    let start = text.len() - length;
+    let is_apart = length > 0 && (word == 0 || text[..start].is_empty() || text[..start].ends_with([' ', '\n', '\t']));
+    if is_apart { range.start + start..range.start + text.len() } else { range.end..range.end }
 }
 
 fn blanks(bytes: &[u8]) -> usize {
@@ -283,7 +323,9 @@ fn tokens(source: &str, range: Range<usize>) -> Vec<Token> {
                 None => (TokenKind::Sign(quote), 1),
             },
             b if is_word(b) || b == b'$' => (TokenKind::Word, path_length(rest)),
-            b'.' | b'/' | b'~' | b'@' if path_length(rest) > 2 => (TokenKind::Word, path_length(rest)),
+            b'.' | b'/' | b'~' | b'@' if path_length(rest) > 2 || path_length(rest) == 2 && rest[0] == b'/' => {
+                (TokenKind::Word, path_length(rest))
+            }
             sign => (TokenKind::Sign(sign), 1),
         };
         found.push(Token { kind, range: at..at + length });
@@ -337,6 +379,7 @@ fn sigil_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &m
             call: false,
             quiet: text.is_quiet(start),
             trimmed: [None; 2],
+            tail: start..start,
         };
         let mut end = word.end;
         let space = end + bytes[end..].iter().take_while(|&&b| b == b' ').count();
@@ -396,6 +439,7 @@ fn line_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &mu
             call,
             quiet,
             trimmed: [None; 2],
+            tail: start..start,
         });
     }
 }
@@ -425,6 +469,7 @@ fn element_tags(file: usize, text: &Text, id: usize, tags: &mut Vec<Tag>) {
             call: false,
             quiet: false,
             trimmed: [None; 2],
+            tail: start..start,
         });
     }
 }
@@ -482,6 +527,7 @@ fn attribute_tags(file: usize, text: &Text, id: usize, tags: &mut Vec<Tag>) {
                 call: false,
                 quiet: false,
                 trimmed: [None; 2],
+                tail: name.start..name.start,
             });
         }
     }

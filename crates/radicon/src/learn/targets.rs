@@ -1,12 +1,14 @@
 //! Which arguments name files, and how names become files.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::{Corpus, Index, Naming};
 use super::heads::{Directive, Slot, arguments_of};
 use super::tags::{Tag, token_text};
+use crate::site::folder;
 
 /// An argument of a directive that names files.
 #[derive(Clone, Debug)]
@@ -20,12 +22,12 @@ pub(super) struct Reference {
     pub edges: Edges,
     /// How many tags have a complete literal there.
     pub literals: usize,
-    /// How many different names are written.
-    pub names: usize,
     /// How many of them have a folder in front.
     pub paths: usize,
     /// Whether it stands on its own evidence.
     pub strong: bool,
+    /// Its names become files as those of the site usually do: what includes follows one rule.
+    pub is_usual: bool,
 }
 
 impl Reference {
@@ -42,34 +44,59 @@ type Edges = Vec<(usize, usize)>;
 
 const SEPARATORS: [&str; 5] = ["/", ".", "::", ":", "\\"];
 
-/// All arguments that name files often enough to be no accident.
-pub(super) fn find(corpus: &Corpus, index: &Index<'_>, tags: &[Tag], directives: &[Directive]) -> Vec<Reference> {
-    let mut candidates = Vec::new();
-    for (id, directive) in directives.iter().enumerate() {
-        let mut slots: BTreeMap<Slot, Vec<(usize, usize, bool)>> = BTreeMap::new();
-        for &at in &directive.tags {
-            let tag = &tags[at];
-            for argument in arguments_of(&corpus.texts[tag.file].text, tag, directive.taken) {
-                slots.entry(argument.slot).or_default().push((at, argument.token, argument.complete));
-            }
-        }
-        for (slot, uses) in slots {
-            candidates.extend(candidate(corpus, index, tags, id, slot, &uses));
-        }
-    }
-    // What is sure by itself decides how names are written; others may follow it.
-    let sure: FxHashSet<(String, String)> =
-        candidates.iter().filter(|c| c.strong).map(|c| (c.naming.prefix.clone(), c.naming.suffix.clone())).collect();
-    let mut found: Vec<Reference> = candidates
+/// Fewer of a word's tags with an argument in one place, in hundredths, are no place for a name.
+const LEAST_PLACED: usize = 25;
+
+/// The share of names that must be files, where they have a folder or suffix: others may be somebody
+/// else's; and where they are bare words, which are files by chance.
+const RESOLVED: f64 = 0.5;
+const RESOLVED_BARE: f64 = 0.9;
+
+/// So many tags show a rule of names by themselves.
+const SHOWING_RULE: usize = 4;
+
+/// Of all the places that are looked at, fewer than this may be taken for names by chance.
+const CHANCE: f64 = 0.3;
+
+/// How many files' names are thought to have gone unseen among those that are looked at.
+const UNSEEN: f64 = 0.1;
+
+/// The longest name of a file that is looked up, in bytes.
+const LONGEST_NAME: usize = 200;
+
+/// All arguments that name files often enough to be no accident. What is in `comments` names nothing.
+pub(super) fn find(
+    corpus: &Corpus,
+    index: &Index<'_>,
+    tags: &[Tag],
+    directives: &[Directive],
+    comments: &FxHashSet<usize>,
+) -> Vec<Reference> {
+    let looked_at = (0..directives.len()).into_par_iter().filter(|id| !comments.contains(id));
+    let mut slots: Vec<SlotUse> = looked_at.flat_map_iter(|id| slots_of(corpus, index, tags, directives, id)).collect();
+    keep_places(tags, directives, &mut slots);
+    let (rule, roots) = usual_rule(corpus, index, tags, &slots);
+    let chance = Chance::of(&slots, rule.as_ref());
+    let mut found: Vec<Reference> = slots
         .into_iter()
-        .filter(|c| {
-            let all = c.edges.len() == c.literals;
-            c.strong
-                || c.share() < 0.5 && c.paths > 0
-                || all && c.paths > 0
-                || all
-                    && sure.contains(&(c.naming.prefix.clone(), c.naming.suffix.clone()))
-                    && (c.names > 1 || c.paths > 0 || c.slot.quoted)
+        .filter_map(|slot| {
+            let is_bare = slot.with_folder.is_empty();
+            let mut reference = slot.reference(rule.as_ref())?;
+            if is_bare && !roots.is_empty() {
+                // Where names say their folder, a bare one means a file beside or in a root.
+                reference.edges.retain(|&(tag, file)| {
+                    let folder = folder(index.paths[file]);
+                    roots.contains(folder) || folder == crate::site::folder(&corpus.texts[tags[tag].file].path)
+                });
+            }
+            let share = reference.share();
+            let resolved = slot.names.values().filter(|files| !files.is_empty()).count();
+            let expected = chance.expected(resolved, slot.names.len());
+            let is_chance = share < RESOLVED_BARE || expected >= CHANCE && !directives[slot.directive].names_file;
+            let holds = if is_bare { !is_chance } else { share >= RESOLVED };
+            let asked = !is_bare && share >= 0.25;
+            reference.strong = holds && reference.edges.len() >= if is_bare { SHOWING_RULE } else { 2 };
+            (holds || asked).then_some(reference)
         })
         .collect();
     // Of one directive only the argument that names most files.
@@ -78,79 +105,218 @@ pub(super) fn find(corpus: &Corpus, index: &Index<'_>, tags: &[Tag], directives:
     found
 }
 
-fn candidate(
+/// What stands in one place of a directive's tags.
+struct SlotUse {
+    directive: usize,
+    slot: Slot,
+    /// How many tags have something there, and how many a complete literal.
+    uses: usize,
+    literals: usize,
+    votes: Votes,
+    /// The names that are written, each with the prefixes of the files that it may mean.
+    names: BTreeMap<String, BTreeSet<String>>,
+    /// Those with a folder or suffix that are files.
+    with_folder: BTreeSet<String>,
+}
+
+/// What stands in each place of a directive's tags.
+fn slots_of(
     corpus: &Corpus,
     index: &Index<'_>,
     tags: &[Tag],
+    directives: &[Directive],
     directive: usize,
-    slot: Slot,
-    uses: &[(usize, usize, bool)],
-) -> Option<Reference> {
-    let mut votes: Votes = FxHashMap::default();
-    let mut literals = 0;
-    let (mut names, mut with_folder) = (FxHashSet::default(), FxHashSet::default());
-    for &(at, token, complete) in uses {
+) -> Vec<SlotUse> {
+    let mut slots: BTreeMap<Slot, SlotUse> = BTreeMap::new();
+    for &at in &directives[directive].tags {
         let tag = &tags[at];
         let text = &corpus.texts[tag.file].text;
-        let written = token_text(text, &tag.tokens[token]);
-        if !complete {
-            continue;
+        for argument in arguments_of(text, tag, directives[directive].taken) {
+            let slot = argument.slot.clone();
+            let known = slots.entry(slot).or_insert_with(|| SlotUse {
+                directive,
+                slot: argument.slot.clone(),
+                uses: 0,
+                literals: 0,
+                votes: Votes::default(),
+                names: BTreeMap::new(),
+                with_folder: BTreeSet::new(),
+            });
+            known.uses += 1;
+            if argument.complete {
+                known.literals += 1;
+                known.look_up(corpus, index, tags, at, argument.token);
+            }
         }
-        literals += 1;
-        if written.is_empty() || written.len() > 200 || written.contains(['<', '\n', ' ', '{']) {
-            continue;
+    }
+    slots.into_values().collect()
+}
+
+impl SlotUse {
+    fn look_up(&mut self, corpus: &Corpus, index: &Index<'_>, tags: &[Tag], at: usize, token: usize) {
+        let tag = &tags[at];
+        let text = &corpus.texts[tag.file];
+        let written = token_text(&text.text, &tag.tokens[token]);
+        if written.is_empty() || written.len() > LONGEST_NAME || written.contains(['<', '\n', ' ', '{']) {
+            return;
         }
-        names.insert(written);
         // A name that is written with slashes keeps its dots.
         let separators = if written.contains('/') { &SEPARATORS[..1] } else { &SEPARATORS[..] };
         let readings = index.readings(written, separators);
-        let own = &corpus.texts[tag.file].path;
         // Of several files the one whose path has most in common with the naming one.
         let mut best: FxHashMap<(&str, &str), (usize, usize, &str)> = FxHashMap::default();
         for (naming, file) in &readings {
             let path = index.paths[*file];
-            if path == own && readings.len() > 1 {
+            if path == text.path && readings.len() > 1 {
                 continue;
             }
-            let near = path.bytes().zip(own.bytes()).take_while(|(a, b)| a == b).count();
+            let near = path.bytes().zip(text.path.bytes()).take_while(|(a, b)| a == b).count();
             let entry = best.entry((&naming.prefix, &naming.suffix)).or_insert((near, *file, &naming.separator));
             if near > entry.0 {
                 *entry = (near, *file, &naming.separator);
             }
         }
+        let prefixes = self.names.entry(written.to_owned()).or_default();
         for ((prefix, suffix), (_, file, separator)) in best {
-            votes.entry((prefix.into(), suffix.into())).or_default().push((at, file, separator.to_owned()));
+            prefixes.insert(prefix.to_owned());
+            self.votes.entry((prefix.into(), suffix.into())).or_default().push((at, file, separator.to_owned()));
         }
         if !readings.is_empty() && written.contains(['/', '.', ':']) {
-            with_folder.insert(written);
+            self.with_folder.insert(written.to_owned());
         }
     }
-    let (naming, suffixes, mut edges) = usual(&votes)?;
-    edges.sort_unstable();
-    let share = edges.len() as f64 / literals as f64;
-    let known: FxHashSet<&str> = names.iter().copied().collect();
-    let strong = if with_folder.is_empty() {
-        share >= 0.9 && edges.len() >= 4 && known.len() >= 2
-    } else {
-        share >= 0.5 && edges.len() >= 2
+
+    /// How its names become files, by the site's rule where that explains any.
+    fn reference(&self, rule: Option<&Rule>) -> Option<Reference> {
+        let (naming, suffixes, mut edges) = usual(&self.votes, rule.map(|rule| rule.prefix.as_str()))?;
+        edges.sort_unstable();
+        (!edges.is_empty()).then(|| Reference {
+            directive: self.directive,
+            slot: self.slot.clone(),
+            suffixes,
+            edges,
+            literals: self.literals,
+            paths: self.with_folder.len(),
+            strong: false,
+            is_usual: rule.is_none_or(|rule| rule.explains(&naming)),
+            naming,
+        })
+    }
+}
+
+/// Leaves out places in which hardly any of a word's tags have something.
+fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>) {
+    let word = |directive: usize| {
+        let directive = &directives[directive];
+        (directive.notation, directive.mark.as_str(), directive.words[0].as_str())
     };
-    (share >= 0.25 && !edges.is_empty()).then_some(Reference {
-        directive,
-        slot,
-        naming,
-        suffixes,
-        edges,
-        literals,
-        names: known.len(),
-        paths: with_folder.len(),
-        strong,
-    })
+    let mut all: FxHashMap<_, usize> = FxHashMap::default();
+    for (id, directive) in directives.iter().enumerate() {
+        *all.entry(word(id)).or_default() += directive.tags.iter().filter(|&&at| !tags[at].tokens.is_empty()).count();
+    }
+    let mut placed: FxHashMap<_, usize> = FxHashMap::default();
+    for slot in slots.iter() {
+        *placed.entry((word(slot.directive), slot.slot.lead.clone())).or_default() += slot.uses;
+    }
+    slots.retain(|slot| {
+        let word = word(slot.directive);
+        placed[&(word, slot.slot.lead.clone())] * 100 >= all[&word] * LEAST_PLACED
+    });
+}
+
+/// How the names of a site become files.
+struct Rule {
+    /// What stands before most of them.
+    prefix: String,
+    /// What may stand behind them.
+    suffixes: BTreeSet<String>,
+}
+
+impl Rule {
+    fn explains(&self, naming: &Naming) -> bool {
+        naming.prefix == self.prefix && self.suffixes.contains(&naming.suffix)
+    }
+}
+
+/// The rule of most names that show one, and the folders where names begin that say their folder.
+fn usual_rule<'f>(
+    corpus: &Corpus,
+    index: &Index<'f>,
+    tags: &[Tag],
+    slots: &[SlotUse],
+) -> (Option<Rule>, BTreeSet<&'f str>) {
+    let mut prefixes: BTreeMap<String, usize> = BTreeMap::new();
+    let mut suffixes: BTreeSet<String> = BTreeSet::new();
+    let mut roots: BTreeMap<&str, usize> = BTreeMap::new();
+    for slot in slots {
+        let Some(reference) = slot.reference(None) else { continue };
+        let least = if slot.with_folder.is_empty() { RESOLVED_BARE } else { RESOLVED };
+        if reference.share() < least || reference.edges.len() < SHOWING_RULE || slot.names.len() < 2 {
+            continue;
+        }
+        *prefixes.entry(reference.naming.prefix.clone()).or_default() += reference.edges.len();
+        suffixes.insert(reference.naming.suffix.clone());
+        suffixes.extend(reference.suffixes.iter().cloned());
+        for &(tag, file) in reference.edges.iter().filter(|_| !slot.with_folder.is_empty()) {
+            let text = &corpus.texts[tags[tag].file].text;
+            let name = arguments_of(text, &tags[tag], 0).into_iter().find(|argument| argument.slot == slot.slot);
+            let name = name.map_or("", |argument| token_text(text, &tags[tag].tokens[argument.token]));
+            let folders = super::corpus::strip_start(name).matches(reference.naming.separator.as_str()).count();
+            if folders > 0 {
+                let path = index.paths[file];
+                *roots.entry((0..=folders).fold(path, |path, _| folder(path))).or_default() += 1;
+            }
+        }
+    }
+    let rule = prefixes.into_iter().max_by_key(|(prefix, uses)| (*uses, std::cmp::Reverse(prefix.len())));
+    (rule.map(|(prefix, _)| Rule { prefix, suffixes }), roots.into_keys().collect())
+}
+
+/// How often what stands in tags is a file's name by chance.
+struct Chance {
+    /// The share of names that are, where nothing is named.
+    share: f64,
+    /// How many places are looked at.
+    places: usize,
+}
+
+impl Chance {
+    fn of(slots: &[SlotUse], rule: Option<&Rule>) -> Self {
+        let (mut hits, mut names, mut places) = (0, 0, 0);
+        for slot in slots {
+            let is_hit = |prefixes: &&BTreeSet<String>| match rule {
+                Some(rule) => prefixes.contains(&rule.prefix),
+                None => !prefixes.is_empty(),
+            };
+            let own = slot.names.values().filter(is_hit).count();
+            if (own as f64) < RESOLVED * slot.names.len() as f64 {
+                (hits, names, places) = (hits + own, names + slot.names.len(), places + 1);
+            }
+        }
+        Self { share: (hits as f64 + UNSEEN) / (names as f64 + 1.0), places: places + 1 }
+    }
+
+    /// In how many places one would expect so many files among so many names.
+    fn expected(&self, hits: usize, names: usize) -> f64 {
+        // The upper tail of the binomial distribution.
+        let mut term = (1.0 - self.share).powi(names as i32);
+        let mut below = 0.0;
+        for k in 0..hits {
+            below += term;
+            term *= self.share / (1.0 - self.share) * (names - k) as f64 / (k + 1) as f64;
+        }
+        self.places as f64 * (1.0 - below).max(0.0)
+    }
 }
 
 /// The way in which most names are written: separator, prefix and suffix, other suffixes, and who names what.
-fn usual(votes: &Votes) -> Option<(Naming, Vec<String>, Edges)> {
+fn usual(votes: &Votes, prefix: Option<&str>) -> Option<(Naming, Vec<String>, Edges)> {
     // A name may be written with and without its suffix; the most frequent way counts.
-    let (naming, found) = votes.iter().max_by(|a, b| a.1.len().cmp(&b.1.len()).then_with(|| b.0.cmp(a.0)))?;
+    let most = |a: &(&(String, String), &Vec<_>), b: &(&(String, String), &Vec<_>)| {
+        a.1.len().cmp(&b.1.len()).then_with(|| b.0.cmp(a.0))
+    };
+    let by_rule = votes.iter().filter(|(naming, _)| prefix.is_none_or(|prefix| naming.0 == prefix)).max_by(most);
+    let (naming, found) = by_rule.or_else(|| votes.iter().max_by(most))?;
     let mut separators: BTreeMap<&str, usize> = BTreeMap::new();
     found
         .iter()

@@ -184,11 +184,12 @@ fn list(texts: &[String]) -> String {
 
 /// A form as a value of the dialect file.
 fn value(shape: &Shape) -> String {
-    let plain = shape.close.is_empty() && !shape.balanced && !shape.line;
+    let plain = shape.close.is_empty() && !shape.balanced && !shape.line && !shape.within;
     if plain {
         return quote(&shape.open);
     }
-    let mut parts = vec![format!("open = {}", quote(&shape.open))];
+    let key = if shape.within { "form" } else { "open" };
+    let mut parts = vec![format!("{key} = {}", quote(&shape.open))];
     if !shape.branch.is_empty() {
         parts.push(format!("branch = {}", list(&shape.branch)));
     }
@@ -200,6 +201,9 @@ fn value(shape: &Shape) -> String {
     }
     if shape.line {
         parts.push("line = true".into());
+    }
+    if shape.within {
+        parts.push("within = true".into());
     }
     format!("{{ {} }}", parts.join(", "))
 }
@@ -283,9 +287,15 @@ struct Rule {
     suffixes: Vec<String>,
     separator: String,
     prefix: String,
-    relative: bool,
+    /// What `relative` says; nothing if names start at the roots.
+    relative: Option<&'static str>,
     bare: bool,
 }
+
+/// Of the names of a kind, in hundredths, those that show where all of them start; and those that
+/// show that the naming file's folder comes first.
+const START: usize = 95;
+const START_FIRST: usize = 30;
 
 impl Rule {
     fn lines(&self) -> String {
@@ -300,8 +310,8 @@ impl Rule {
         if !self.prefix.is_empty() {
             let _ = writeln!(out, "prefix = {}", quote(&self.prefix));
         }
-        if self.relative {
-            let _ = writeln!(out, "relative = true");
+        if let Some(relative) = self.relative {
+            let _ = writeln!(out, "relative = {relative}");
         }
         if self.bare {
             let _ = writeln!(out, "bare = true");
@@ -413,9 +423,14 @@ fn rule(reasoner: &Reasoner<'_>, references: &[&Reference]) -> Rule {
             roots.entry(root.to_owned()).or_default().insert(tag);
         }
     }
-    let single = roots.values().any(|tags| tags.len() * 20 >= all * 19);
-    rule.relative = !single && own * 20 >= all * 19 && all > 0;
-    rule.bare = !single && !rule.relative && bare * 10 >= all * 9 && roots.len() > 2 && roots.len() * 4 > all;
+    let single = roots.values().any(|tags| tags.len() * 100 >= all * START);
+    rule.relative = match own * 100 {
+        _ if single || all == 0 => None,
+        own if own >= all * START => Some("true"),
+        own if own >= all * START_FIRST => Some("\"first\""),
+        _ => None,
+    };
+    rule.bare = !single && rule.relative.is_none() && bare * 10 >= all * 9 && roots.len() > 2 && roots.len() * 4 > all;
     rule
 }
 

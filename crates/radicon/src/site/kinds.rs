@@ -129,15 +129,6 @@ impl<'a> Kinds<'a> {
         files.par_iter().zip(shown).zip(kinds).map(|((file, shown), kind)| self.decide(file, shown, kind)).collect()
     }
 
-    /// How each file is read.
-    pub(crate) fn read(files: &'a [SourceFile], dialects: &'a [Arc<Dialect>], settings: &'a Settings) -> Vec<Reading> {
-        let mut kinds = Self::new(files, dialects, settings);
-        let look =
-            |(at, file)| kinds.look(at, file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect::<Shown>();
-        let shown: Vec<Shown> = files.par_iter().enumerate().map(look).collect();
-        kinds.readings(files, &shown.iter().collect::<Vec<_>>())
-    }
-
     /// How a file is read.
     fn decide(&self, file: &SourceFile, shown: &Shown, kind: &Kind) -> Reading {
         let path = file.path.as_str();
@@ -270,13 +261,17 @@ mod tests {
     fn check(files: &[(&str, &str)], expected: &[&str]) {
         let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
         let (dialects, settings) = (dialect::builtin(), Settings::default());
+        let mut kinds = Kinds::new(&files, dialects, &settings);
+        let look = |(at, file)| kinds.look(at, file).into_iter().map(|(at, evidence, _)| (at, evidence)).collect();
+        let shown: Vec<Shown> = files.iter().enumerate().map(look).collect();
         let name = |reading: Reading| match reading {
             Reading::Code => "code",
             Reading::Nothing => "nothing",
             Reading::Template(None) => "plain",
             Reading::Template(Some(at)) => dialects[at].name.as_str(),
         };
-        let found: Vec<&str> = Kinds::read(&files, dialects, &settings).into_iter().map(name).collect();
+        let readings = kinds.readings(&files, &shown.iter().collect::<Vec<_>>());
+        let found: Vec<&str> = readings.into_iter().map(name).collect();
         assert_eq!(found, expected, "{files:?}");
     }
 

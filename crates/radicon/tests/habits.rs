@@ -1,0 +1,122 @@
+//! What real sites do, in invented words: each site has a habit that made-up engines do not have.
+#![allow(missing_docs)]
+
+use radicon::dialect::{self, Kind};
+use radicon::{SourceFile, learn};
+
+/// The forms that make structure.
+fn structure(files: &[(String, String)]) -> Vec<String> {
+    let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(path, text.as_str())).collect();
+    let learned = learn(&files, dialect::builtin(), &[]);
+    let is_kept = |kind: Kind| matches!(kind, Kind::Output | Kind::Other | Kind::Comment | Kind::Control | Kind::Set);
+    let mut forms: Vec<String> = Vec::new();
+    for form in learned.iter().flat_map(|learned| &learned.forms).filter(|form| !is_kept(form.kind)) {
+        forms.push(format!("{}: {}", form.kind.word(), form.form));
+    }
+    forms
+}
+
+/// Files from their paths and texts.
+fn site(count: usize, page: impl Fn(usize) -> (String, String), others: &[(&str, &str)]) -> Vec<(String, String)> {
+    let others = others.iter().map(|(path, text)| ((*path).to_owned(), (*text).to_owned()));
+    (0..count).map(page).chain(others).collect()
+}
+
+#[test]
+fn calls_name_files_by_one_rule_and_helpers_by_chance() {
+    // Partials have a leading sign and lie beside the page; the names that links are given are files, too.
+    let page = |n: usize| {
+        let text = format!(
+            "<: if shore :>\n<p><:= jump_to(name, :deed => 'edit') :></p>\n<: end :>\n\
+             <:= moor :piece => 'form', :with => {n} :>\n<: tides.each over |tide| :>\n<li><:= tide.hour :></li>\n<: end :>\n\
+             <:= moor piece: 'list' if open :>\n<: cargo_for :side over :>\n<p>Pier {n}</p>\n<: end :>\n\
+             <: form_at pier over |form| :>\n<:= form.name :>\n<: end :>\n"
+        );
+        (format!("views/pier{n}/edit.tide"), text)
+    };
+    let mut files = site(
+        12,
+        page,
+        &[(
+            "views/frames/main.tide",
+            "<html><head><title><:= name :></title></head><body><:= berth :side :><: if a :><b></b><: end :></body></html>",
+        )],
+    );
+    for n in 0..12 {
+        for piece in ["form", "list"] {
+            files.push((
+                format!("views/pier{n}/_{piece}.tide"),
+                format!("<p><:= jump_to(x, :deed => 'edit') :>{piece}</p>"),
+            ));
+        }
+    }
+    assert_eq!(
+        structure(&files),
+        [
+            "slot: \"<:= berth :<name> :>\"",
+            "fill: { open = \"<: cargo_for :<name> over :>\", close = \"<: end :>\" }",
+            "include: \"<:= moor [<args>] piece => '<target>', <args> :>\"",
+            "include: \"<:= moor [<args>] piece: '<target>' [<args>] :>\"",
+        ]
+    );
+}
+
+#[test]
+fn names_stand_right_behind_marks() {
+    let page = |n: usize| {
+        let (a, b) = (["parts/nav", "parts/foot", "/ads"][n % 3], ["Box", "parts/row"][n % 2]);
+        let text = format!(
+            "<~start>\nlet x = {n};\ncall(x);\n</~start>\n<@ {a}, tide => {n} @>\n<div><~ x ~></div>\n<@ {b} @>\n"
+        );
+        (format!("pier{n}.wet"), text)
+    };
+    let parts = [
+        ("parts/nav.wet", "<nav></nav>"),
+        ("parts/foot.wet", "<p></p>"),
+        ("ads.wet", "<i></i>"),
+        ("Box.wet", "<b></b>"),
+        ("parts/row.wet", "<u></u>"),
+    ];
+    let found = structure(&site(12, page, &parts));
+    assert_eq!(
+        found,
+        [
+            "include: \"<@ <target> @>\"",
+            "include: \"<@ <target>, <args> @>\"",
+            "verbatim: { open = \"<~start>\", close = \"</~start>\" }",
+        ]
+    );
+}
+
+#[test]
+fn a_parent_may_be_the_only_name_behind_its_mark() {
+    let page = |n: usize| {
+        (
+            format!("page{n}.wet"),
+            format!(
+                "((!< frame))\n<main>\n<p>The tides of pier {n}</p>\n((#when tide))<p>{n}</p>((/when))\n</main>\n((> \"bits/nav\"))\n"
+            ),
+        )
+    };
+    let frame = "<html><head><title>((name))</title></head><body>(((body)))((> \"bits/nav\"))</body></html>";
+    let files = site(8, page, &[("frame.wet", frame), ("bits/nav.wet", "<nav>((#when a))<b></b>((/when))</nav>")]);
+    let found = structure(&files);
+    assert_eq!(found, ["parent: \"((!< <target>))\"", "body: \"(((body)))\"", "include: '((> \"<target>\"))'"]);
+}
+
+#[test]
+fn statements_and_remarks_stand_in_tags() {
+    let page = |n: usize| {
+        let text = format!(
+            "<| TEST action == 'nav' ~|>\n<p>{n}</p>\n<| DONE # test |>\n<| PULL row.wet x = {n} |>\n\
+             <| TRIAL; PULL nav.wet; DONE |>\n<| EACH x OF list |><li><| x |></li><| DONE |>\n"
+        );
+        (format!("page{n}.wet"), text)
+    };
+    let files = site(12, page, &[("nav.wet", "<nav></nav>"), ("row.wet", "<p><| TEST a |>b<| DONE |></p>")]);
+    let found = structure(&files);
+    assert_eq!(
+        found,
+        ["include: \"<| PULL <target> [<args>] |>\"", "include: { form = \"PULL <target> [<args>]\", within = true }"]
+    );
+}
