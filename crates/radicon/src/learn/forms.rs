@@ -8,6 +8,9 @@ use super::pieces::is_prose;
 use super::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::dialect::Kind;
 
+/// Of the uses of a general closer at most one in so many has a remark.
+const PER_REMARK: usize = 50;
+
 /// A form as it will be written into a dialect file.
 #[derive(Clone, Debug)]
 pub(super) struct Shape {
@@ -229,7 +232,10 @@ impl Writer<'_> {
                         let call = bare.first().is_some_and(|&at| self.tag(at).call);
                         // The same closer is written the same, whatever it closes.
                         shape.close.push(self.around(closer.directive, if call { "()" } else { "" }, &[]));
-                        if !named.is_empty() && !call && !shape.open.contains("<name>") {
+                        // A remark may stand behind it, now and then.
+                        let all = &self.directive(closer.directive).tags;
+                        let remarks = all.iter().filter(|at| is_named(at)).count();
+                        if remarks > 0 && remarks * PER_REMARK <= all.len() && !call {
                             shape.close.push(self.around(closer.directive, " <args>", &[]));
                         }
                     }
