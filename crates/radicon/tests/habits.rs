@@ -27,12 +27,12 @@ fn calls_name_files_by_one_rule_and_helpers_by_chance() {
     // Partials have a leading sign and lie beside the page; the names that links are given are files, too.
     let page = |n: usize| {
         let text = format!(
-            "<: if shore :>\n<p><:= jump_to(name, :deed => 'edit') :></p>\n<: end :>\n\
+            "<: if shore :>\n<p><:= jump(name, :deed => 'tide') :></p>\n<: end :>\n\
              <:= moor :piece => 'form', :with => {n} :>\n<: tides.each over |tide| :>\n<li><:= tide.hour :></li>\n<: end :>\n\
-             <:= moor piece: 'list' if open :>\n<: cargo_for :side over :>\n<p>Pier {n}</p>\n<: end :>\n\
-             <: form_at pier over |form| :>\n<:= form.name :>\n<: end :>\n"
+             <:= moor piece: 'list' if open :>\n<: stow :side over :>\n<p>Pier {n}</p>\n<: end :>\n\
+             <: desk pier over |form| :>\n<:= form.name :>\n<: end :>\n"
         );
-        (format!("views/pier{n}/edit.tide"), text)
+        (format!("views/pier{n}/tide.tide"), text)
     };
     let mut files = site(
         12,
@@ -46,7 +46,7 @@ fn calls_name_files_by_one_rule_and_helpers_by_chance() {
         for piece in ["form", "list"] {
             files.push((
                 format!("views/pier{n}/_{piece}.tide"),
-                format!("<p><:= jump_to(x, :deed => 'edit') :>{piece}</p>"),
+                format!("<p><:= jump(x, :deed => 'tide') :>{piece}</p>"),
             ));
         }
     }
@@ -54,7 +54,7 @@ fn calls_name_files_by_one_rule_and_helpers_by_chance() {
         structure(&files),
         [
             "slot: \"<:= berth :<name> :>\"",
-            "fill: { open = \"<: cargo_for :<name> over :>\", close = \"<: end :>\" }",
+            "fill: { open = \"<: stow :<name> over :>\", close = \"<: end :>\" }",
             "include: \"<:= moor [<args>] piece => '<target>', <args> :>\"",
             "include: \"<:= moor [<args>] piece: '<target>' [<args>] :>\"",
         ]
@@ -108,7 +108,7 @@ fn a_parent_may_be_the_only_name_behind_its_mark() {
 fn statements_and_remarks_stand_in_tags() {
     let page = |n: usize| {
         let text = format!(
-            "<| TEST action == 'nav' ~|>\n<p>{n}</p>\n<| DONE # test |>\n<| PULL row.wet x = {n} |>\n\
+            "<| TEST deed == 'nav' ~|>\n<p>{n}</p>\n<| DONE # test |>\n<| PULL row.wet x = {n} |>\n\
              <| TRIAL; PULL nav.wet; DONE |>\n<| EACH x OF list |><li><| x |></li><| DONE |>\n"
         );
         (format!("page{n}.wet"), text)

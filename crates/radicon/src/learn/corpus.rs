@@ -10,6 +10,9 @@ use crate::site::{SourceFile, folder};
 /// How much of a file is searched for the skeleton of a page, in bytes.
 const HEAD: usize = 4096;
 
+/// The longest name of an element that begins with a sign, in bytes.
+const LONGEST_ELEMENT: usize = 40;
+
 /// One file as text; bytes that are not UTF-8 are replaced.
 #[derive(Clone)]
 pub(super) struct Text {
@@ -80,19 +83,24 @@ fn lies_in(ranges: &[Range<usize>], at: usize) -> bool {
 
 /// Where elements that begin with a sign hold statements of a program.
 fn code_ranges(text: &str) -> Vec<Range<usize>> {
-    let lower = text.to_ascii_lowercase();
+    let bytes = text.as_bytes();
+    let mut open: FxHashMap<String, usize> = FxHashMap::default();
     let mut ranges: Vec<Range<usize>> = Vec::new();
-    for (at, _) in text.match_indices("</") {
-        let Some(end) = text[at..].find('>').map(|end| at + end) else { continue };
-        let name = &lower[at + 2..end];
-        let is_signed = name.starts_with(|c: char| c.is_ascii_punctuation()) && name[1..].bytes().all(is_word);
-        if name.len() < 2 || !is_signed {
-            continue;
-        }
-        let open = format!("<{name}");
-        let start = lower[..at].rfind(&open).filter(|&start| ranges.last().is_none_or(|last| last.end <= start));
-        if let Some(start) = start.filter(|&start| is_code(&text[start + open.len()..at])) {
-            ranges.push(start..end + 1);
+    for at in memchr::memchr_iter(b'<', bytes) {
+        let closes = bytes.get(at + 1) == Some(&b'/');
+        let start = at + 1 + usize::from(closes);
+        let word = bytes.iter().skip(start + 1).take(LONGEST_ELEMENT).take_while(|b| is_word(**b)).count();
+        let end = start + 1 + word;
+        let is_signed = word > 0 && bytes[start].is_ascii_punctuation();
+        let Some(name) = text.get(start..end).filter(|_| is_signed).map(str::to_ascii_lowercase) else { continue };
+        if !closes {
+            open.insert(name, at);
+        } else if bytes.get(end) == Some(&b'>')
+            && let Some(begin) = open.remove(&name)
+            && ranges.last().is_none_or(|last| last.end <= begin)
+            && text.get(begin + 1 + name.len()..at).is_some_and(is_code)
+        {
+            ranges.push(begin..end + 1);
         }
     }
     ranges
@@ -214,6 +222,13 @@ mod tests {
         assert_eq!(read("base"), ["/||.sail.html 1", "/||.html 2"]);
         assert_eq!(read("other/base.html"), ["/|| 2"]);
         assert!(read("gone").is_empty() && read("a//b").is_empty() && read("").is_empty());
+    }
+
+    #[test]
+    fn elements_that_begin_with_a_sign_may_hold_statements() {
+        let code = |text: &str| code_ranges(text).into_iter().map(|range| text[range].to_owned()).collect::<Vec<_>>();
+        assert_eq!(code("a<~on>\nx = 1;\n</~ON>b<~off>\n<p>x</p>\n</~off>"), ["<~on>\nx = 1;\n</~ON>"]);
+        assert!(code("</~on><~on>x;</~off></p><p>x;</p>").is_empty());
     }
 
     #[test]

@@ -268,9 +268,8 @@ impl Finder<'_> {
                 }
             };
             for (at, _) in label.char_indices().skip(1) {
-                let before = format!("{}{}", b.mark, &label[..at]);
-                if before.len() <= LONGEST_AFFIX {
-                    add(&label[at..], &before, "");
+                if b.mark.len() + at <= LONGEST_AFFIX {
+                    add(&label[at..], &format!("{}{}", b.mark, &label[..at]), "");
                 }
                 if label.len() - at <= LONGEST_AFFIX && b.mark.is_empty() {
                     add(&label[..at], "", &label[at..]);

@@ -75,7 +75,7 @@ pub(super) fn find(
     let looked_at = (0..directives.len()).into_par_iter().filter(|id| !comments.contains(id));
     let mut slots: Vec<SlotUse> = looked_at.flat_map_iter(|id| slots_of(corpus, index, tags, directives, id)).collect();
     keep_places(tags, directives, &mut slots);
-    let (rule, roots) = usual_rule(corpus, index, tags, &slots);
+    let (rule, roots) = usual_rule(corpus, index, tags, directives, &slots);
     let chance = Chance::of(&slots, rule.as_ref());
     let mut found: Vec<Reference> = slots
         .into_iter()
@@ -85,8 +85,8 @@ pub(super) fn find(
             if is_bare && !roots.is_empty() {
                 // Where names say their folder, a bare one means a file beside or in a root.
                 reference.edges.retain(|&(tag, file)| {
-                    let folder = folder(index.paths[file]);
-                    roots.contains(folder) || folder == crate::site::folder(&corpus.texts[tags[tag].file].path)
+                    let beside = folder(index.paths[file]);
+                    roots.contains(beside) || beside == folder(&corpus.texts[tags[tag].file].path)
                 });
             }
             let share = reference.share();
@@ -243,11 +243,12 @@ fn usual_rule<'f>(
     corpus: &Corpus,
     index: &Index<'f>,
     tags: &[Tag],
+    directives: &[Directive],
     slots: &[SlotUse],
 ) -> (Option<Rule>, BTreeSet<&'f str>) {
     let mut prefixes: BTreeMap<String, usize> = BTreeMap::new();
     let mut suffixes: BTreeSet<String> = BTreeSet::new();
-    let mut roots: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut roots: BTreeSet<&str> = BTreeSet::new();
     for slot in slots {
         let Some(reference) = slot.reference(None) else { continue };
         let least = if slot.with_folder.is_empty() { RESOLVED_BARE } else { RESOLVED };
@@ -259,17 +260,18 @@ fn usual_rule<'f>(
         suffixes.extend(reference.suffixes.iter().cloned());
         for &(tag, file) in reference.edges.iter().filter(|_| !slot.with_folder.is_empty()) {
             let text = &corpus.texts[tags[tag].file].text;
-            let name = arguments_of(text, &tags[tag], 0).into_iter().find(|argument| argument.slot == slot.slot);
+            let taken = directives[slot.directive].taken;
+            let name = arguments_of(text, &tags[tag], taken).into_iter().find(|argument| argument.slot == slot.slot);
             let name = name.map_or("", |argument| token_text(text, &tags[tag].tokens[argument.token]));
             let folders = super::corpus::strip_start(name).matches(reference.naming.separator.as_str()).count();
             if folders > 0 {
                 let path = index.paths[file];
-                *roots.entry((0..=folders).fold(path, |path, _| folder(path))).or_default() += 1;
+                roots.insert((0..=folders).fold(path, |path, _| folder(path)));
             }
         }
     }
     let rule = prefixes.into_iter().max_by_key(|(prefix, uses)| (*uses, std::cmp::Reverse(prefix.len())));
-    (rule.map(|(prefix, _)| Rule { prefix, suffixes }), roots.into_keys().collect())
+    (rule.map(|(prefix, _)| Rule { prefix, suffixes }), roots)
 }
 
 /// How often what stands in tags is a file's name by chance.

@@ -198,8 +198,14 @@ impl Site {
         self.find(plain).or_else(|| {
             self.naming.iter().find_map(|targets| {
                 let written = Written::new(name, targets);
-                let under =
-                    |root: &str| variants(&written.name, targets).find_map(|file| self.find(&join(root, &file)?));
+                // Most names are no file's at all: that is told without trying every root.
+                let files: Vec<String> = variants(&written.name, targets)
+                    .filter(|file| self.by_name.contains_key(file_name(file)))
+                    .collect();
+                if files.is_empty() {
+                    return None;
+                }
+                let under = |root: &str| files.iter().find_map(|file| self.find(&join(root, file)?));
                 self.roots.iter().find_map(|root| {
                     let beside = targets.beside.iter().filter_map(|beside| join(&root.path, beside));
                     std::iter::once(root.path.clone()).chain(beside).find_map(|start| under(&start))
