@@ -11,7 +11,9 @@ mod corpus;
 mod delimiters;
 mod forms;
 mod gate;
+mod general_closers;
 mod heads;
+mod leftovers;
 mod meaning;
 mod notations;
 mod own_words;
@@ -159,8 +161,9 @@ pub(crate) fn learn_from(read: &AsKnown<'_>, rendered: &[SourceFile]) -> Vec<Lea
         Some(_) => gate::keep_what_helps(learned, read),
         None => Some(learned),
     };
-    let mut found: Vec<Learned> = candidates(read).into_iter().filter_map(helps).collect();
-    for (name, form) in own_words::find(read, Look::Whole) {
+    let (candidates, own_words) = rayon::join(|| candidates(read), || own_words::find(read, Look::Whole));
+    let mut found: Vec<Learned> = candidates.into_iter().filter_map(helps).collect();
+    for (name, form) in own_words {
         match found.iter_mut().find(|learned| learned.extends.as_deref() == Some(name.as_str())) {
             Some(learned) => learned.forms.push(form),
             None => found.extend(gate::extension(&name, read.dialects, form)),
@@ -265,7 +268,7 @@ fn learn_with(
     // What stands once at the top of files opens nothing, unless nothing else comes out even.
     let mut single = meaning::on_top(corpus, notations, tags, &directives, &references);
     single.extend(&comments);
-    let (with, without) = (finder(&single), finder(&comments));
+    let (with, without) = rayon::join(|| finder(&single), || finder(&comments));
     let others = |pairs: &pairs::Pairs| pairs.partner.keys().filter(|&&tag| !single.contains(&of[tag])).count();
     let is_better = without.score > with.score || without.score == with.score && others(&without) > others(&with);
     let pairs = if is_better { without } else { with };

@@ -35,30 +35,7 @@ struct Replaced {
 impl Reasoner<'_> {
     /// Names that recur between a file and what is above it.
     pub(super) fn regions(&self, found: &mut Meanings) {
-        // What wraps gives its content to the file that it names.
-        let mut links: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
-        for file in 0..self.corpus.texts.len() {
-            links.insert(file, Self::ancestors(&found.parents, file));
-        }
-        for reference in self.references.iter().filter(|r| self.is_wrap(r, found)) {
-            for (tag, file) in &reference.edges {
-                if let Some(target) = self.file_of(*file) {
-                    let mut all = vec![target];
-                    all.extend(links.get(&target).cloned().unwrap_or_default());
-                    links.entry(self.tags[*tag].file).or_default().extend(all);
-                }
-            }
-        }
-        // A wrapped file may wrap in turn.
-        for _ in 0..4 {
-            let snapshot = links.clone();
-            for list in links.values_mut() {
-                let more: Vec<usize> = list.iter().flat_map(|file| snapshot[file].clone()).collect();
-                list.extend(more);
-                list.sort_unstable();
-                list.dedup();
-            }
-        }
+        let mut links = self.links(found);
         let by_code = links.values().all(Vec::is_empty);
         if by_code {
             self.link_by_code(&mut links);
@@ -119,6 +96,35 @@ impl Reasoner<'_> {
         }
         scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| (&a.2, &a.3).cmp(&(&b.2, &b.3))));
         self.choose_regions(&scored, found, &links);
+    }
+
+    /// For each file what is above it: its layouts, and the files that it wraps its content in.
+    fn links(&self, found: &Meanings) -> BTreeMap<usize, Vec<usize>> {
+        // What wraps gives its content to the file that it names.
+        let mut links: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        for file in 0..self.corpus.texts.len() {
+            links.insert(file, Self::ancestors(&found.parents, file));
+        }
+        for reference in self.references.iter().filter(|r| self.is_wrap(r, found)) {
+            for (tag, file) in &reference.edges {
+                if let Some(target) = self.file_of(*file) {
+                    let mut all = vec![target];
+                    all.extend(links.get(&target).cloned().unwrap_or_default());
+                    links.entry(self.tags[*tag].file).or_default().extend(all);
+                }
+            }
+        }
+        // A wrapped file may wrap in turn.
+        for _ in 0..4 {
+            let snapshot = links.clone();
+            for list in links.values_mut() {
+                let more: Vec<usize> = list.iter().flat_map(|file| snapshot[file].clone()).collect();
+                list.extend(more);
+                list.sort_unstable();
+                list.dedup();
+            }
+        }
+        links
     }
 
     /// How many tags of a directive have arguments.
