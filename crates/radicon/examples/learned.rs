@@ -2,7 +2,9 @@
 //! get the right meaning and of sites that flatten as with the true dialect.
 //!
 //! `cargo run --release --example learned -- [ENGINES] [--first SEED] [--shape NAME] [--show SEED]`,
-//! or `-- --folder DIR` for what is learned from a folder, `-- --speed` for how long it takes.
+//! `-- --dirty SITES [--first SEED] [--shape ENGINE] [--show SEED [--write DIR]]` for sites of the fixture
+//! engines that are as dirty as real ones, `-- --folder DIR` for what is learned from a folder, or
+//! `-- --speed` for how long it takes.
 
 #[path = "../tests/common/mod.rs"]
 mod common;
@@ -11,6 +13,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use common::Random;
+use common::dirty::{Columns, ENGINES, columns};
 use common::learning::{Outcome, outcome};
 use radicon::{SourceFile, learn};
 
@@ -21,6 +24,10 @@ fn main() {
         for learned in learn(&files(Path::new(folder)), radicon::dialect::builtin(), &[]) {
             println!("{}\n{}", learned.text, learned.settings);
         }
+        return;
+    }
+    if arguments.iter().any(|argument| argument == "--dirty") {
+        dirty(&value);
         return;
     }
     if arguments.iter().any(|argument| argument == "--speed") {
@@ -63,6 +70,27 @@ fn main() {
     println!("{:18} {all}", "all");
     for (kind, (right, total)) in &all.kinds {
         println!("  {kind:10} {right} of {total}");
+    }
+}
+
+/// How sites of the fixture engines are read, as dirty as real ones.
+fn dirty<'a>(value: &impl Fn(&str) -> Option<&'a String>) {
+    let number = |name: &str| value(name).and_then(|text| text.parse::<u64>().ok());
+    let (count, first, show) = (number("--dirty").unwrap_or(10), number("--first").unwrap_or(1), number("--show"));
+    for engine in ENGINES.into_iter().filter(|engine| value("--shape").is_none_or(|only| only == engine)) {
+        let mut all = Columns::default();
+        for seed in show.map_or(first..first + count, |seed| seed..seed + 1) {
+            let site = common::dirty::site(&mut Random(seed * 7_919), engine, 60);
+            if let Some(folder) = value("--write") {
+                site.files.iter().for_each(|file| {
+                    let path = Path::new(folder).join(&file.path);
+                    std::fs::create_dir_all(path.parent().expect("a folder")).expect("a folder to write to");
+                    std::fs::write(path, &file.bytes).expect("a file to write");
+                });
+            }
+            all.add(&columns(&site, show.is_some()));
+        }
+        println!("{engine:8} {all}");
     }
 }
 

@@ -6,6 +6,7 @@ mod common;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use common::dirty::{self, Columns, columns};
 use common::learning::{Outcome, outcome};
 use common::{Random, cases, seed};
 use radicon::dialect::{self, Dialect, Kind};
@@ -75,6 +76,22 @@ fn made_up_engines_are_learned() {
     assert!(all.right * 1000 >= all.constructs * 980, "{all}");
     assert!(all.exact * 100 >= all.sites * 90, "{all}");
     assert!(all.sure > 3 * all.sites, "{all}");
+}
+
+/// Sites in the notations of the fixture engines, as dirty as real ones: everything that makes structure
+/// is read, and nothing else is.
+#[test]
+fn dirty_sites_of_the_fixture_engines_are_read() {
+    let first = seed("dirty sites");
+    for engine in dirty::ENGINES {
+        let mut all = Columns::default();
+        for case in 0..cases(2, 40) {
+            let site = dirty::site(&mut Random((first + case) * 7_919), engine, 60);
+            all.add(&columns(&site, false));
+        }
+        println!("{engine:8} {all}");
+        assert!(all.is_read(), "{engine} {all}");
+    }
 }
 
 fn files(list: &[(&str, &str)]) -> Vec<SourceFile> {

@@ -23,10 +23,13 @@ const CLOSED_AS_LONGER: usize = 95;
 /// A longer delimiter is taken if it has so many of the shorter one's uses, in hundredths.
 const SAME: usize = 95;
 
-/// Delimiters of one engine have the same outer bracket. Others must be used at least once for so many
+/// Delimiters of one engine have the same outer bracket, or begin with the same sign. Others must be used at least once for so many
 /// uses of the first, in one of so many of its files; fewer do where both ends have a sign of their own.
 const UNLIKE_SHARE: usize = 20;
 const UNLIKE_SHARE_SIGNED: usize = 100;
+
+/// A bracket that stands so many times as often without the sign before it is the delimiter.
+const MORE_OFTEN_ALONE: usize = 3;
 
 /// Fewer uses show no delimiter that stands by itself.
 const FEWEST_USES: usize = 3;
@@ -69,7 +72,11 @@ pub(super) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
         let outer = |open: &str| open.bytes().find(|b| is_open(*b));
         let enough = |open: &[u8], places: &Places| {
             let open = String::from_utf8_lossy(open);
-            let alike = chosen.iter().any(|known| outer(&known.open) == outer(&open));
+            let sign = |open: &str| open.bytes().next().filter(|b| is_sigil(*b));
+            let is_alike = |known: &Notation| {
+                outer(&known.open) == outer(&open) || sign(&open).is_some() && sign(&known.open) == sign(&open)
+            };
+            let alike = chosen.iter().any(is_alike);
             match first {
                 Some((uses, files)) if !alike => {
                     let signed = closer(corpus, open.as_bytes(), places).is_some_and(|close| close.len() > 1);
@@ -203,7 +210,7 @@ fn greatest(
     let mut ranked: Vec<(&Vec<u8>, &Places)> = places
         .iter()
         .filter(|(open, uses)| open.len() > 1 && !open.starts_with(b"<!--") && is_used(files, uses))
-        .filter(|(open, uses)| enough(open, uses))
+        .filter(|(open, uses)| enough(open, uses) && !is_behind_text(corpus, open, uses, places))
         .collect();
     ranked.sort_by_key(|(open, uses)| (std::cmp::Reverse(uses.len()), open.len(), *open));
     let is_closed = |open: &[u8], uses: &Places| closer(corpus, open, uses).is_some();
@@ -217,6 +224,18 @@ fn greatest(
     Some(wider.max_by_key(|(open, _)| open.len()).map_or(*best, |(open, _)| *open).clone())
 }
 
+/// Whether a single bracket is the delimiter, and what stands before it text: `(` before `[tide]`.
+fn is_behind_text(corpus: &Corpus, open: &[u8], uses: &Places, places: &BTreeMap<Vec<u8>, Places>) -> bool {
+    let [before, bracket] = open else { return false };
+    let bracket = std::slice::from_ref(bracket);
+    (is_open(*before) || b"=:".contains(before))
+        && is_open(bracket[0])
+        && open[1..] != open[..1]
+        && places
+            .get(bracket)
+            .is_some_and(|all| all.len() >= MORE_OFTEN_ALONE * uses.len() && closer(corpus, bracket, all).is_some())
+}
+
 /// Delimiters that begin with this one and are closed by a longer one, too: `(((` beside `((`.
 fn longer(corpus: &Corpus, notation: &Notation, places: &BTreeMap<Vec<u8>, Places>) -> Vec<Notation> {
     let short = notation.open.as_bytes();
@@ -227,9 +246,10 @@ fn longer(corpus: &Corpus, notation: &Notation, places: &BTreeMap<Vec<u8>, Place
     });
     for (open, uses) in longer {
         let text = String::from_utf8_lossy(open);
-        let own = mirror(&text);
+        let is_longer =
+            |own: &String| own.len() > notation.close.len() && closed(corpus, open, own, uses) >= CLOSED_AS_LONGER;
         let within = found.iter().any(|known| text.starts_with(&known.open));
-        if own.len() > notation.close.len() && !within && closed(corpus, open, &own, uses) >= CLOSED_AS_LONGER {
+        if let Some(own) = closers(&text).into_iter().find(is_longer).filter(|_| !within) {
             found.push(bracket(open, &own, notation.strong));
         }
     }

@@ -36,27 +36,45 @@ const MOST_CLOSERS: usize = 6;
 const FEWEST_FIRSTS: usize = 3;
 
 /// What opens a pair: a tag's first word, or its last.
-#[derive(PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Opens<'t> {
     Word(&'t str),
     Tail(&'t str),
 }
 
+/// A tag that may open a pair.
+#[derive(Clone, Copy)]
+struct Opening {
+    tag: usize,
+    /// Which of the closers it is itself, or ends with one of its own statements.
+    closes: u32,
+}
+
 /// A word that may open pairs, with its tags.
-struct Candidate {
+struct Candidate<'t> {
+    opens: Opens<'t>,
+    tags: Vec<Opening>,
+}
+
+/// A word that is tried as what some closers end.
+struct Tried<'t> {
+    opens: Opens<'t>,
     tags: Vec<usize>,
-    /// The word, if it ends its tags.
-    tail: Option<String>,
     is_bare: bool,
 }
 
-/// How many closers that are left some tags answer to; those taken off that they have no closer for.
-fn gain(own: &[usize], left: &BTreeMap<usize, i64>, tags: &[Tag]) -> i64 {
+/// How many closers that are left in each file some tags answer to; those taken off that they have no closer for.
+fn gain(own: &[usize], left: &[i64], tags: &[Tag]) -> i64 {
     let change = |own: &[usize]| {
-        let wanted = left.get(&tags[own[0]].file).copied().unwrap_or(0);
+        let wanted = left[tags[own[0]].file];
         wanted.abs() - (wanted - own.len() as i64).abs()
     };
     own.chunk_by(|&a, &b| tags[a].file == tags[b].file).map(change).sum()
+}
+
+/// Some of the closers, as bits.
+fn closes(closers: &[usize], which: impl Fn(usize) -> bool) -> u32 {
+    closers.iter().enumerate().filter(|(_, id)| which(**id)).map(|(at, _)| 1 << at).sum()
 }
 
 /// The tags that open what some general closers end.
@@ -99,6 +117,7 @@ impl Finder<'_> {
         let mut closers: Vec<usize> = (0..self.directives.len()).filter(may_close).collect();
         closers.sort_by_key(|&id| (std::cmp::Reverse(self.directives[id].tags.len()), id));
         closers.truncate(MOST_CLOSERS);
+        let candidates = self.may_open(notation, &closers, |id| known.contains(&id) || taken.contains(&id));
         // One closer, then another beside it as long as that explains more.
         let mut best: Option<(Openers, Vec<usize>)> = None;
         for _ in 0..MOST_TOGETHER {
@@ -108,7 +127,7 @@ impl Finder<'_> {
                 set.sort_unstable();
                 set
             });
-            let tried = sets.filter_map(|set| Some((self.openers_for(notation, &set, &known, &taken, pairs)?, set)));
+            let tried = sets.filter_map(|set| Some((self.openers_for(&set, &closers, &candidates, pairs)?, set)));
             let found = tried.max_by(|(a, _), (b, _)| a.score.total_cmp(&b.score));
             // Where the pairs come out even another closer rather divides them.
             let explains_more = |found: &Openers| match &best {
@@ -169,20 +188,19 @@ impl Finder<'_> {
     /// their uses answers to a closer of its file.
     fn openers_for(
         &self,
-        notation: usize,
         set: &[usize],
-        known: &FxHashSet<usize>,
-        taken: &FxHashSet<usize>,
+        closers: &[usize],
+        candidates: &[Candidate<'_>],
         pairs: &Pairs,
     ) -> Option<Openers> {
         // Per file the number of closers that no known opener needs.
-        let mut left: BTreeMap<usize, i64> = BTreeMap::new();
-        let sharing: Vec<usize> =
-            known.iter().copied().filter(|id| pairs.closers[id].iter().any(|c| set.contains(&c.directive))).collect();
+        let mut left = vec![0; self.corpus.texts.len()];
+        let shares = |own: &[Closer]| own.iter().any(|closer| set.contains(&closer.directive));
+        let sharing: Vec<usize> = pairs.closers.iter().filter(|(_, own)| shares(own)).map(|(id, _)| *id).collect();
         for (&id, by) in set.iter().map(|id| (id, 1)).chain(sharing.iter().map(|id| (id, -1))) {
-            self.directives[id].tags.iter().for_each(|&at| *left.entry(self.tags[at].file).or_default() += by);
+            self.directives[id].tags.iter().for_each(|&at| left[self.tags[at].file] += by);
         }
-        let candidates = self.may_open(notation, set, |id| known.contains(&id) || taken.contains(&id));
+        let candidates = self.tried(candidates, closes(closers, |id| set.contains(&id)));
         let sharing: Vec<usize> = sharing.iter().flat_map(|&id| self.directives[id].tags.iter().copied()).collect();
         let try_without = |without: &[usize]| self.fill(&candidates, without, left.clone(), &sharing, set);
         let mut without: Vec<usize> = Vec::new();
@@ -207,9 +225,9 @@ impl Finder<'_> {
     /// Takes words for openers as long as closers are left.
     fn fill(
         &self,
-        candidates: &[Candidate],
+        candidates: &[Tried<'_>],
         without: &[usize],
-        mut left: BTreeMap<usize, i64>,
+        mut left: Vec<i64>,
         sharing: &[usize],
         set: &[usize],
     ) -> Option<Openers> {
@@ -237,7 +255,7 @@ impl Finder<'_> {
             }
             let Some((place, _)) = best else { break };
             let (at, own) = rest.remove(place);
-            own.iter().for_each(|&tag| *left.entry(self.tags[tag].file).or_default() -= 1);
+            own.iter().for_each(|&tag| left[self.tags[tag].file] -= 1);
             bare += i32::from(candidates[at].is_bare);
             chosen.push(at);
             tags.extend(own);
@@ -253,55 +271,62 @@ impl Finder<'_> {
         let (nested, balanced) = self.quality(&all, set);
         let explained = tags.len() + set.iter().map(|id| self.directives[*id].tags.len()).sum::<usize>();
         let score = explained as f64 * (0.1 + balanced) * nested * BARE_OPENER.powi(bare) * EACH_OPENER.powi(words);
-        let tails = chosen.iter().filter_map(|&at| candidates[at].tail.clone()).collect();
+        let tail = |&at: &usize| match candidates[at].opens {
+            Opens::Tail(tail) => Some(tail.to_owned()),
+            Opens::Word(_) => None,
+        };
+        let tails = chosen.iter().filter_map(tail).collect();
         Some(Openers { score, nested, chosen, tags, tails })
     }
 
     /// What may open pairs that general closers end: words at the beginning of tags, and at their end.
-    fn may_open(&self, notation: usize, set: &[usize], is_other: impl Fn(usize) -> bool) -> Vec<Candidate> {
-        let closing: FxHashSet<&str> = set.iter().map(|&id| self.directives[id].words[0].as_str()).collect();
-        let mut groups: BTreeMap<(Opens<'_>, &str, bool), Vec<usize>> = BTreeMap::new();
+    fn may_open(&self, notation: usize, closers: &[usize], is_other: impl Fn(usize) -> bool) -> Vec<Candidate<'_>> {
+        let mut groups: BTreeMap<(Opens<'_>, &str, bool), Vec<Opening>> = BTreeMap::new();
         for (id, directive) in self.directives.iter().enumerate() {
-            let skipped =
-                directive.notation != notation || set.contains(&id) || is_other(id) || self.single.contains(&id);
+            let skipped = directive.notation != notation || is_other(id) || self.single.contains(&id);
             if skipped || self.is_prose(id) {
                 continue;
             }
             let is_word = !directive.label().is_empty() && !prints(&directive.mark);
             let may_lead = is_word && directive.tail.is_empty() && !self.is_value(id);
-            for &at in directive.tags.iter().filter(|&&at| !self.closes_itself(at, &closing)) {
+            for &tag in &directive.tags {
+                let opening = Opening { tag, closes: closes(closers, |closer| closer == id || self.says(tag, closer)) };
                 if may_lead {
                     let word = Opens::Word(directive.words[0].as_str());
-                    groups.entry((word, directive.mark.as_str(), directive.with_value)).or_default().push(at);
+                    groups.entry((word, directive.mark.as_str(), directive.with_value)).or_default().push(opening);
                 }
-                let tail = &self.text(at)[self.tags[at].tail.clone()];
+                let tail = &self.text(tag)[self.tags[tag].tail.clone()];
                 if !tail.is_empty() {
-                    groups.entry((Opens::Tail(tail), "", false)).or_default().push(at);
+                    groups.entry((Opens::Tail(tail), "", false)).or_default().push(opening);
                 }
             }
         }
+        groups.values_mut().for_each(|tags| tags.sort_unstable_by_key(|opening| opening.tag));
+        groups.into_iter().map(|((opens, ..), tags)| Candidate { opens, tags }).collect()
+    }
+
+    /// Whether a tag holds a statement that begins with the word of a closer.
+    fn says(&self, tag: usize, closer: usize) -> bool {
+        let (text, word) = (self.text(tag), self.directives[closer].words[0].as_str());
+        self.tags[tag].tokens.iter().any(|token| token.kind == TokenKind::Word && &text[token.range.clone()] == word)
+    }
+
+    /// The words that may open what some closers end, without the tags that end it themselves.
+    fn tried<'t>(&self, candidates: &[Candidate<'t>], closers: u32) -> Vec<Tried<'t>> {
         // Another word begins each tag that a word opens at the end.
         let is_tail = |tags: &[usize]| {
             let firsts: FxHashSet<&str> = tags.iter().map(|&at| &self.text(at)[self.tags[at].word.clone()]).collect();
             firsts.len() >= FEWEST_FIRSTS && self.tags[tags[0]].file != self.tags[tags[tags.len() - 1]].file
         };
-        groups.values_mut().for_each(|tags| tags.sort_unstable());
-        groups.retain(|(opens, ..), tags| matches!(opens, Opens::Word(_)) || is_tail(tags));
-        let candidate = |((opens, ..), tags): ((Opens<'_>, &str, bool), Vec<usize>)| Candidate {
-            tail: if let Opens::Tail(tail) = opens { Some(tail.to_owned()) } else { None },
-            is_bare: tags.iter().all(|&at| self.tags[at].tokens.is_empty() && !self.tags[at].brace),
-            tags,
+        let tried = |candidate: &Candidate<'t>| {
+            let open = candidate.tags.iter().filter(|opening| opening.closes & closers == 0);
+            let tags: Vec<usize> = open.map(|opening| opening.tag).collect();
+            let is_bare = tags.iter().all(|&at| self.tags[at].tokens.is_empty() && !self.tags[at].brace);
+            let opens = candidate.opens;
+            let may_open = !tags.is_empty() && (matches!(opens, Opens::Word(_)) || is_tail(&tags));
+            may_open.then_some(Tried { opens, tags, is_bare })
         };
-        groups.into_iter().map(candidate).collect()
-    }
-
-    /// Whether a tag holds statements, one of which closes what it opens.
-    fn closes_itself(&self, at: usize, closing: &FxHashSet<&str>) -> bool {
-        let text = self.text(at);
-        self.tags[at]
-            .tokens
-            .iter()
-            .any(|token| token.kind == TokenKind::Word && closing.contains(&text[token.range.clone()]))
+        candidates.iter().filter_map(tried).collect()
     }
 
     /// The share of files that nest rightly, and of pairs with balanced markup inside.

@@ -41,6 +41,11 @@ impl Directive {
     pub fn label(&self) -> String {
         format!("{}{}", self.mark, self.words.join(" "))
     }
+
+    /// Its first word, in its notation, with its mark.
+    pub fn word(&self) -> (usize, &str, &str) {
+        (self.notation, &self.mark, &self.words[0])
+    }
 }
 
 /// A token of a tag that may be a target or a name.

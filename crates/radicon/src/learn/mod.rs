@@ -20,6 +20,7 @@ mod own_words;
 mod pairs;
 mod parents;
 mod pieces;
+mod rare_closers;
 mod regions;
 mod rendered;
 mod split;
@@ -31,12 +32,10 @@ mod write;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde::Serialize;
 
 use crate::dialect::{Dialect, Kind};
-use crate::markup::Constructs;
 use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup};
 use crate::text::Place;
 
@@ -200,7 +199,7 @@ fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
         for (dialect, own) in by_dialect {
             let corpus = Corpus::new(own.iter().copied());
             let pattern = pattern(suffix, &own, files.len());
-            let known = dialect.map(|at| Known::read(&known[at], &own));
+            let known = dialect.map(|at| Known::new(&known[at], &own, read.site));
             let learned = learn_group(&corpus, &index, &Group { suffix, pattern, known, number: 1 });
             found.extend(learned.into_iter().filter(|one| one.extends.is_some() || gate::shows_structure(one, &own)));
         }
@@ -227,12 +226,12 @@ fn pattern(suffix: &str, own: &[&SourceFile], all: usize) -> String {
 }
 
 impl Known {
-    fn read(dialect: &Arc<Dialect>, files: &[&SourceFile]) -> Self {
+    fn new(dialect: &Arc<Dialect>, files: &[&SourceFile], site: &Site) -> Self {
         let kinds = |file: &&SourceFile| {
-            let items = Constructs::read(&file.bytes, dialect).items;
-            items.into_iter().map(|item| (item.span.start as usize, item.kind)).collect()
+            let read = site.find(&file.path).map(|at| site.get(at).constructs.items.iter());
+            read.into_iter().flatten().map(|item| (item.span.start as usize, item.kind)).collect()
         };
-        Self { dialect: Arc::clone(dialect), kinds: files.par_iter().map(kinds).collect() }
+        Self { dialect: Arc::clone(dialect), kinds: files.iter().map(kinds).collect() }
     }
 }
 

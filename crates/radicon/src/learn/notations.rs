@@ -1,10 +1,13 @@
 //! Which delimiters and sigils a site may write its tags with: statistics over many files.
 
+use std::ops::Range;
+
+use memchr::memmem;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::corpus::{Corpus, Index};
 use super::delimiters::{self, Mask, is_sigil, mirror};
-use super::tags::{Notation, Reader, Style, Tag, is_word, name_behind_marks};
+use super::tags::{Notation, Style, Tag, is_word, name_behind_marks, read_all};
 
 /// All notations that the files may be written in, those with delimiters of their own first.
 pub(super) fn find(corpus: &Corpus, index: &Index<'_>) -> Vec<Notation> {
@@ -39,15 +42,14 @@ const FEWEST_FILES_NAMING: usize = 3;
 
 /// Marks behind which names of files stand.
 fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
-    let reader = Reader::new(notations);
     let mut behind: FxHashMap<(usize, &str), FxHashMap<&str, FxHashSet<usize>>> = FxHashMap::default();
-    for (file, text) in corpus.texts.iter().enumerate() {
-        for tag in reader.read(file, text).into_iter().filter(|tag| !notations[tag.notation].code) {
-            if notations[tag.notation].style == Style::Bracket
-                && let Some((mark, name)) = name_behind_marks(&text.text, &tag)
-            {
-                behind.entry((tag.notation, mark)).or_default().entry(name).or_default().insert(file);
-            }
+    for tag in read_all(&corpus.texts, notations) {
+        let notation = &notations[tag.notation];
+        if notation.style == Style::Bracket
+            && !notation.code
+            && let Some((mark, name)) = name_behind_marks(&corpus.texts[tag.file].text, &tag)
+        {
+            behind.entry((tag.notation, mark)).or_default().entry(name).or_default().insert(tag.file);
         }
     }
     for ((id, mark), names) in behind {
@@ -62,18 +64,13 @@ fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
 
 /// Marks beside the delimiters that words stand with and without.
 fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
-    let reader = Reader::new(notations);
-    let tags: Vec<Tag> = corpus.texts.iter().enumerate().flat_map(|(file, text)| reader.read(file, text)).collect();
-    let word = |tag: &Tag| corpus.texts[tag.file].text[tag.word.clone()].to_owned();
-    let left = |tag: &Tag| {
-        let beside = tag.mark.start == tag.inner.start;
-        if beside { corpus.texts[tag.file].text[tag.mark.clone()].to_owned() } else { String::new() }
-    };
-    let right = |tag: &Tag| {
-        let inner = corpus.texts[tag.file].text[tag.inner.clone()].trim_end_matches('\n').to_owned();
-        inner.chars().next_back().filter(|c| "-+~_=".contains(*c))
-    };
-    let mut plain: FxHashSet<(usize, String)> = FxHashSet::default();
+    let tags = read_all(&corpus.texts, notations);
+    let text = |tag: &Tag, range: &Range<usize>| &corpus.texts[tag.file].text[range.clone()];
+    let word = |tag: &Tag| text(tag, &tag.word);
+    let left = |tag: &Tag| if tag.mark.start == tag.inner.start { text(tag, &tag.mark) } else { "" };
+    let right =
+        |tag: &Tag| text(tag, &tag.inner).trim_end_matches('\n').chars().next_back().filter(|c| "-+~_=".contains(*c));
+    let mut plain: FxHashSet<(usize, &str)> = FxHashSet::default();
     for tag in &tags {
         if left(tag).is_empty() && right(tag).is_none() {
             plain.insert((tag.notation, word(tag)));
@@ -113,8 +110,7 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
 /// What looks like a delimiter of its own may be one with a trim mark: its words stand without
 /// the mark too, or its closing delimiter is passed over.
 fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
-    let reader = Reader::new(notations);
-    let tags: Vec<Tag> = corpus.texts.iter().enumerate().flat_map(|(file, text)| reader.read(file, text)).collect();
+    let tags = read_all(&corpus.texts, notations);
     let mut marked: Vec<(usize, usize, char)> = Vec::new();
     for (long, notation) in notations.iter().enumerate() {
         let Some(last) = notation.open.chars().next_back().filter(|c| "-+~_=".contains(*c)) else { continue };
@@ -194,7 +190,8 @@ fn sigils(corpus: &Corpus, mask: &Mask) -> Vec<Notation> {
         .filter(|open| {
             let close = mirror(open);
             let closed = |text: &str| {
-                text.find(open.as_str()).is_some_and(|at| text[at + open.len()..].contains(close.as_str()))
+                let at = memmem::find(text.as_bytes(), open.as_bytes());
+                at.is_some_and(|at| text[at + open.len()..].contains(close.as_str()))
             };
             corpus.texts.iter().any(|text| closed(&text.text))
         })

@@ -103,6 +103,9 @@ impl Finder<'_> {
             }
         }
         self.join(&mut pairs);
+        if self.add_rare_closers(&mut pairs) {
+            self.join(&mut pairs);
+        }
         self.find_branches(&mut pairs);
         pairs
     }
@@ -396,6 +399,8 @@ impl Finder<'_> {
     fn join(&self, pairs: &mut Pairs) {
         let mut open: Vec<(usize, Option<usize>)> = Vec::new();
         let mut file = usize::MAX;
+        pairs.partner.clear();
+        pairs.around.clear();
         for at in 0..self.tags.len() {
             let (of, tag) = (self.of[at], &self.tags[at]);
             if tag.file != file {

@@ -292,6 +292,22 @@ impl Reasoner<'_> {
         }
     }
 
+    /// The folders beneath one that hold parts alone: some of their files are included, and none gives content.
+    pub(super) fn folders_of_parts(&self, found: &Meanings, path: &str) -> BTreeSet<&str> {
+        let is = |at: usize, kinds: &[Kind]| found.of.get(&self.of[at]).is_some_and(|m| kinds.contains(&m.kind));
+        let included =
+            self.references.iter().filter(|r| found.of.get(&r.directive).is_some_and(|m| m.kind == Kind::Include));
+        let included: BTreeSet<&str> =
+            included.flat_map(|r| &r.edges).map(|(_, file)| folder(self.index.paths[*file])).collect();
+        let gives = |file: &usize| self.tags_of(*file).any(|at| is(at, &[Kind::Fill, Kind::Block]));
+        let giving: BTreeSet<&str> = (0..self.corpus.texts.len())
+            .filter(|file| gives(file) || self.corpus.texts[*file].has_skeleton())
+            .map(|file| folder(&self.corpus.texts[file].path))
+            .collect();
+        let is_part = |own: &&str| !giving.contains(own) && *own != path && beneath(own, path).is_some();
+        included.into_iter().filter(is_part).collect()
+    }
+
     pub(super) fn bodies(&self, found: &mut Meanings) {
         let mut layouts: BTreeSet<usize> = found.parents.values().copied().collect();
         let wraps: Vec<&Reference> = self

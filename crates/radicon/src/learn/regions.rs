@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::heads::Slot;
 use super::meaning::{Meaning, Meanings, RECUR, Reasoner, Recurrence, Trust, plural};
@@ -62,30 +62,38 @@ impl Reasoner<'_> {
                 *uses.entry((of, slot)).or_default() += 1;
             }
         }
+        // Every tag of it that says more than its word has a name there.
+        let named = |slot: &(usize, Slot)| uses[slot] * 10 >= self.with_arguments(slot.0) * 9;
+        given.retain(|slot, _| named(slot));
+        let slots: Vec<&(usize, Slot)> = given.keys().collect();
+        let mut named_in: FxHashMap<(usize, &str), Vec<usize>> = FxHashMap::default();
+        for (slot, by_file) in given.values().enumerate() {
+            for (&file, name) in by_file.iter().flat_map(|(file, names)| names.iter().map(move |name| (file, name))) {
+                named_in.entry((file, name)).or_default().push(slot);
+            }
+        }
         let mut scored: Vec<Recurrence> = Vec::new();
         for (child, by_file) in &given {
-            // Every tag of it that says more than its word has a name there.
-            if uses[child] * 10 < self.with_arguments(child.0) * 9 {
-                continue;
+            let below: Vec<_> = by_file.iter().filter(|(file, _)| !links[file].is_empty()).collect();
+            let total: usize = below.iter().map(|(_, names)| names.len()).sum();
+            // For each slot how many names recur there, and in how many files.
+            let mut hits = vec![(0, 0); slots.len()];
+            for (file, names) in below {
+                let mut here = vec![0; slots.len()];
+                for name in names {
+                    let above = links[file].iter().filter_map(|&up| named_in.get(&(up, *name)));
+                    let there: BTreeSet<usize> = above.flatten().copied().collect();
+                    there.into_iter().for_each(|slot| here[slot] += 1);
+                }
+                for ((matches, files), here) in hits.iter_mut().zip(here) {
+                    (*matches, *files) = (*matches + here, *files + usize::from(here > 0));
+                }
             }
-            let total: usize =
-                by_file.iter().filter(|(file, _)| !links[file].is_empty()).map(|(_, names)| names.len()).sum();
-            for (parent, above) in &given {
-                if uses[parent] * 10 < self.with_arguments(parent.0) * 9
-                    || self.style(child.0) != self.style(parent.0)
-                        && self.directives[child.0].notation != self.directives[parent.0].notation
+            for (parent, (matches, files)) in slots.iter().copied().zip(hits) {
+                if self.style(child.0) != self.style(parent.0)
+                    && self.directives[child.0].notation != self.directives[parent.0].notation
                 {
                     continue;
-                }
-                let (mut matches, mut files) = (0, 0);
-                for (file, names) in by_file {
-                    let hits = names
-                        .iter()
-                        .filter(|name| {
-                            links[file].iter().any(|up| above.get(up).is_some_and(|there| there.contains(*name)))
-                        })
-                        .count();
-                    (matches, files) = (matches + hits, files + usize::from(hits > 0));
                 }
                 let cover = matches as f64 / total.max(1) as f64;
                 let chance = by_code && (files < FEWEST_BY_CODE || cover < RECUR_BY_CODE || child == parent);

@@ -34,6 +34,25 @@ impl Reference {
     pub fn share(&self) -> f64 {
         self.edges.len() as f64 / self.literals.max(1) as f64
     }
+
+    /// Whether many of the files that it names name each other in rings.
+    fn goes_in_rings(&self, corpus: &Corpus, index: &Index<'_>, tags: &[Tag]) -> bool {
+        let other = |&(tag, file): &(usize, usize)| {
+            let (from, to) = (tags[tag].file, *corpus.by_path.get(index.paths[file])?);
+            (from != to).then_some((from, to))
+        };
+        let mut edges: Vec<(usize, usize)> = self.edges.iter().filter_map(other).collect();
+        // What nobody names, or what names nobody, is in no ring.
+        loop {
+            let (from, to): (FxHashSet<usize>, FxHashSet<usize>) = edges.iter().copied().unzip();
+            let before = edges.len();
+            edges.retain(|(a, b)| to.contains(a) && from.contains(b));
+            if edges.len() == before {
+                break;
+            }
+        }
+        edges.len() >= 2 && edges.len() as f64 > IN_RINGS * self.edges.len() as f64
+    }
 }
 
 /// By prefix and suffix: tags, files, and what parts the folders of the name.
@@ -48,7 +67,7 @@ const SEPARATORS: [&str; 5] = ["/", ".", "::", ":", "\\"];
 const LEAST_PLACED: usize = 25;
 
 /// The share of names that must be files, where they have a folder or suffix: others may be somebody
-/// else's; and where they are bare words, which are files by chance.
+/// else's; and where they are bare words, which are files by chance: of all uses, or of different names.
 const RESOLVED: f64 = 0.5;
 const RESOLVED_BARE: f64 = 0.9;
 
@@ -60,6 +79,10 @@ const CHANCE: f64 = 0.3;
 
 /// How many files' names are thought to have gone unseen among those that are looked at.
 const UNSEEN: f64 = 0.1;
+
+/// Files that name each other in a ring are no parents or partials: at most so large a share of what a
+/// place names may be in one.
+const IN_RINGS: f64 = 0.05;
 
 /// The longest name of a file that is looked up, in bytes.
 const LONGEST_NAME: usize = 200;
@@ -77,32 +100,78 @@ pub(super) fn find(
     keep_places(tags, directives, &mut slots);
     let (rule, roots) = usual_rule(corpus, index, tags, directives, &slots);
     let chance = Chance::of(&slots, rule.as_ref());
-    let mut found: Vec<Reference> = slots
-        .into_iter()
-        .filter_map(|slot| {
-            let is_bare = slot.with_folder.is_empty();
-            let mut reference = slot.reference(rule.as_ref())?;
-            if is_bare && !roots.is_empty() {
-                // Where names say their folder, a bare one means a file beside or in a root.
-                reference.edges.retain(|&(tag, file)| {
-                    let beside = folder(index.paths[file]);
-                    roots.contains(beside) || beside == folder(&corpus.texts[tags[tag].file].path)
-                });
-            }
-            let share = reference.share();
-            let resolved = slot.names.values().filter(|files| !files.is_empty()).count();
-            let expected = chance.expected(resolved, slot.names.len());
-            let is_chance = share < RESOLVED_BARE || expected >= CHANCE && !directives[slot.directive].names_file;
-            let holds = if is_bare { !is_chance } else { share >= RESOLVED };
-            let asked = !is_bare && share >= 0.25;
-            reference.strong = holds && reference.edges.len() >= if is_bare { SHOWING_RULE } else { 2 };
-            (holds || asked).then_some(reference)
-        })
-        .collect();
+    let mut named: Vec<(SlotUse, Reference)> = Vec::new();
+    for slot in slots {
+        let Some(mut reference) = slot.reference(rule.as_ref()) else { continue };
+        if slot.with_folder.is_empty() && !roots.is_empty() {
+            // Where names say their folder, a bare one means a file beside or in a root.
+            reference.edges.retain(|&(tag, file)| {
+                let beside = folder(index.paths[file]);
+                roots.contains(beside) || beside == folder(&corpus.texts[tags[tag].file].path)
+            });
+        }
+        if !reference.goes_in_rings(corpus, index, tags) {
+            named.push((slot, reference));
+        }
+    }
+    // A word is judged over all that it is followed by.
+    let word = |slot: &SlotUse| (directives[slot.directive].word(), slot.slot.lead.clone());
+    let mut places: BTreeMap<_, Place> = BTreeMap::new();
+    named.iter().for_each(|(slot, reference)| places.entry(word(slot)).or_default().add(slot, reference));
+    let mut found: Vec<Reference> = Vec::new();
+    for (slot, mut reference) in named {
+        let place = &places[&word(&slot)];
+        let is_bare = place.with_folder == 0;
+        let expected = chance.expected(place.resolved, place.names.len());
+        // A name that is written often may be somebody else's file.
+        let by_name = if roots.is_empty() { place.resolved as f64 / place.names.len().max(1) as f64 } else { 0.0 };
+        let is_chance = place.is_single()
+            || place.share().max(by_name) < RESOLVED_BARE
+            || expected >= CHANCE && !directives[slot.directive].names_file;
+        let holds = if is_bare { !is_chance } else { place.share() >= RESOLVED };
+        let asked = !is_bare && place.share() >= 0.25;
+        reference.strong = holds && place.edges >= if is_bare { SHOWING_RULE } else { 2 };
+        if holds || asked {
+            found.push(reference);
+        }
+    }
     // Of one directive only the argument that names most files.
     found.sort_by_key(|c| (c.directive, std::cmp::Reverse((c.strong, c.edges.len()))));
     found.dedup_by(|b, a| a.directive == b.directive && (a.slot.lead != b.slot.lead));
     found
+}
+
+/// What stands in one place of a word's tags, whatever follows.
+#[derive(Default)]
+struct Place {
+    edges: usize,
+    literals: usize,
+    with_folder: usize,
+    names: BTreeSet<String>,
+    /// How many of the names are files.
+    resolved: usize,
+}
+
+impl Place {
+    fn add(&mut self, slot: &SlotUse, reference: &Reference) {
+        self.edges += reference.edges.len();
+        self.literals += reference.literals;
+        self.with_folder += slot.with_folder.len();
+        for (name, prefixes) in &slot.names {
+            let is_file = prefixes.contains(&reference.naming.prefix);
+            self.resolved += usize::from(self.names.insert(name.clone()) && is_file);
+        }
+    }
+
+    /// Whether it names one file, now and then.
+    fn is_single(&self) -> bool {
+        self.resolved < 2 && self.edges < SHOWING_RULE
+    }
+
+    /// The share of what stands there that names a file.
+    fn share(&self) -> f64 {
+        self.edges as f64 / self.literals.max(1) as f64
+    }
 }
 
 /// What stands in one place of a directive's tags.
@@ -186,6 +255,12 @@ impl SlotUse {
         }
     }
 
+    /// How many of its names are files, and their share.
+    fn resolved(&self, naming: &Naming) -> (usize, f64) {
+        let files = self.names.values().filter(|prefixes| prefixes.contains(&naming.prefix)).count();
+        (files, files as f64 / self.names.len().max(1) as f64)
+    }
+
     /// How its names become files, by the site's rule where that explains any.
     fn reference(&self, rule: Option<&Rule>) -> Option<Reference> {
         let (naming, suffixes, mut edges) = usual(&self.votes, rule.map(|rule| rule.prefix.as_str()))?;
@@ -206,10 +281,7 @@ impl SlotUse {
 
 /// Leaves out places in which hardly any of a word's tags have something.
 fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>) {
-    let word = |directive: usize| {
-        let directive = &directives[directive];
-        (directive.notation, directive.mark.as_str(), directive.words[0].as_str())
-    };
+    let word = |directive: usize| directives[directive].word();
     let mut all: FxHashMap<_, usize> = FxHashMap::default();
     for (id, directive) in directives.iter().enumerate() {
         *all.entry(word(id)).or_default() += directive.tags.iter().filter(|&&at| !tags[at].tokens.is_empty()).count();
@@ -251,8 +323,12 @@ fn usual_rule<'f>(
     let mut roots: BTreeSet<&str> = BTreeSet::new();
     for slot in slots {
         let Some(reference) = slot.reference(None) else { continue };
-        let least = if slot.with_folder.is_empty() { RESOLVED_BARE } else { RESOLVED };
-        if reference.share() < least || reference.edges.len() < SHOWING_RULE || slot.names.len() < 2 {
+        let (least, by_name) = match slot.with_folder.is_empty() {
+            true => (RESOLVED_BARE, slot.resolved(&reference.naming).1),
+            false => (RESOLVED, 0.0),
+        };
+        let is_few = reference.edges.len() < SHOWING_RULE || slot.names.len() < 2;
+        if is_few || reference.share().max(by_name) < least || reference.goes_in_rings(corpus, index, tags) {
             continue;
         }
         *prefixes.entry(reference.naming.prefix.clone()).or_default() += reference.edges.len();

@@ -452,6 +452,11 @@ fn settings(reasoner: &Reasoner<'_>, found: &Meanings) -> String {
     }
     if let Some((name, path)) = &found.layout_file {
         let _ = writeln!(out, "[[folder]]\npath = {}\nlayout-file = {}\nnested = true", quote(path), quote(name));
+        let except: Vec<String> =
+            reasoner.folders_of_parts(found, path).iter().map(|folder| quote(&format!("{folder}/**"))).collect();
+        if !except.is_empty() {
+            let _ = writeln!(out, "except = [{}]", except.join(", "));
+        }
     }
     if let Some((before, after)) = &found.around {
         let _ = writeln!(out, "[[folder]]\nbefore = [{}]\nafter = [{}]", quote(before), quote(after));

@@ -1,6 +1,7 @@
 //! Templates that application code names: string literals, in files of any
 //! programming language, that name a template under the site's rules.
 
+use memchr::memchr3_iter;
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 use serde::Serialize;
@@ -46,8 +47,7 @@ fn in_file(site: &Site, file: &SourceFile) -> Vec<(SourceId, Reference)> {
 /// Every text between two quotes of a kind on a line that could be a name. A
 /// closing quote may open the next one: which is which depends on the language.
 fn literals(source: &[u8]) -> impl Iterator<Item = (usize, &[u8])> {
-    let quotes = (0..source.len()).filter(|&at| matches!(source[at], b'"' | b'\'' | b'`'));
-    quotes.filter_map(|at| {
+    memchr3_iter(b'"', b'\'', b'`', source).filter_map(|at| {
         let rest = &source[at + 1..source.len().min(at + 2 + MAX_LITERAL)];
         let length = rest.iter().position(|b| *b == source[at] || !is_part_of_a_name(*b))?;
         (rest[length] == source[at] && length > 0).then(|| (at + 1, &rest[..length]))
@@ -55,7 +55,7 @@ fn literals(source: &[u8]) -> impl Iterator<Item = (usize, &[u8])> {
 }
 
 fn is_part_of_a_name(byte: u8) -> bool {
-    byte.is_ascii_alphanumeric() || byte >= 0x80 || b"/._-~@:+".contains(&byte)
+    byte.is_ascii_alphanumeric() || byte >= 0x80 || matches!(byte, b'.'..=b':' | b'_' | b'-' | b'~' | b'@' | b'+')
 }
 
 #[cfg(test)]

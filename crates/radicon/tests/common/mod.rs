@@ -2,6 +2,7 @@
 //! tokens in the standard's own terms.
 #![allow(dead_code, missing_docs)]
 
+pub mod dirty;
 pub mod engines;
 pub mod hidden;
 pub mod learning;

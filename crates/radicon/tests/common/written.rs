@@ -162,10 +162,12 @@ impl Maker<'_> {
     fn output(&mut self) -> String {
         let object = self.random.pick(&["page", "site", "user", "item", "trip"]);
         let field = self.random.pick(&["name", "price", "url", "date", "count", "id"]);
-        let expr = match self.random.below(5) {
+        let expr = match self.random.below(7) {
             0 => field.to_owned(),
             1 => format!("{object}.{field} | upper"),
             2 => format!("f({object}, \"a b\")"),
+            // Calls with names that are files by chance.
+            3 => format!("link(\"{}\", {object})", self.random.pick(&PARTIALS)),
             _ => format!("{object}.{field}"),
         };
         self.tag(Kind::Output, Values { expr: &expr, ..Values::default() })
@@ -177,9 +179,15 @@ impl Maker<'_> {
         for _ in 0..1 + self.random.below(4) {
             out += &match self.random.below(13) {
                 0 | 1 => format!("<p>{}</p>\n", prose(self.random, 4)),
+                2 if self.random.once_in(3) => {
+                    format!("<p>({}) {}:{}</p>\n", self.output(), prose(self.random, 1), self.output())
+                }
                 2 => format!("<p>{} {} {}</p>\n", prose(self.random, 2), self.output(), prose(self.random, 1)),
                 3 if depth < 2 && self.has(Kind::Control) => {
-                    let expr = self.random.pick(&["trip.open", "user", "count > 3", "not page.hidden"]).to_owned();
+                    let expr = match self.random.below(5) {
+                        0 => format!("page.kind == \"{}\"", self.random.pick(&PARTIALS)),
+                        _ => self.random.pick(&["trip.open", "user", "count > 3", "not page.hidden"]).to_owned(),
+                    };
                     let inner = format!("<b>{}</b>", prose(self.random, 1));
                     let branch = self
                         .form(Kind::Control)
