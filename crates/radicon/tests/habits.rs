@@ -120,3 +120,56 @@ fn statements_and_remarks_stand_in_tags() {
         ["include: \"<| PULL <target> [<args>] |>\"", "include: { form = \"PULL <target> [<args>]\", within = true }"]
     );
 }
+
+#[test]
+fn one_word_closes_regions_overrides_and_conditions() {
+    // The layout is found by its place: pages name none.
+    let page = |n: usize| {
+        let text = format!(
+            "<: stow \"name\" :>Pier {n}<: done :>\n<: stow \"deed\" :>\n<: each tide in tides :><li><: tide.hour :></li><: done :>\n\
+             <: if shore == \"frame\" :><p>{n}</p><: else :><i>open</i><: done :>\n<: pull \"bits/nav\" . :>\n<: done :>\n"
+        );
+        (format!("desk/pier{n}.wet"), text)
+    };
+    let frame = "<html><head><title><: berth \"name\" :>Piers<: done :></title></head>\n\
+                 <body><: berth \"deed\" :><: done :><: if open :><b></b><: done :></body></html>";
+    let nav = "<nav><: each link in links :><a><: link :></a><: done :></nav>";
+    let found = structure(&site(38, page, &[("desk/frame.wet", frame), ("bits/nav.wet", nav)]));
+    assert_eq!(
+        found,
+        [
+            "slot: { open = '<: berth \"<name>\" :>', close = \"<: done :>\" }",
+            "fill: { open = '<: stow \"<name>\" :>', close = \"<: done :>\" }",
+            "include: '<: pull \"<target>\" [<args>] :>'",
+        ]
+    );
+}
+
+#[test]
+fn delimiters_of_three_signs_hold_names_without_quotes_or_suffix() {
+    let page = |n: usize| {
+        let bit = ["nav", "foot", "tides"][n % 3];
+        let text = format!(
+            "{{{{~ wear frame ~}}}}\n{{{{~ part name ~}}}}Pier {n}{{{{~ over ~}}}}\n{{{{~ part deed ~}}}}\n<p>{{{{= tide.hour =}}}}</p>\n\
+             {{{{~ pull bits.{bit} ~}}}}\n{{{{~ when open ~}}}}<b>{n}</b>{{{{~ over ~}}}}\n{{{{~ over ~}}}}\n"
+        );
+        (format!("desk/pier{n}.wet"), text)
+    };
+    let frame = "<html><head><title>{{~ part name ~}}Piers{{~ over ~}}</title></head>\n\
+                 <body>{{~ pull bits.nav ~}}{{~ part deed ~}}{{~ over ~}}</body></html>";
+    let others = [
+        ("frame.wet", frame),
+        ("bits/nav.wet", "<nav>{{= name =}}</nav>"),
+        ("bits/foot.wet", "<p>{{= name =}}</p>"),
+        ("bits/tides.wet", "<ul>{{~ when a ~}}<li></li>{{~ over ~}}</ul>"),
+    ];
+    let found = structure(&site(36, page, &others));
+    assert_eq!(
+        found,
+        [
+            "parent: \"{{~ wear <target> ~}}\"",
+            "block: { open = \"{{~ part <name> ~}}\", close = \"{{~ over ~}}\" }",
+            "include: \"{{~ pull <target> ~}}\"",
+        ]
+    );
+}

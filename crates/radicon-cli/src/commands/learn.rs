@@ -1,16 +1,18 @@
 //! `dialect learn`: how a site's engine writes its constructs, worked out from the site.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
+use radicon::dialect::Kind;
 use radicon::disk::{self, Loaded};
-use radicon::{Confidence, Learned};
+use radicon::{Confidence, Learned, LearnedForm};
 
 use super::{is_json, json, out, site_folder};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, shorten};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, number, shorten};
 
 pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, write: bool) -> Result<u8> {
     let folder = match dir {
@@ -70,7 +72,8 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         ("what speaks for it", Align::Left),
     ];
     let mut table = Table::new(&columns);
-    for form in &learned.forms {
+    let (structure, others): (Vec<&LearnedForm>, Vec<_>) = learned.forms.iter().partition(|form| makes_structure(form));
+    for form in structure {
         let sure = match form.confidence {
             Confidence::Sure => "sure",
             Confidence::Likely => "likely",
@@ -86,6 +89,14 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         table.row(row);
     }
     table.print(out)?;
+    let rest = others.iter().fold(BTreeMap::new(), |mut rest: BTreeMap<&str, usize>, form| {
+        *rest.entry(form.kind.word()).or_default() += form.uses;
+        rest
+    });
+    if !rest.is_empty() {
+        let rest: Vec<String> = rest.into_iter().map(|(kind, uses)| format!("{kind} {}", number(uses))).collect();
+        writeln!(out, "\n  {FAINT}kept as it stands:{PLAIN} {}", rest.join(", "))?;
+    }
     if !learned.settled.is_empty() {
         writeln!(out)?;
     }
@@ -105,6 +116,12 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Whether a form says how templates hang together, or is not decided; the others are kept as they stand.
+fn makes_structure(form: &LearnedForm) -> bool {
+    !matches!(form.kind, Kind::Output | Kind::Control | Kind::Other | Kind::Code | Kind::Comment)
+        || form.confidence == Confidence::Asked
 }
 
 /// Says that a site is read in dialects that nobody wrote.

@@ -125,7 +125,7 @@ pub(super) fn find(
         let expected = chance.expected(place.resolved, place.names.len());
         // A name that is written often may be somebody else's file.
         let by_name = if roots.is_empty() { place.resolved as f64 / place.names.len().max(1) as f64 } else { 0.0 };
-        let is_chance = place.is_single()
+        let is_chance = place.is_single() && reference.naming.prefix.is_empty()
             || place.share().max(by_name) < RESOLVED_BARE
             || expected >= CHANCE && !directives[slot.directive].names_file;
         let holds = if is_bare { !is_chance } else { place.share() >= RESOLVED };
@@ -163,7 +163,7 @@ impl Place {
         }
     }
 
-    /// Whether it names one file, now and then.
+    /// Whether it names one file, now and then: a word that is one by chance, if nothing is put before it.
     fn is_single(&self) -> bool {
         self.resolved < 2 && self.edges < SHOWING_RULE
     }
