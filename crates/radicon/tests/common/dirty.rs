@@ -1,6 +1,6 @@
 //! Sites in the notations of the fixture engines, as dirty as real ones, and how well they are read.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -28,7 +28,7 @@ pub struct Dirty {
     dialects: Vec<Arc<Dialect>>,
     settings: Settings,
     /// How the replaced content is written.
-    replaced: &'static str,
+    replaced: String,
 }
 
 struct Writer<'a> {
@@ -47,10 +47,14 @@ pub fn site(random: &mut Random, engine: &'static str, templates: usize) -> Dirt
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures").join(engine).join("site");
     let read = |path: &str| std::fs::read_to_string(folder.join(path)).unwrap_or_default();
-    let own = read(&format!("dialects/{engine}.toml"));
+    let disguise = Disguise::of(random, engine);
+    let own = disguise.put_on(&read(&format!("dialects/{engine}.toml")));
     let mut dialects = dialect::builtin().to_vec();
     if !own.is_empty() {
-        dialects.insert(0, Arc::new(Dialect::parse(&own).expect("a dialect")));
+        dialects.insert(0, Arc::new(Dialect::parse(&own).unwrap_or_else(|error| panic!("{error}\n{own}"))));
+    }
+    for file in &mut files {
+        file.bytes = disguise.put_on(&String::from_utf8_lossy(&file.bytes)).into_bytes();
     }
     // The files around every page belong to another site.
     let settings = if engine == "canvas" { "roots = ['sails']".to_owned() } else { read("radicon.toml") };
@@ -62,7 +66,59 @@ pub fn site(random: &mut Random, engine: &'static str, templates: usize) -> Dirt
         "mooring" => "<!--: inherited -->",
         _ => "",
     };
+    let replaced = disguise.put_on(replaced);
     Dirty { files, dialects, settings, replaced }
+}
+
+/// Other signs and words for those of an engine.
+struct Disguise {
+    signs: Vec<(&'static str, &'static str)>,
+    words: BTreeMap<&'static str, String>,
+}
+
+impl Disguise {
+    fn of(random: &mut Random, engine: &str) -> Self {
+        let signs: &[&[(&str, &str)]] = match engine {
+            "lantern" => &[&[("[~", "{!"), ("~]", "!}")], &[("[~", "(~"), ("~]", "~)")], &[("[=", "(("), ("=]", "))")]],
+            "signal" => &[&[("~", "^")], &[("~", "!")], &[("~", "|")]],
+            "helm" => &[&[("^", "~")], &[("^", "|")]],
+            "crate" => &[&[("(|", "{?"), ("|)", "?}")], &[("(|", "{:"), ("|)", ":}")], &[("(|", "(("), ("|)", "))")]],
+            "canvas" => &[&[("[*", "{!"), ("*]", "!}")], &[("[*", "(*"), ("*]", "*)")]],
+            "pier" => &[&[("data-", "x-")], &[("{=", "(="), ("=}", "=)")]],
+            _ => &[],
+        };
+        let at = random.below(signs.len() + 1);
+        let signs = signs.get(at).map_or(Vec::new(), |signs| signs.to_vec());
+        let words: &[&str] = match engine {
+            "lantern" => &["hangs", "lamp", "hook", "fetch", "before", "when", "each", "let", "out"],
+            "signal" => &["frame", "berth", "moor", "cast", "show", "above", "bring", "when", "done", "each"],
+            "helm" => &["Mast", "Cargo", "Hold", "stow", "Bring", "if", "each"],
+            "crate" => &["region", "supply", "place", "fin", "when", "otherwise", "each"],
+            "canvas" => &["FRAME", "CONTENT", "SPOT", "INTO", "FETCH", "IF", "ELSE", "END"],
+            "buoy" => &["hull", "cargo", "bay", "tow", "have", "done", "put"],
+            _ => &[],
+        };
+        let mut used = Vec::new();
+        let words =
+            words.iter().filter(|_| at > 0).map(|&word| (word, super::engines::word(random, &mut used))).collect();
+        Self { signs, words }
+    }
+
+    fn put_on(&self, text: &str) -> String {
+        let mut text = text.to_owned();
+        for (from, to) in &self.signs {
+            // In a dialect file a literal bracket has a backslash before it.
+            let escaped = from.replace('[', "\\[").replace(']', "\\]");
+            text = text.replace(&escaped, to).replace(from, to);
+        }
+        let mut out = String::with_capacity(text.len());
+        for part in text.split_inclusive(|c: char| !c.is_alphanumeric()) {
+            let word = part.trim_end_matches(|c: char| !c.is_alphanumeric());
+            out += self.words.get(word).map_or(word, String::as_str);
+            out += &part[word.len()..];
+        }
+        out
+    }
 }
 
 impl Writer<'_> {
@@ -563,7 +619,7 @@ pub fn columns(dirty: &Dirty, verbose: bool) -> Columns {
         }
     }
     if !dirty.replaced.is_empty() {
-        let uses = |text: &[u8]| String::from_utf8_lossy(text).matches(dirty.replaced).count();
+        let uses = |text: &[u8]| String::from_utf8_lossy(text).matches(dirty.replaced.as_str()).count();
         found.replaced = dirty.files.iter().map(|file| uses(&file.bytes)).sum();
         let pages = Resolver::new(&said).flatten_all().expect("pages of a sane size");
         let in_truth = Resolver::new(&truth).flatten_all().expect("pages of a sane size");

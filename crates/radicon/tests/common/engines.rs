@@ -41,7 +41,7 @@ pub const SHAPES: [&str; 9] = [
 ];
 
 /// A word that no engine uses.
-fn word(random: &mut Random, used: &mut Vec<String>) -> String {
+pub fn word(random: &mut Random, used: &mut Vec<String>) -> String {
     loop {
         let mut word = String::new();
         for _ in 0..2 + random.below(2) {
