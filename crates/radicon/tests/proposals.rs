@@ -356,3 +356,33 @@ fn a_user_dialect_is_written_as_it_shows() {
         assert!(page.bytes.starts_with(b"[~ hangs \"layouts.base\" ~]"), "{}", String::from_utf8_lossy(&page.bytes));
     }
 }
+
+/// What loads a library speaks for its own file: pages that take a layout keep the line where their
+/// blocks need it, and only there.
+#[test]
+fn own_file_tags_go_along_with_what_needs_them() {
+    let page = |n: usize| {
+        let content = match n % 2 {
+            0 => format!("<h1>{{% say 'pier' %}} {n}</h1><p>About pier {n} and its boats, number {n}.</p>"),
+            _ => format!("<h1>Quay {n}</h1><p>About quay {n} and what lies there, number {n}.</p>"),
+        };
+        format!(
+            "{{% fetchlib phrases %}}\n<!DOCTYPE html>\n<html><head><title>Pier {n}</title></head>\n<body><nav><a href=\"/\">Home</a></nav>\n<main>{content}</main>\n<footer><p>{{% say 'foot' %}}</p></footer></body></html>\n"
+        )
+    };
+    let files: Vec<SourceFile> = (0..6).map(|n| SourceFile::new(format!("p{n}.html"), page(n))).collect();
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let proposal = propose(&site, &Options::default()).expect("a proposal");
+    assert!(
+        proposal.proof.iter().all(|page| page.strength.is_some()) && proposal.left.is_empty(),
+        "{:?}",
+        proposal.left
+    );
+    let text = |path: &str| {
+        let file = proposal.files.iter().find(|file| file.path == path).expect("a file");
+        String::from_utf8_lossy(&file.bytes).into_owned()
+    };
+    assert!(text("layouts/base.html").starts_with("{% fetchlib phrases %}\n<!DOCTYPE"));
+    assert!(text("p0.html").starts_with("{% extends \"layouts/base.html\" %}\n{% fetchlib phrases %}\n{% block"));
+    assert!(!text("p1.html").contains("fetchlib"), "{}", text("p1.html"));
+}

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use common::{Random, cases, seed};
 use radicon::markup::{Document, NodeKind};
 use radicon::text::{SourceId, Span};
-use radicon::{Role, Settings, Site, Step, StepError, Strength, prove};
+use radicon::{Role, Settings, Site, SourceFile, Step, StepError, Strength, prove};
 
 /// A random site of a made-up engine, whatever that can write.
 fn random_site(random: &mut Random) -> Site {
@@ -172,4 +172,25 @@ fn push_down_undoes_pull_up() {
         all += 1;
     }
     assert!(all > 100);
+}
+
+/// A partial loads what its tags need, as the file did that it was taken from.
+#[test]
+fn a_partial_takes_own_file_tags_along() {
+    let page = |n: usize| {
+        format!(
+            "{{% fetchlib phrases %}}\n<html><body><p>{n}</p>\n<nav>{{% say 'home' %}}</nav>\n<i>plain</i>\n</body></html>\n"
+        )
+    };
+    let files = (0..4).map(|n| SourceFile::new(format!("p{n}.html"), page(n))).collect();
+    let site = Site::read(files, radicon::dialect::builtin(), &Settings::default());
+    let id = site.find("p0.html").expect("a page");
+    let text = String::from_utf8_lossy(&site.get(id).source).into_owned();
+    for (element, loads) in [("<nav>{% say 'home' %}</nav>", true), ("<i>plain</i>", false)] {
+        let at = text.find(element).expect("the element");
+        let step = radicon::extract(&site, id, Span::from_range(at..at + element.len()), "part", true).expect("a step");
+        let created = step.changes.iter().find(|change| change.old.is_none()).expect("a partial");
+        let created = String::from_utf8_lossy(created.new.as_deref().unwrap_or_default()).into_owned();
+        assert_eq!(created.starts_with("{% fetchlib phrases %}"), loads, "{created}");
+    }
 }

@@ -6,7 +6,8 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::assemble::Plan;
 use super::partials::Extracted;
 use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, apply, size};
-use crate::prove::{PageProof, prove_page};
+use crate::prove::{PageProof, Strength, prove_page};
+use crate::site::own_file::Needs;
 use crate::site::{Role, Site};
 
 /// How often partials are tried, each time without the files of those pages, and their
@@ -18,7 +19,9 @@ impl Job<'_> {
     pub(super) fn finish(&self, plan: Plan) -> Proposal {
         let Plan { mut written, mut layouts, mut left, .. } = plan;
         let before = self.size();
-        let (proof, new_site, partials) = self.prove_with_partials(&mut written, &mut left);
+        let needs = Needs::of(self.site);
+        self.carry(&needs, &mut written);
+        let (proof, new_site, partials) = self.prove_with_partials(&needs, &mut written, &mut left);
         recount(&mut layouts, &written);
         let mut files = written;
         files.sort_by(|a, b| a.path.cmp(&b.path));
@@ -39,13 +42,15 @@ impl Job<'_> {
     /// Proves every page, with partials where that is possible.
     fn prove_with_partials(
         &self,
+        needs: &Needs,
         written: &mut Vec<ProposedFile>,
         left: &mut Vec<Left>,
     ) -> (Vec<PageProof>, Site, Vec<ProposedPartial>) {
         let mut excluded: FxHashSet<String> = FxHashSet::default();
         let mut proven = None;
         for _ in 0..MOST_ATTEMPTS {
-            let Some(Extracted { written: with, partials }) = self.extract(written, &excluded) else { break };
+            let Some(Extracted { written: mut with, partials }) = self.extract(written, &excluded) else { break };
+            self.carry(needs, &mut with);
             let (proof, site) = self.proof(&with);
             let failed: Vec<&PageProof> = proof.iter().filter(|page| page.strength.is_none()).collect();
             if failed.is_empty() {
@@ -65,6 +70,18 @@ impl Job<'_> {
         }
         let (proof, site) = proven.unwrap_or_else(|| self.prove(written, left));
         (proof, site, Vec::new())
+    }
+
+    /// Gives written files the own-file tags that their tags need.
+    fn carry(&self, needs: &Needs, written: &mut [ProposedFile]) {
+        let dialects = self.dialects();
+        for file in written {
+            if let Some(dialect) = dialects.iter().find(|dialect| dialect.name == file.dialect) {
+                let own = self.site.find(&file.path).map(|id| self.site.sure_own_file_texts(id)).unwrap_or_default();
+                let lines = self.options.strength != Strength::Bytes;
+                file.bytes = needs.carried(std::mem::take(&mut file.bytes), dialect, &own, lines);
+            }
+        }
     }
 
     fn proof(&self, written: &[ProposedFile]) -> (Vec<PageProof>, Site) {

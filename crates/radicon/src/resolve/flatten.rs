@@ -22,6 +22,7 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
         active: Vec::new(),
         including: vec![id],
         binders: FxHashMap::default(),
+        said: FxHashSet::default(),
         splices: 0,
         full: false,
     };
@@ -51,6 +52,8 @@ pub(super) struct Flattener<'s> {
     including: Vec<SourceId>,
     /// For each name that a template prints the constructs that may bind it.
     pub(super) binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
+    /// The own-file tags that were written.
+    said: FxHashSet<Box<[u8]>>,
     /// How often something was spliced.
     splices: usize,
     full: bool,
@@ -150,7 +153,9 @@ impl Flattener<'_> {
             if item.kind == Kind::Parent {
                 self.code_around(child, item, frame);
             } else if binds(item) {
-                self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
+                if !self.says_again(child, at) {
+                    self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
+                }
                 at = next;
             } else if item.kind == Kind::Control {
                 let held = items[at..=next].iter().any(binds);
@@ -170,6 +175,13 @@ impl Flattener<'_> {
             }
             at += 1;
         }
+    }
+
+    /// Whether an own-file tag was written already: in one file it is said once.
+    fn says_again(&mut self, source: SourceId, at: usize) -> bool {
+        let template = self.site.get(source);
+        let is_sure = self.site.sure_own_file_tags(source).binary_search(&(at as u32)).is_ok();
+        is_sure && !self.said.insert(template.constructs.items[at].span.of(&template.source).into())
     }
 
     /// A parent that is assigned among other code goes; the code stays.
@@ -251,6 +263,7 @@ impl Flattener<'_> {
                     self.code_around(source, item, frame);
                 }
             }
+            Kind::Other | Kind::Import if self.says_again(source, at) => self.copy(source, text, frame),
             Kind::Set | Kind::Import if hoisted && whole => self.copy(source, text, frame),
             Kind::Set if whole && self.is_bound(source, item, frame) => self.copy(source, text, frame),
             Kind::Block if frame.loose && whole && self.is_region_above(source, item, frame) => {

@@ -6,7 +6,7 @@ mod folders;
 mod kinds;
 mod lookup;
 mod mounts;
-mod own_file;
+pub(crate) mod own_file;
 mod references;
 mod roots;
 mod selector;
@@ -195,7 +195,7 @@ pub struct Site {
     by_name: FxHashMap<String, Vec<SourceId>>,
     links: Vec<Links>,
     /// For each template its own-file tags.
-    own_file: Vec<Vec<u32>>,
+    own_file: own_file::OwnFile,
     /// The ways in which its dialects name files.
     naming: Vec<Targets>,
     /// Where each named fragment is defined.
@@ -269,7 +269,7 @@ impl Site {
             templates,
             roots: Vec::new(),
             mounts: settings.mounts.clone(),
-            own_file: Vec::new(),
+            own_file: own_file::OwnFile::default(),
             references: Vec::new(),
             problems: Vec::new(),
             settings: settings.clone(),
@@ -388,7 +388,20 @@ impl Site {
     /// their indices: imports, forms that are marked so, and words that nobody described where they
     /// stand at the head of files.
     pub fn own_file_tags(&self, id: SourceId) -> &[u32] {
-        self.own_file.get(id.index()).map_or(&[], Vec::as_slice)
+        self.own_file.tags.get(id.index()).map_or(&[], Vec::as_slice)
+    }
+
+    /// Those of them that surely do: imports, forms that are marked so, and words that hardly ever
+    /// stand elsewhere than at the head of files.
+    pub(crate) fn sure_own_file_tags(&self, id: SourceId) -> &[u32] {
+        self.own_file.sure.get(id.index()).map_or(&[], Vec::as_slice)
+    }
+
+    /// The same as they are written, in their order.
+    pub(crate) fn sure_own_file_texts(&self, id: SourceId) -> Vec<String> {
+        let template = self.get(id);
+        let text = |&at: &u32| template.constructs.items[at as usize].span.text(&template.source).into_owned();
+        self.sure_own_file_tags(id).iter().map(text).collect()
     }
 
     fn find_naming(&mut self) {

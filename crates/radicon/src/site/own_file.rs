@@ -1,13 +1,157 @@
 //! Own-file tags: those that speak for the rest of the file they stand in and for no other.
 
-use rustc_hash::FxHashSet;
+use std::collections::BTreeSet;
+
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Site, Template};
-use crate::dialect::{Kind, Part};
+use crate::dialect::{Dialect, Kind, Part};
+use crate::markup::{Construct, Constructs};
 use crate::text::{BYTE_ORDER_MARK, is_blank};
 
-/// For each template the tags that speak for its file alone, by their indices.
-pub(super) fn find(site: &Site) -> Vec<Vec<u32>> {
+/// A word that nobody described surely loads something if it stands at the head of so many files, and
+/// elsewhere at most once for so many times there: one that prints stands anywhere.
+const FEWEST_HEADS: usize = 2;
+const HEADS_FOR_ONE_ELSEWHERE: usize = 9;
+
+/// The tags of templates that speak for the rest of their own file.
+#[derive(Clone, Debug, Default)]
+pub(super) struct OwnFile {
+    /// For each template all that may, by their indices.
+    pub tags: Vec<Vec<u32>>,
+    /// For each template those that surely do.
+    pub sure: Vec<Vec<u32>>,
+}
+
+/// For each template the tags that speak for its file alone.
+pub(super) fn find(site: &Site) -> OwnFile {
+    let tags = tags(site);
+    let mut places: FxHashMap<(&str, String), (usize, usize)> = FxHashMap::default();
+    for (template, own) in site.templates.iter().zip(&tags) {
+        let head = head(template);
+        for &at in own {
+            let entry = places.entry(word(template, at)).or_default();
+            let in_head = (at as usize) < head;
+            (entry.0, entry.1) = (entry.0 + usize::from(in_head), entry.1 + usize::from(!in_head));
+        }
+    }
+    let is_sure = |template: &Template, at: u32| {
+        template.constructs.items[at as usize].kind != Kind::Other || {
+            let (heads, elsewhere) = places[&word(template, at)];
+            heads >= FEWEST_HEADS && elsewhere * HEADS_FOR_ONE_ELSEWHERE <= heads
+        }
+    };
+    let sure = site.templates.iter().zip(&tags);
+    let sure = sure.map(|(template, own)| own.iter().copied().filter(|&at| is_sure(template, at)).collect()).collect();
+    OwnFile { tags, sure }
+}
+
+/// The word of a tag, in its dialect.
+fn word(template: &Template, at: u32) -> (&str, String) {
+    let item = &template.constructs.items[at as usize];
+    (template.dialect.name.as_str(), item.first_word(&template.source, &template.dialect))
+}
+
+/// Which own-file tags the tags of a site need: those that stand in every file in which a tag's word stands.
+pub(crate) struct Needs {
+    by_word: FxHashMap<(String, String), Need>,
+}
+
+/// What a word needs.
+struct Need {
+    /// What stands in all files that use it.
+    common: BTreeSet<String>,
+    /// Whether it stands in a file that loads nothing, and so needs nothing.
+    is_free: bool,
+}
+
+impl Needs {
+    pub fn of(site: &Site) -> Self {
+        let mut by_word: FxHashMap<(String, String), Need> = FxHashMap::default();
+        for (id, template) in site.with_ids() {
+            let own: BTreeSet<String> = site.sure_own_file_texts(id).into_iter().collect();
+            for word in words(&template.constructs, &template.source, &template.dialect) {
+                let key = (template.dialect.name.clone(), word);
+                let need = by_word.entry(key).or_insert_with(|| Need { common: own.clone(), is_free: false });
+                need.common.retain(|text| own.contains(text));
+                need.is_free |= own.is_empty();
+            }
+        }
+        Self { by_word }
+    }
+
+    /// A file with the own-file tags that it needs and does not have, beneath its parent line, else at its
+    /// top; `own` stood where its tags come from. They have lines of their own, but not in a fragment of a line.
+    pub fn carried(&self, bytes: Vec<u8>, dialect: &Dialect, own: &[String], lines: bool) -> Vec<u8> {
+        let constructs = Constructs::read(&bytes, dialect);
+        let has: BTreeSet<_> = constructs.items.iter().map(|item| item.span.text(&bytes)).collect();
+        let needed = self.of_file(&constructs, &bytes, dialect, own);
+        let is_missing = |text: &&String| needed.contains(*text) && !has.contains(text.as_str());
+        let others = needed.iter().filter(|text| !own.contains(text));
+        let missing: Vec<&str> = own.iter().chain(others).filter(is_missing).map(String::as_str).collect();
+        if missing.is_empty() {
+            return bytes;
+        }
+        let parent = constructs.items.iter().find(|item| item.kind == Kind::Parent);
+        let at = match parent {
+            Some(parent) => {
+                let end = parent.span.end as usize;
+                memchr::memchr(b'\n', &bytes[end..]).map_or(bytes.len(), |line| end + line + 1)
+            }
+            None if bytes.starts_with(BYTE_ORDER_MARK) => BYTE_ORDER_MARK.len(),
+            None => 0,
+        };
+        let mut text = missing.join("\n");
+        if parent.is_some() || lines {
+            text.push('\n');
+        }
+        [&bytes[..at], text.as_bytes(), &bytes[at..]].concat()
+    }
+
+    /// The own-file tags that a file needs, of which `own` stood where its tags come from.
+    fn of_file(&self, constructs: &Constructs, source: &[u8], dialect: &Dialect, own: &[String]) -> BTreeSet<String> {
+        let mut needed = BTreeSet::new();
+        for word in words(constructs, source, dialect) {
+            match self.by_word.get(&(dialect.name.clone(), word)) {
+                Some(need) if need.is_free => {}
+                Some(need) if !need.common.is_empty() => needed.extend(need.common.iter().cloned()),
+                _ => needed.extend(own.iter().cloned()),
+            }
+        }
+        needed
+    }
+}
+
+/// What tags may have from a library: words that nobody described, names that outputs begin with, filters.
+fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<String> {
+    let name = |text: &[u8]| {
+        let end = text.iter().position(|&b| !(b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80));
+        String::from_utf8_lossy(&text[..end.unwrap_or(text.len())]).into_owned()
+    };
+    let mut found = BTreeSet::new();
+    let describes = |item: &&Construct| {
+        item.part != Part::Close
+            && matches!(item.kind, Kind::Other | Kind::Output | Kind::Control | Kind::Set | Kind::Include | Kind::Wrap)
+    };
+    for item in constructs.items.iter().filter(describes) {
+        let text = item.span.of(source);
+        match item.kind {
+            Kind::Other => _ = found.insert(item.first_word(source, dialect)),
+            Kind::Output => _ = found.insert(format!("= {}", name(item.expr.of(source)))),
+            _ => {}
+        }
+        for at in memchr::memchr_iter(b'|', text) {
+            let filter = name(text[at + 1..].trim_ascii_start());
+            if !filter.is_empty() {
+                found.insert(format!("| {filter}"));
+            }
+        }
+    }
+    found
+}
+
+/// For each template the tags that may speak for its file alone, by their indices.
+fn tags(site: &Site) -> Vec<Vec<u32>> {
     let mut unknown: FxHashSet<(&str, String)> = FxHashSet::default();
     let mut leading: FxHashSet<(&str, String)> = FxHashSet::default();
     for template in &site.templates {

@@ -9,6 +9,7 @@ use crate::dialect::{Dialect, Kind, Values, builtin_named};
 use crate::edit::Edits;
 use crate::prove::Strength;
 use crate::repeats::{RepeatKind, RepeatOptions, repeats};
+use crate::site::own_file::Needs;
 use crate::site::{Role, Site, SourceFile, Template, usual_folder};
 use crate::text::{SourceId, Span};
 
@@ -92,6 +93,7 @@ fn written(
     let mut edits = Edits::default();
     let mut partials: BTreeMap<String, (String, String)> = BTreeMap::new();
     let mut more: Vec<Arc<Dialect>> = Vec::new();
+    let needs = Needs::of(site);
     for &(id, span) in copies {
         let template = site.get(id);
         let dialect = speaks(template)?;
@@ -103,6 +105,7 @@ fn written(
                 if ending {
                     content.push(b'\n');
                 }
+                let content = needs.carried(content, &dialect, &site.sure_own_file_texts(id), ending);
                 let target = site.name_for(&path, &dialect, Kind::Include);
                 let form = include_form(&dialect)
                     .ok_or_else(|| StepError::Refused(format!("{} has no includes", dialect.name)))?;
