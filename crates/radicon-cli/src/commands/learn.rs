@@ -89,13 +89,13 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         table.row(row);
     }
     table.print(out)?;
-    let rest = others.iter().fold(BTreeMap::new(), |mut rest: BTreeMap<&str, usize>, form| {
-        *rest.entry(form.kind.word()).or_default() += form.uses;
-        rest
-    });
+    let mut uses: BTreeMap<&str, usize> = BTreeMap::new();
+    others.iter().for_each(|form| *uses.entry(form.kind.word()).or_default() += form.uses);
+    let mut rest: Vec<(&str, usize)> = uses.into_iter().collect();
+    rest.sort_by_key(|&(_, uses)| std::cmp::Reverse(uses));
     if !rest.is_empty() {
-        let rest: Vec<String> = rest.into_iter().map(|(kind, uses)| format!("{kind} {}", number(uses))).collect();
-        writeln!(out, "\n  {FAINT}kept as it stands:{PLAIN} {}", rest.join(", "))?;
+        let rest: Vec<String> = rest.into_iter().map(|(kind, uses)| format!("{} {kind}", number(uses))).collect();
+        writeln!(out, "\n  {FAINT}no structure:{PLAIN} {}", rest.join(", "))?;
     }
     if !learned.settled.is_empty() {
         writeln!(out)?;
@@ -118,7 +118,7 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
     Ok(())
 }
 
-/// Whether a form says how templates hang together, or is not decided; the others are kept as they stand.
+/// Whether a form says how templates hang together, or is not decided.
 fn makes_structure(form: &LearnedForm) -> bool {
     !matches!(form.kind, Kind::Output | Kind::Control | Kind::Other | Kind::Code | Kind::Comment)
         || form.confidence == Confidence::Asked

@@ -383,11 +383,7 @@ impl Writer<'_> {
         if self.engine == "helm" {
             self.file("deck/start.helm", "^{ Mast = \"base\"; }\n".to_owned());
         }
-        let mut count = self.files.len();
-        for at in 0.. {
-            if count >= templates {
-                break;
-            }
+        for at in 0..templates.saturating_sub(self.files.len()) {
             let (folder, name) = (FOLDERS[at / PAGES.len() % FOLDERS.len()], PAGES[at % PAGES.len()]);
             let name = if at < PAGES.len() * FOLDERS.len() { name.to_owned() } else { format!("{name}-{at}") };
             let layout = self.random.pick(&layouts);
@@ -404,7 +400,6 @@ impl Writer<'_> {
             }
             let parent = if self.engine == "helm" && self.random.once_in(2) { None } else { Some(layout) };
             self.page(folder, &name, parent, &fills, false);
-            count += 1;
         }
         // Fragments that only code renders, and mail in plain text.
         let text = format!("Dear {},\n\n{} (see [1]).\n\nYours, crew@sea.example\n", self.value(), self.prose(8));
