@@ -12,6 +12,7 @@ use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
 use crate::dialect::{Kind, Loose, Part, Values};
 use crate::markup::{ALONE, Construct};
 use crate::site::Site;
+use crate::site::own_file::head;
 use crate::text::{SourceId, Span, is_blank};
 
 pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
@@ -153,7 +154,7 @@ impl Flattener<'_> {
             if item.kind == Kind::Parent {
                 self.code_around(child, item, frame);
             } else if binds(item) {
-                if !self.says_again(child, at) {
+                if !self.is_said_above(child, at, frame) && !self.says_again(child, at) {
                     self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
                 }
                 at = next;
@@ -175,6 +176,20 @@ impl Flattener<'_> {
             }
             at += 1;
         }
+    }
+
+    /// Whether a layout of a child says the same own-file tag at its head.
+    fn is_said_above(&self, child: SourceId, at: usize, frame: &Frame) -> bool {
+        let texts = |id: SourceId| {
+            let template = self.site.get(id);
+            let tags = self.site.sure_own_file_tags(id).iter();
+            tags.map(|&tag| (tag, template.constructs.items[tag as usize].span.of(&template.source)))
+        };
+        let Some((_, text)) = texts(child).find(|(tag, _)| *tag == at as u32) else { return false };
+        frame.chain.levels[frame.level + 1..].iter().any(|&above| {
+            let mut said = texts(above).filter(|(_, said)| *said == text);
+            said.any(|(tag, _)| (tag as usize) < head(self.site.get(above)))
+        })
     }
 
     /// Whether an own-file tag was written already: in one file it is said once.

@@ -68,7 +68,8 @@ struct Need {
 impl Needs {
     pub fn of(site: &Site) -> Self {
         let mut by_word: FxHashMap<(String, String), Need> = FxHashMap::default();
-        for (id, template) in site.with_ids() {
+        let loads = site.own_file.sure.iter().any(|tags| !tags.is_empty());
+        for (id, template) in site.with_ids().filter(|_| loads) {
             let own: BTreeSet<String> = site.sure_own_file_texts(id).into_iter().collect();
             for word in words(&template.constructs, &template.source, &template.dialect) {
                 let key = (template.dialect.name.clone(), word);
@@ -77,12 +78,22 @@ impl Needs {
                 need.is_free |= own.is_empty();
             }
         }
+        // What loads needs nothing itself.
+        for (id, template) in site.with_ids() {
+            for &at in site.sure_own_file_tags(id) {
+                let (dialect, word) = word(template, at);
+                by_word.entry((dialect.to_owned(), word)).and_modify(|need| need.is_free = true);
+            }
+        }
         Self { by_word }
     }
 
     /// A file with the own-file tags that it needs and does not have, beneath its parent line, else at its
     /// top; `own` stood where its tags come from. They have lines of their own, but not in a fragment of a line.
     pub fn carried(&self, bytes: Vec<u8>, dialect: &Dialect, own: &[String], lines: bool) -> Vec<u8> {
+        if self.by_word.is_empty() {
+            return bytes;
+        }
         let constructs = Constructs::read(&bytes, dialect);
         let has: BTreeSet<_> = constructs.items.iter().map(|item| item.span.text(&bytes)).collect();
         let needed = self.of_file(&constructs, &bytes, dialect, own);
@@ -122,7 +133,7 @@ impl Needs {
     }
 }
 
-/// What tags may have from a library: words that nobody described, names that outputs begin with, filters.
+/// What tags may have from a library: words that nobody described, calls that outputs begin with, filters.
 fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<String> {
     let name = |text: &[u8]| {
         let end = text.iter().position(|&b| !(b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80));
@@ -137,7 +148,13 @@ fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<
         let text = item.span.of(source);
         match item.kind {
             Kind::Other => _ = found.insert(item.first_word(source, dialect)),
-            Kind::Output => _ = found.insert(format!("= {}", name(item.expr.of(source)))),
+            Kind::Output => {
+                let expr = item.expr.of(source);
+                let called = expr.iter().position(|&b| !(b.is_ascii_alphanumeric() || b"_.".contains(&b) || b >= 0x80));
+                if called.is_some_and(|end| end > 0 && expr[end] == b'(') {
+                    found.insert(format!("= {}", name(expr)));
+                }
+            }
             _ => {}
         }
         for at in memchr::memchr_iter(b'|', text) {
@@ -191,7 +208,7 @@ fn tags(site: &Site) -> Vec<Vec<u32>> {
 }
 
 /// How many tags stand before the first output or markup of a template.
-fn head(template: &Template) -> usize {
+pub(crate) fn head(template: &Template) -> usize {
     let source = &template.source[..];
     let mut from = if source.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
     for (at, item) in template.constructs.items.iter().enumerate() {
