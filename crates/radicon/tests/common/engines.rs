@@ -161,9 +161,8 @@ fn look(random: &mut Random, shape: &'static str) -> Look {
         "sigil" | "sigil with braces" => (format!("{open}*"), format!("*{open}")),
         _ => {
             let (open, close) = brackets(random, &mut taken);
-            let clashes = |comment: &str| {
-                taken.iter().any(|known| known.starts_with(comment) || comment.starts_with(known.as_str()))
-            };
+            let clashes =
+                |comment: &str| taken.iter().any(|known| known.contains(comment) || comment.contains(known.as_str()));
             let marks: Vec<&str> =
                 ["#", "*", "--", ";"].into_iter().filter(|mark| !clashes(&format!("{}{mark}", &open[..1]))).collect();
             let mark = random.pick(&marks);

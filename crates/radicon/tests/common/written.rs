@@ -179,7 +179,8 @@ impl Maker<'_> {
         for _ in 0..1 + self.random.below(4) {
             out += &match self.random.below(13) {
                 0 | 1 => format!("<p>{}</p>\n", prose(self.random, 4)),
-                2 if self.random.once_in(3) => {
+                // Doubled brackets would be a delimiter of their own.
+                2 if self.random.once_in(3) && !self.engine.delimiters[1].0.starts_with('(') => {
                     format!("<p>({}) {}:{}</p>\n", self.output(), prose(self.random, 1), self.output())
                 }
                 2 => format!("<p>{} {} {}</p>\n", prose(self.random, 2), self.output(), prose(self.random, 1)),
