@@ -8,9 +8,12 @@ use radicon::{SourceFile, learn};
 fn structure(files: &[(String, String)]) -> Vec<String> {
     let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(path, text.as_str())).collect();
     let learned = learn(&files, dialect::builtin(), &[]);
-    let is_kept = |kind: Kind| matches!(kind, Kind::Output | Kind::Other | Kind::Comment | Kind::Control | Kind::Set);
     let mut forms: Vec<String> = Vec::new();
-    for form in learned.iter().flat_map(|learned| &learned.forms).filter(|form| !is_kept(form.kind)) {
+    for form in learned
+        .iter()
+        .flat_map(|learned| &learned.forms)
+        .filter(|form| form.kind.makes_structure() && form.kind != Kind::Set)
+    {
         forms.push(format!("{}: {}", form.kind.word(), form.form));
     }
     forms

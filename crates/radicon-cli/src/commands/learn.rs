@@ -5,7 +5,6 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::dialect::Kind;
 use radicon::disk::{self, Loaded};
 use radicon::{Confidence, Learned, LearnedForm};
 
@@ -72,7 +71,8 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         ("what speaks for it", Align::Left),
     ];
     let mut table = Table::new(&columns);
-    let (structure, others): (Vec<&LearnedForm>, Vec<_>) = learned.forms.iter().partition(|form| makes_structure(form));
+    let (structure, others): (Vec<&LearnedForm>, Vec<_>) =
+        learned.forms.iter().partition(|form| form.kind.makes_structure() || form.confidence == Confidence::Asked);
     for form in structure {
         let sure = match form.confidence {
             Confidence::Sure => "sure",
@@ -116,12 +116,6 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// Whether a form says how templates hang together, or is not decided.
-fn makes_structure(form: &LearnedForm) -> bool {
-    !matches!(form.kind, Kind::Output | Kind::Control | Kind::Other | Kind::Code | Kind::Comment)
-        || form.confidence == Confidence::Asked
 }
 
 /// Says that a site is read in dialects that nobody wrote.

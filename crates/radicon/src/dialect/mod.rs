@@ -124,6 +124,11 @@ impl Kind {
         matches!(self, Kind::Parent | Kind::Include | Kind::Wrap | Kind::Import)
     }
 
+    /// Whether it may say how templates hang together, or what of them is shown.
+    pub const fn makes_structure(self) -> bool {
+        !matches!(self, Kind::Output | Kind::Control | Kind::Code | Kind::Comment | Kind::Other)
+    }
+
     /// Whether it defines what stands in a block: a block, or the content for one.
     pub const fn defines(self) -> bool {
         matches!(self, Kind::Block | Kind::Fill)

@@ -23,8 +23,9 @@ const CLOSED_AS_LONGER: usize = 95;
 /// A longer delimiter is taken if it has so many of the shorter one's uses, in hundredths.
 const SAME: usize = 95;
 
-/// Delimiters of one engine have the same outer bracket, or begin with the same sign. Others must be used at least once for so many
-/// uses of the first, in one of so many of its files; fewer do where both ends have a sign of their own.
+/// Delimiters of one engine have the same outer bracket, or begin with the same sign. Others must be used
+/// at least once for so many uses of the first, in one of so many of its files; fewer do where both ends
+/// have a sign of their own.
 const UNLIKE_SHARE: usize = 20;
 const UNLIKE_SHARE_SIGNED: usize = 100;
 

@@ -75,10 +75,12 @@ pub(super) fn keep_what_helps(learned: Learned, read: &AsKnown<'_>) -> Option<Le
             .collect();
         Some(Quality::of(&Site::read(files.to_vec(), &all, &site.settings)))
     };
-    let (structure, rest): (Vec<_>, Vec<_>) =
-        learned.forms.iter().filter(|form| form.confidence > Confidence::Asked).cloned().partition(|form| {
-            !matches!(form.kind, Kind::Control | Kind::Output | Kind::Other | Kind::Comment | Kind::Set | Kind::Code)
-        });
+    let (structure, rest): (Vec<_>, Vec<_>) = learned
+        .forms
+        .iter()
+        .filter(|form| form.confidence > Confidence::Asked)
+        .cloned()
+        .partition(|form| form.kind.makes_structure() && form.kind != Kind::Set);
     let mut quality = Quality::of(site);
     let mut kept: Vec<LearnedForm> = Vec::new();
     for form in structure {
