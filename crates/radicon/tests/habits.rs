@@ -176,3 +176,23 @@ fn delimiters_of_three_signs_hold_names_without_quotes_or_suffix() {
         ]
     );
 }
+
+#[test]
+fn a_wrapper_ends_as_an_element_does() {
+    // What a mark before the name of a file begins ends in the delimiter's sign alone, written as a closing tag.
+    let page = |n: usize| {
+        let deck = ["calm", "swell", "squall"][n % 3];
+        let text = format!(
+            "<+| frame, title => 'Pier {n}' +>\n<p>Mind the gap</p>\n<+| {deck} +>\n<b>{n}</b>\n</+>\n<+ parts/rope, length => {n} +>\n</+>\n"
+        );
+        (format!("shore/pier{n}"), text)
+    };
+    let others = ["frame", "calm", "swell", "squall", "parts/rope"];
+    let others: Vec<(String, String)> =
+        others.iter().map(|name| (format!("shore/{name}"), "<div><+ $x +></div>\n".to_owned())).collect();
+    let others: Vec<(&str, &str)> = others.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let found = structure(&site(14, page, &others));
+    let wraps: Vec<&String> = found.iter().filter(|form| form.starts_with("wrap")).collect();
+    assert!(!wraps.is_empty() && wraps.iter().all(|form| form.contains("close = \"</+>\"")), "{found:?}");
+    assert!(found.iter().any(|form| form.starts_with("include")), "{found:?}");
+}

@@ -5,18 +5,10 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::write::extended;
 use super::{AsKnown, Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
+use crate::learn::thresholds::{FEWEST_SHOWING, ONE_MISS_IN, SHOWING_ONE_IN};
 use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
-
-/// Of the names that a form brings, at most one in so many may lead nowhere.
-const ONE_MISS_IN: usize = 4;
-
-/// At least this many files must show the structure of a dialect that nobody knew, and one in
-/// [`FEW_OF`] of those it was learned from: pages beside it may have none.
-const FEWEST: usize = 2;
-const FEW_OF: usize = 20;
 
 /// How well a site is read.
 struct Quality {
@@ -68,7 +60,7 @@ pub(super) fn keep_what_helps(learned: Learned, read: &AsKnown<'_>) -> Option<Le
     let AsKnown { files, dialects, site } = *read;
     let known = dialects.iter().find(|dialect| Some(&dialect.name) == learned.extends.as_ref())?;
     let read_with = |forms: &[LearnedForm]| {
-        let own = Arc::new(Dialect::parse(&text_with(known, forms)).ok()?);
+        let own = Arc::new(Dialect::parse(&learned.with_forms(forms)).ok()?);
         let all: Vec<_> = dialects
             .iter()
             .map(|dialect| Arc::clone(if Arc::ptr_eq(dialect, known) { &own } else { dialect }))
@@ -114,24 +106,11 @@ pub(super) fn extension(name: &str, dialects: &[Arc<Dialect>], form: LearnedForm
         forms: vec![form],
         questions: Vec::new(),
         settled: Vec::new(),
+        base: known.text.clone(),
         text: String::new(),
         settings: String::new(),
         trailing: Vec::new(),
     })
-}
-
-/// Writes the file of a dialect that extends a known one.
-pub(super) fn write_forms(learned: &mut Learned, dialects: &[Arc<Dialect>]) {
-    if let Some(known) = dialects.iter().find(|dialect| Some(&dialect.name) == learned.extends.as_ref()) {
-        learned.forms.sort_by_key(|form| Kind::ALL.iter().position(|kind| *kind == form.kind));
-        learned.text = text_with(known, &learned.forms);
-    }
-}
-
-fn text_with(known: &Dialect, forms: &[LearnedForm]) -> String {
-    let by_kind: Vec<(Kind, Vec<&LearnedForm>)> =
-        Kind::ALL.into_iter().map(|kind| (kind, forms.iter().filter(|form| form.kind == kind).collect())).collect();
-    extended(&known.text, &by_kind)
 }
 
 /// Whether files show the structure of a dialect that was learned from them, by the same evidence as for
@@ -145,5 +124,5 @@ pub(super) fn shows_structure(learned: &Learned, files: &[&SourceFile]) -> bool 
     let shows =
         |(at, file): &(usize, &SourceFile)| kinds.look(*at, file).iter().any(|(_, evidence, _)| evidence.structure > 0);
     let showing = files.par_iter().enumerate().filter(shows).count();
-    showing >= FEWEST.max(files.len() / FEW_OF)
+    showing >= FEWEST_SHOWING.max(files.len() / SHOWING_ONE_IN)
 }

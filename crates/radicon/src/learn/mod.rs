@@ -6,28 +6,16 @@
 //! likely; where two readings do equally well the user is asked, and the form
 //! is left out.
 
-mod comments;
-mod corpus;
-mod delimiters;
-mod forms;
+mod dialect_file;
+mod evidence;
 mod gate;
-mod general_closers;
-mod heads;
-mod leftovers;
+mod ids;
 mod meaning;
-mod notations;
 mod own_words;
-mod pairs;
-mod parents;
-mod pieces;
-mod rare_closers;
-mod regions;
+mod read;
 mod rendered;
 mod split;
-mod tags;
-mod targets;
-mod within;
-mod write;
+mod thresholds;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -36,17 +24,18 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use serde::Serialize;
 
 use crate::dialect::{Dialect, Kind};
+use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
+use crate::learn::thresholds::{NAMED_SHARE, SOME};
 use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup};
 use crate::text::Place;
 
-use corpus::{Corpus, Index};
-use heads::Tails;
-use meaning::{Reasoner, Trust};
+use evidence::{comments, pairs, references};
+use meaning::Facts;
 use own_words::Look;
-use tags::{Notation, Style, Tag};
-
-/// Of the files that one notation names, another must name at least one for so many.
-const NAMED_SHARE: usize = 20;
+use read::corpus::{Corpus, Index};
+use read::directives::{self, Tails};
+use read::notations;
+use read::tags::{self, Notation, Style, Tag};
 
 /// How sure a form is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -99,12 +88,23 @@ pub struct Learned {
     pub settled: Vec<String>,
     /// The dialect file.
     pub text: String,
+    /// The dialect file without what was learned.
+    #[serde(skip)]
+    #[cfg_attr(feature = "schema", schemars(skip))]
+    base: String,
     /// What belongs into `radicon.toml`: rules of folders; empty if nothing does.
     pub settings: String,
     /// Words behind the names of files that are not there: they may say that this is no mistake.
     #[serde(skip)]
     #[cfg_attr(feature = "schema", schemars(skip))]
     trailing: Vec<String>,
+}
+
+impl Learned {
+    /// Its dialect file, with these forms.
+    fn with_forms(&self, forms: &[LearnedForm]) -> String {
+        dialect_file::document::with_forms(&self.base, forms)
+    }
 }
 
 /// Files that are looked at together.
@@ -169,7 +169,8 @@ pub(crate) fn learn_from(read: &AsKnown<'_>, rendered: &[SourceFile]) -> Vec<Lea
         }
     }
     for learned in found.iter_mut().filter(|learned| learned.extends.is_some()) {
-        gate::write_forms(learned, read.dialects);
+        learned.forms.sort_by_key(|form| Kind::ALL.iter().position(|kind| *kind == form.kind));
+        learned.text = learned.with_forms(&learned.forms);
     }
     for learned in &mut found {
         rendered::settle(learned, read.files, rendered);
@@ -209,7 +210,7 @@ fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
 
 /// Whether files hold markup, and are not program code, which is full of brackets.
 fn is_markup(files: &[&SourceFile]) -> bool {
-    files.len() > 1 && files.iter().filter(|file| holds_markup(&file.bytes)).count() * 3 >= files.len()
+    files.len() > 1 && SOME.reached(files.iter().filter(|file| holds_markup(&file.bytes)).count(), files.len())
 }
 
 /// A pattern for some of the files of a suffix.
@@ -256,13 +257,12 @@ fn learn_with(
     tags: &[Tag],
     tails: &Tails,
 ) -> Result<Vec<Learned>, Tails> {
-    let styles: Vec<Style> = notations.iter().map(|notation| notation.style).collect();
-    let directives = heads::directives(corpus, tags, notations, tails);
+    let directives = directives::all(corpus, tags, notations, tails);
     let of = meaning::by_directive(&directives, tags.len());
     let comments = comments::comment_directives(corpus, notations, tags, &directives);
-    let references = targets::find(corpus, index, tags, &directives, &comments);
-    let finder = |single: &FxHashSet<usize>| {
-        pairs::Finder { corpus, tags, directives: &directives, of: &of, styles: &styles, single }.find()
+    let references = references::find(corpus, index, tags, &directives, &comments);
+    let finder = |single: &FxHashSet<DirectiveId>| {
+        pairs::Finder { corpus, tags, directives: &directives, of: &of, notations, single }.find()
     };
     // What stands once at the top of files opens nothing, unless nothing else comes out even.
     let mut single = meaning::on_top(corpus, notations, tags, &directives, &references);
@@ -274,8 +274,9 @@ fn learn_with(
     if tails.is_empty() && !pairs.tails.is_empty() {
         return Err(pairs.tails);
     }
-    let starts: Vec<usize> = (0..=corpus.texts.len()).map(|file| tags.partition_point(|tag| tag.file < file)).collect();
-    let reasoner = Reasoner {
+    let starts: Vec<usize> =
+        (0..=corpus.texts.len()).map(|file| tags.partition_point(|tag| tag.file.0 < file)).collect();
+    let facts = Facts {
         corpus,
         index,
         notations,
@@ -286,7 +287,7 @@ fn learn_with(
         pairs: &pairs,
         starts: &starts,
     };
-    let mut found = reasoner.reason();
+    let mut found = facts.reason();
     let shows = |m: &meaning::Meaning| {
         matches!(m.kind, Kind::Parent | Kind::Include | Kind::Wrap | Kind::Block | Kind::Slot | Kind::Fill | Kind::Part)
     };
@@ -294,79 +295,70 @@ fn learn_with(
         return Ok(Vec::new());
     }
     // Engines side by side are learned one by one, so that the rules of one confuse no other.
-    let apart = split::apart(&reasoner, &found).filter(|_| group.known.is_none() && group.number == 1);
+    let apart = split::apart(&facts, &found).filter(|_| group.known.is_none() && group.number == 1);
     if let Some(apart) = apart {
-        let learn_one = |(at, files): (usize, Vec<usize>)| {
+        let learn_one = |(at, files): (usize, Vec<TextId>)| {
             let own = Corpus::of(files.into_iter().map(|file| corpus.texts[file].clone()).collect());
             let one = Group { suffix: group.suffix, pattern: group.pattern.clone(), known: None, number: at + 2 };
             learn_group(&own, index, &one)
         };
         return Ok(apart.into_iter().enumerate().flat_map(learn_one).collect());
     }
-    let named: FxHashMap<usize, usize> = references
+    let named: FxHashMap<TextId, TagId> = references
         .iter()
         .filter(|r| found.of.contains_key(&r.directive))
         .flat_map(|r| r.edges.iter().copied())
-        .filter_map(|(tag, file)| Some((*corpus.by_path.get(index.paths[file])?, tag)))
+        .filter_map(|(tag, file)| Some((*corpus.by_path.get(index.path(file))?, tag)))
         .collect();
     if found.parents.is_empty() {
-        found.around = meaning::halves(corpus, &named);
+        found.around = meaning::unnamed::halves(corpus, &named);
     }
-    Ok(write::learned(&reasoner, &found, group).into_iter().collect())
+    Ok(dialect_file::learned(&facts, &found, group).into_iter().collect())
 }
 
 /// Leaves out notations whose tags mean nothing, so that their words confuse no others.
 fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: Vec<Tag>) -> (Vec<Notation>, Vec<Tag>) {
-    let directives = heads::directives(corpus, &tags, &notations, &Tails::new());
+    let directives = directives::all(corpus, &tags, &notations, &Tails::new());
     let comments = comments::comment_directives(corpus, &notations, &tags, &directives);
-    let references = targets::find(corpus, index, &tags, &directives, &comments);
+    let references = references::find(corpus, index, &tags, &directives, &comments);
     // How many files are named in each notation: where one names many, a few in another are chance.
     let mut edges = vec![0; notations.len()];
     for reference in references.iter().filter(|reference| reference.is_usual) {
-        edges[directives[reference.directive].notation] += reference.edges.len();
+        edges[directives[reference.directive].notation.0] += reference.edges.len();
     }
     let most = edges.iter().copied().max().unwrap_or(0);
     let mut named: Vec<bool> = edges.iter().map(|&own| own > 0 && own * NAMED_SHARE >= most).collect();
     // One sigil is written in text or on lines of its own, not both: whichever names more files.
-    let files_of = |id: usize| -> usize {
+    let files_of = |id: NotationId| -> usize {
         references.iter().filter(|r| directives[r.directive].notation == id).map(|r| r.edges.len()).sum()
     };
-    for line in (0..notations.len()).filter(|&id| notations[id].style == Style::Line) {
-        let twin = (0..notations.len())
+    for line in NotationId::all(notations.len()).filter(|&id| notations[id].style == Style::Line) {
+        let twin = NotationId::all(notations.len())
             .find(|&id| notations[id].style == Style::Sigil && notations[id].open == notations[line].open);
         if let Some(twin) = twin {
-            named[if files_of(line) > files_of(twin) { twin } else { line }] = false;
+            named[if files_of(line) > files_of(twin) { twin } else { line }.0] = false;
         }
     }
     // A sigil's comments go with the sigil.
-    let goes = |id: usize| {
+    let goes = |id: NotationId| {
         let open = &notations[id].open;
-        let of = |other: &usize| {
+        let of = |other: &NotationId| {
             matches!(notations[*other].style, Style::Sigil | Style::Line)
                 && notations[*other].open == open[..open.len() - 1]
         };
-        let mut sigils = (0..notations.len()).filter(of).peekable();
-        sigils.peek().is_none() || sigils.any(|other| named[other])
+        let mut sigils = NotationId::all(notations.len()).filter(of).peekable();
+        sigils.peek().is_none() || sigils.any(|other| named[other.0])
     };
-    let speaks = |id: usize| {
+    let speaks = |id: NotationId| {
         let known = &notations[id];
         known.style == Style::Bracket && known.open.len() > 1 && !known.open.starts_with("<!--") && goes(id)
     };
-    let kept: Vec<usize> = (0..notations.len()).filter(|&id| notations[id].strong || named[id] || speaks(id)).collect();
+    let kept: Vec<NotationId> =
+        NotationId::all(notations.len()).filter(|&id| notations[id].strong || named[id.0] || speaks(id)).collect();
     let notations: Vec<Notation> = kept.iter().map(|&id| notations[id].clone()).collect();
     // Notations that were left out may have hidden tags of others.
     let tags = tags::read_all(&corpus.texts, &notations);
     (notations, tags)
-}
-
-impl From<Trust> for Confidence {
-    fn from(trust: Trust) -> Self {
-        match trust {
-            Trust::Asked => Confidence::Asked,
-            Trust::Likely => Confidence::Likely,
-            Trust::Sure => Confidence::Sure,
-        }
-    }
 }
 
 #[cfg(test)]

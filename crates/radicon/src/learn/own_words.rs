@@ -4,35 +4,17 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::forms::escape;
-use super::write::quote;
 use super::{AsKnown, Confidence, LearnedForm};
 use crate::dialect::{Dialect, Form, Kind, Part};
+use crate::learn::dialect_file::document::quote;
+use crate::learn::dialect_file::forms::escape;
+use crate::learn::thresholds::{
+    AT_EDGE, CONTENT_ABOVE, FEWEST_OWN_FILES, FEWEST_OWN_USES, HIDING, INSIDE, RECURRING, SURE_USES, TIMES_AHEAD,
+};
 use crate::markup::{ALONE, Construct};
 use crate::resolve::Resolver;
 use crate::site::{Parent, Site, Template};
 use crate::text::{Place, SourceId, position, trim_blanks};
-
-/// What is said must be said so often, in so many files.
-const FEWEST_USES: usize = 4;
-const FEWEST_FILES: usize = 3;
-
-/// Used so often it is sure.
-const SURE_USES: usize = 12;
-
-/// Of the uses of the replaced content, in hundredths: those inside of overrides (measured on real trees: 96 and
-/// more), those whose region has content above (68 and more), and those at an edge of the override (73 and more).
-const INSIDE: usize = 95;
-const CONTENT_ABOVE: usize = 60;
-const AT_EDGE: usize = 70;
-
-/// What is taken for it must be used in so many times as many files as what fits next best.
-const TIMES_AHEAD: usize = 3;
-
-/// Of the files with a parent that names nothing, in hundredths: those that hide another one, and of their blocks
-/// those that the hidden file has, or a layout of it.
-const HIDING: usize = 70;
-const RECURRING: usize = 46;
 
 /// Uses of one tag.
 #[derive(Default)]
@@ -66,7 +48,7 @@ pub(super) fn find(read: &AsKnown<'_>, look: Look) -> Vec<(String, LearnedForm)>
     for dialect in dialects.iter().filter(|dialect| dialect.has_children()) {
         let templates: Vec<(SourceId, &Template)> =
             site.with_ids().filter(|(_, template)| Arc::ptr_eq(&template.dialect, dialect)).collect();
-        if templates.len() < FEWEST_FILES {
+        if templates.len() < FEWEST_OWN_FILES {
             continue;
         }
         let forms = replaced_content(site, &templates, look).into_iter().chain(hidden_parents(site, &templates, look));
@@ -135,18 +117,17 @@ fn replaced_content(site: &Site, templates: &[(SourceId, &Template)], look: Look
             one.at_edge += usize::from(edges.iter().any(|edge| trim_blanks(edge).is_empty()));
         }
     }
-    let share = |part: usize, all: usize, least: usize| part * 100 >= all * least;
     let fitting = uses.into_iter().filter(|(_, one)| {
-        let is_inside = !one.elsewhere && share(one.inside, one.known, INSIDE);
+        let is_inside = !one.elsewhere && INSIDE.reached(one.inside, one.known);
         match look {
             // A few of many.
             Look::Sample => is_inside && one.known > 0,
             Look::Whole => {
                 is_inside
-                    && one.known >= FEWEST_USES
-                    && one.files.len() >= FEWEST_FILES
-                    && share(one.with_content, one.inside, CONTENT_ABOVE)
-                    && share(one.at_edge, one.inside, AT_EDGE)
+                    && one.known >= FEWEST_OWN_USES
+                    && one.files.len() >= FEWEST_OWN_FILES
+                    && CONTENT_ABOVE.reached(one.with_content, one.inside)
+                    && AT_EDGE.reached(one.at_edge, one.inside)
             }
         }
     });
@@ -209,10 +190,10 @@ fn hidden_parents(site: &Site, templates: &[(SourceId, &Template)], look: Look) 
             Look::Sample => !one.elsewhere,
             Look::Whole => {
                 !one.elsewhere
-                    && one.files.len() >= FEWEST_FILES
-                    && hide * 100 >= one.files.len() * HIDING
+                    && one.files.len() >= FEWEST_OWN_FILES
+                    && HIDING.reached(hide, one.files.len())
                     && blocks > 0
-                    && recurring * 100 >= blocks * RECURRING
+                    && RECURRING.reached(recurring, blocks)
             }
         }
     });

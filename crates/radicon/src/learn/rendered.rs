@@ -6,6 +6,10 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
+use toml_edit::{Array, Value};
+
+use super::dialect_file::document::{with_exception, with_key, with_rule};
+use super::dialect_file::question;
 use super::{Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind, Part};
 use crate::markup::{ALONE, Constructs};
@@ -20,158 +24,151 @@ pub(super) fn settle(learned: &mut Learned, files: &[SourceFile], rendered: &[So
     if rendered.is_empty() {
         return;
     }
-    let mut trial = Trial { files, rendered, settings: Settings::parse(&learned.settings).unwrap_or_default() };
-    let mut best = (trial.score(&learned.text), learned.text.clone());
-    if best.0.pages == 0 {
+    if rendered.is_empty() {
         return;
     }
-    // Forms that were asked for: whichever makes more pages come out.
-    for form in learned.forms.iter_mut().filter(|form| form.confidence == Confidence::Asked) {
-        let line = format!("# {} = {}", form.kind.word(), form.form);
-        let text = best.1.replacen(&line, &line[2..], 1);
-        // A kind that is written already cannot be written twice.
-        if Dialect::parse(&text).is_ok() {
-            let score = trial.score(&text);
-            if score > best.0 {
-                best = (score, text);
-                form.confidence = Confidence::Sure;
-                form.evidence = format!("{}; rendered pages show it", form.evidence);
-                learned.settled.push(format!("{} is {}", form.form, form.kind.word()));
-            }
-        }
+    if rendered.is_empty() {
+        return;
     }
-    // Whether the element that carries an attribute goes with it.
-    // What is kept is usual for regions, so they come last.
+    let mut trial = Trial { files, rendered, best: Score::default() };
+    trial.best = trial.score(learned);
+    if trial.best.pages == 0 {
+        return;
+    }
+    trial.settle_forms(learned);
+    // Whether the element that carries an attribute goes with it. What is kept is usual for regions, so they come last.
     for kind in [Kind::Inherited, Kind::Include, Kind::Body, Kind::Slot] {
-        settle_elements(&trial, kind, learned, &mut best);
+        let is_attribute = |form: &LearnedForm| form.kind == kind && form.form[1..].starts_with("<*");
+        trial.settle_key(learned, is_attribute, ("element", "replaced".into()), "the element goes too");
     }
-    learned.questions = Vec::new();
-    let open = learned.forms.iter().filter(|form| form.confidence == Confidence::Asked);
-    learned.questions.extend(open.map(super::write::question));
-    settle_rules(&trial, learned, &mut best);
-    settle_edges(&mut trial, learned, &mut best);
-    learned.text = best.1;
+    trial.settle_rules(learned);
+    let is_plain_set = |form: &LearnedForm| form.kind == Kind::Set && !form.form.starts_with('{');
+    trial.settle_key(learned, is_plain_set, ("default", true.into()), "it binds its name only where nothing has");
+    trial.settle_edges(learned);
 }
 
-/// Whether the elements go that carry attributes of a kind.
-fn settle_elements(trial: &Trial<'_>, kind: Kind, learned: &mut Learned, best: &mut (Score, String)) {
-    let is_attribute = |form: &&mut LearnedForm| form.kind == kind && form.form[1..].starts_with("<*");
-    for form in learned.forms.iter_mut().filter(is_attribute) {
-        let table = format!("{{ open = {}, element = \"replaced\" }}", form.form);
-        let text = best.1.replacen(&form.form, &table, 1);
-        let score = trial.score(&text);
-        if score > best.0 {
-            *best = (score, text);
-            learned.settled.push(format!("{}: the element goes too", form.form));
-            form.form = table;
-        }
-    }
-}
-
-/// Line ends and loose content go together; then blocks that stand twice, and names that are
-/// bound only where nothing has bound them.
-fn settle_rules(trial: &Trial<'_>, learned: &mut Learned, best: &mut (Score, String)) {
-    const LOOSE: [&str; 3] = ["ignored", "body", "before"];
-    const NEWLINE: [&str; 3] = ["kept", "eaten", "line"];
-    let pairs: Vec<[(&str, &str); 2]> =
-        LOOSE.iter().flat_map(|loose| NEWLINE.map(|newline| [("loose", *loose), ("newline", newline)])).collect();
-    let tried: Vec<(Score, String)> = pairs
-        .iter()
-        .map(|rules| {
-            let text = rules.iter().fold(best.1.clone(), |text, (rule, value)| with_rule(&text, rule, value));
-            (trial.score(&text), text)
-        })
-        .collect();
-    // The first of the best: what comes first changes least.
-    let top = tried.iter().map(|(score, _)| *score).max().unwrap_or_default();
-    let Some(at) = tried.iter().position(|(score, _)| *score == top).filter(|_| top >= best.0) else { return };
-    for (place, (rule, value)) in pairs[at].iter().enumerate() {
-        // A rule is settled where another value of it does worse.
-        let others = |other: &[(&str, &str); 2]| other[1 - place] == pairs[at][1 - place] && other[place].1 != *value;
-        if pairs.iter().zip(&tried).any(|(rules, (score, _))| others(rules) && *score < top) {
-            best.1 = with_rule(&best.1, rule, value);
-            learned
-                .settled
-                .push(format!("{rule} = \"{value}\": {} of {} rendered pages come out so", top.whole, top.pages));
-        }
-    }
-    best.0 = trial.score(&best.1);
-    let [last, first] = ["last", "first"].map(|value| {
-        let text = with_rule(&best.1, "twice", value);
-        (trial.score(&text), text, value)
-    });
-    if last.0 != first.0 {
-        let (score, text, value) = if first.0 > last.0 { first } else { last };
-        learned
-            .settled
-            .push(format!("twice = \"{value}\": {} of {} rendered pages come out so", score.whole, score.pages));
-        *best = (score, text);
-    }
-    for form in learned.forms.iter_mut().filter(|form| form.kind == Kind::Set && !form.form.starts_with('{')) {
-        let table = format!("{{ open = {}, default = true }}", form.form);
-        let text = best.1.replacen(&form.form, &table, 1);
-        let score = trial.score(&text);
-        if score > best.0 {
-            *best = (score, text);
-            learned.settled.push(format!("{} binds its name only where nothing has", form.form));
-            form.form = table;
-        }
-    }
-}
-
-/// Pages that come out without what is put around the others; includes of files that may be missing.
-fn settle_edges(trial: &mut Trial<'_>, learned: &mut Learned, best: &mut (Score, String)) {
-    if learned.settings.contains("before = [") && best.0.whole < best.0.pages {
-        let folders: BTreeSet<&str> =
-            trial.rendered.iter().map(|page| folder(&page.path)).filter(|path| !path.is_empty()).collect();
-        for path in folders.into_iter().rev() {
-            let line = format!("\"{path}/**\"");
-            let settings = match learned.settings.contains("except = [") {
-                true => learned.settings.replacen("except = [", &format!("except = [{line}, "), 1),
-                false => format!("{}except = [{line}]\n", learned.settings),
-            };
-            let Ok(read) = Settings::parse(&settings) else { continue };
-            let old = std::mem::replace(&mut trial.settings, read);
-            let score = trial.score(&best.1);
-            if score > best.0 {
-                best.0 = score;
-                learned.settings = settings;
-                learned.settled.push(format!("pages in {path} have nothing put around them"));
-            } else {
-                trial.settings = old;
-            }
-        }
-    }
-    for words in learned.trailing.clone() {
-        let text = with_list(&best.1, "optional", &words);
-        let score = trial.score(&text);
-        if score > best.0 {
-            *best = (score, text);
-            learned.settled.push(format!("`{words}`: it is no mistake if the file is missing"));
-        }
-    }
-}
-
-/// How well pages come out: whole ones, then stretches of text that are found in their order.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
-struct Score {
-    whole: usize,
-    /// Bytes found in their order, less those that are missing on either side.
-    found: i64,
-    pages: usize,
-}
+/// The values of the rules that are settled together: what becomes of loose content, and of line ends.
+const LOOSE: [&str; 3] = ["ignored", "body", "before"];
+const NEWLINE: [&str; 3] = ["kept", "eaten", "line"];
 
 struct Trial<'a> {
     files: &'a [SourceFile],
     rendered: &'a [SourceFile],
-    settings: Settings,
+    /// How well pages come out by what was kept.
+    best: Score,
 }
 
 impl Trial<'_> {
-    fn score(&self, text: &str) -> Score {
-        let Ok(dialect) = Dialect::parse(text) else { return Score::default() };
+    /// Makes a change, and keeps it if pages come out better with it.
+    fn keep_if_better(&mut self, learned: &mut Learned, change: impl FnOnce(&mut Learned)) -> bool {
+        let mut changed = learned.clone();
+        change(&mut changed);
+        changed.text = changed.with_forms(&changed.forms);
+        let score = self.score(&changed);
+        let is_better = score > self.best;
+        if is_better {
+            (*learned, self.best) = (changed, score);
+        }
+        is_better
+    }
+
+    /// Forms that were asked for: whichever makes more pages come out.
+    fn settle_forms(&mut self, learned: &mut Learned) {
+        for at in 0..learned.forms.len() {
+            if learned.forms[at].confidence == Confidence::Asked {
+                self.keep_if_better(learned, |learned| {
+                    let form = &mut learned.forms[at];
+                    form.confidence = Confidence::Sure;
+                    form.evidence = format!("{}; rendered pages show it", form.evidence);
+                    learned.settled.push(format!("{} is {}", form.form, form.kind.word()));
+                });
+            }
+        }
+        let open = learned.forms.iter().filter(|form| form.confidence == Confidence::Asked);
+        learned.questions = open.map(question).collect();
+    }
+
+    /// Whether forms have one more key.
+    fn settle_key(
+        &mut self,
+        learned: &mut Learned,
+        is_asked: impl Fn(&LearnedForm) -> bool,
+        (key, value): (&str, Value),
+        says: &str,
+    ) {
+        for at in 0..learned.forms.len() {
+            if is_asked(&learned.forms[at]) {
+                self.keep_if_better(learned, |learned| {
+                    let form = &mut learned.forms[at].form;
+                    learned.settled.push(format!("{form}: {says}"));
+                    *form = with_key(form, key, value.clone());
+                });
+            }
+        }
+    }
+
+    /// Line ends and loose content go together; then blocks that stand twice.
+    fn settle_rules(&mut self, learned: &mut Learned) {
+        let with = |learned: &Learned, rules: &[(&str, &str)]| {
+            let mut learned = learned.clone();
+            for (rule, value) in rules {
+                learned.base = with_rule(&learned.base, rule, *value);
+            }
+            learned.text = learned.with_forms(&learned.forms);
+            learned
+        };
+        let pairs: Vec<[(&str, &str); 2]> =
+            LOOSE.iter().flat_map(|loose| NEWLINE.map(|newline| [("loose", *loose), ("newline", newline)])).collect();
+        let tried: Vec<Score> = pairs.iter().map(|rules| self.score(&with(learned, rules))).collect();
+        // The first of the best: what comes first changes least.
+        let top = tried.iter().copied().max().unwrap_or_default();
+        let Some(at) = tried.iter().position(|score| *score == top).filter(|_| top >= self.best) else { return };
+        for (place, &(rule, value)) in pairs[at].iter().enumerate() {
+            // A rule is settled where another value of it does worse.
+            let others =
+                |other: &[(&str, &str); 2]| other[1 - place] == pairs[at][1 - place] && other[place].1 != value;
+            if pairs.iter().zip(&tried).any(|(rules, score)| others(rules) && *score < top) {
+                *learned = with(learned, &[(rule, value)]);
+                learned.settled.push(top.says(rule, value));
+            }
+        }
+        self.best = self.score(learned);
+        let [last, first] = ["last", "first"].map(|value| {
+            let learned = with(learned, &[("twice", value)]);
+            (self.score(&learned), learned, value)
+        });
+        if last.0 != first.0 {
+            let (score, better, value) = if first.0 > last.0 { first } else { last };
+            (*learned, self.best) = (better, score);
+            learned.settled.push(score.says("twice", value));
+        }
+    }
+
+    /// Pages that come out without what is put around the others; includes of files that may be missing.
+    fn settle_edges(&mut self, learned: &mut Learned) {
+        let folders: BTreeSet<&str> =
+            self.rendered.iter().map(|page| folder(&page.path)).filter(|path| !path.is_empty()).collect();
+        for path in folders.into_iter().rev() {
+            let settings = with_exception(&learned.settings, "before", &format!("{path}/**"));
+            let Some(settings) = settings.filter(|_| self.best.whole < self.best.pages) else { break };
+            self.keep_if_better(learned, |learned| {
+                learned.settings = settings;
+                learned.settled.push(format!("pages in {path} have nothing put around them"));
+            });
+        }
+        for words in learned.trailing.clone() {
+            self.keep_if_better(learned, |learned| {
+                learned.base = with_rule(&learned.base, "optional", Array::from_iter([&words]));
+                learned.settled.push(format!("`{words}`: it is no mistake if the file is missing"));
+            });
+        }
+    }
+
+    fn score(&self, learned: &Learned) -> Score {
+        let Ok(dialect) = Dialect::parse(&learned.text) else { return Score::default() };
         let dialect = Arc::new(dialect);
-        let site = Site::read(self.files.to_vec(), &[Arc::clone(&dialect)], &self.settings);
+        let settings = Settings::parse(&learned.settings).unwrap_or_default();
+        let site = Site::read(self.files.to_vec(), &[Arc::clone(&dialect)], &settings);
         let resolver = Resolver::new(&site);
         let pages = self.rendered.par_iter().take(MAX_PAGES).filter_map(|page| {
             let id = site
@@ -186,6 +183,22 @@ impl Trial<'_> {
             found: a.found + b.found,
             pages: a.pages + b.pages,
         })
+    }
+}
+
+/// How well pages come out: whole ones, then stretches of text that are found in their order.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+struct Score {
+    whole: usize,
+    /// Bytes found in their order, less those that are missing on either side.
+    found: i64,
+    pages: usize,
+}
+
+impl Score {
+    /// What a rule has settled.
+    fn says(&self, rule: &str, value: &str) -> String {
+        format!("{rule} = \"{value}\": {} of {} rendered pages come out so", self.whole, self.pages)
     }
 }
 
@@ -252,22 +265,6 @@ fn compare(flat: &[u8], dialect: &Dialect, page: &[u8]) -> Score {
     Score { whole: usize::from(whole), found: found - left - page.len() as i64, pages: 1 }
 }
 
-/// A dialect file with a rule that is a list of one text.
-fn with_list(text: &str, rule: &str, value: &str) -> String {
-    with_rule(text, rule, "?").replacen(&format!("{rule} = \"?\""), &format!("{rule} = [\"{value}\"]"), 1)
-}
-
-/// A dialect file with a rule set.
-fn with_rule(text: &str, rule: &str, value: &str) -> String {
-    let line = format!("{rule} = \"{value}\"");
-    let known = text.lines().find(|known| known.split('=').next().is_some_and(|key| key.trim() == rule));
-    match (known, text.contains("\n[rules]\n")) {
-        (Some(known), _) => text.replacen(known, &line, 1),
-        (None, true) => text.replacen("\n[rules]\n", &format!("\n[rules]\n{line}\n"), 1),
-        (None, false) => format!("{}\n\n[rules]\n{line}\n", text.trim_end()),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -303,14 +300,5 @@ mod tests {
         ] {
             assert_eq!(fits(template, page), same, "{template} {page}");
         }
-    }
-
-    #[test]
-    fn rules_are_set_in_place() {
-        let text = "name = \"x\"\n\n[rules]\nloose = \"body\"\n";
-        assert!(with_rule(text, "loose", "before").ends_with("[rules]\nloose = \"before\"\n"));
-        assert!(with_rule(text, "twice", "last").contains("[rules]\ntwice = \"last\"\nloose"));
-        assert!(with_rule("name = \"x\"\n", "twice", "last").ends_with("\n[rules]\ntwice = \"last\"\n"));
-        assert!(with_list(text, "optional", "if there").contains("optional = [\"if there\"]"));
     }
 }

@@ -3,12 +3,12 @@
 use crate::markup::elements::{self, Content};
 
 /// What stands between two places; nothing if they are out of order.
-pub(super) fn between(text: &str, from: usize, to: usize) -> &str {
+pub(in crate::learn) fn between(text: &str, from: usize, to: usize) -> &str {
     text.get(from..to).unwrap_or("")
 }
 
 /// Where the content of the element ends that carries an attribute.
-pub(super) fn element_end(text: &str, attribute: std::ops::Range<usize>) -> Option<usize> {
+pub(in crate::learn) fn element_end(text: &str, attribute: std::ops::Range<usize>) -> Option<usize> {
     let start = text[..attribute.start].rfind('<')?;
     let length = text[start + 1..].bytes().take_while(u8::is_ascii_alphanumeric).count();
     let (open, close) = (&text[start..start + 1 + length], format!("</{}", &text[start + 1..start + 1 + length]));
@@ -24,7 +24,7 @@ pub(super) fn element_end(text: &str, attribute: std::ops::Range<usize>) -> Opti
 }
 
 /// Whether every element that a piece of markup opens is closed in it, and the other way round.
-pub(super) fn is_balanced(markup: &str) -> bool {
+pub(in crate::learn) fn is_balanced(markup: &str) -> bool {
     let bytes = markup.as_bytes();
     let mut open: Vec<&str> = Vec::new();
     let mut at = 0;
@@ -55,7 +55,7 @@ pub(super) fn is_balanced(markup: &str) -> bool {
 }
 
 /// Whether a tag holds words for people, or markup.
-pub(super) fn is_prose(inner: &str) -> bool {
+pub(in crate::learn) fn is_prose(inner: &str) -> bool {
     let text = inner.trim();
     let words: Vec<&str> = text.split_whitespace().collect();
     let plain = |word: &&&str| word.bytes().all(|b| b.is_ascii_alphabetic() || b >= 0x80 || b",.':;!?-".contains(&b));

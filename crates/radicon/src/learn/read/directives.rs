@@ -4,12 +4,14 @@ use std::collections::BTreeSet;
 
 use rustc_hash::FxHashMap;
 
-use super::corpus::Corpus;
-use super::tags::{Notation, Style, Tag, TokenKind, token_text};
+use crate::learn::ids::{NotationId, TagId};
+use crate::learn::read::corpus::Corpus;
+use crate::learn::read::tags::{Notation, Style, Tag, TokenKind, token_text};
+use crate::learn::thresholds::{NEARLY_ALL, SECOND_WORDS};
 
 /// Where an argument stands: behind the first words, or behind a word and a sign of its own.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) struct Slot {
+pub(in crate::learn) struct Slot {
     /// What stands right before it: nothing, `=`, `name=`, `from `.
     pub lead: String,
     pub quoted: bool,
@@ -17,13 +19,13 @@ pub(super) struct Slot {
 
 /// All tags of one notation that begin with the same marks and words.
 #[derive(Clone, Debug)]
-pub(super) struct Directive {
-    pub notation: usize,
+pub(in crate::learn) struct Directive {
+    pub notation: NotationId,
     pub mark: String,
     /// Its words, one or two.
     pub words: Vec<String>,
     /// Its tags, in order of files and places.
-    pub tags: Vec<usize>,
+    pub tags: Vec<TagId>,
     /// How many arguments its second word took: tokens that belong to the words.
     pub taken: usize,
     /// What its tags in quotes all have behind the argument: a second one, separated by a comma.
@@ -35,22 +37,22 @@ pub(super) struct Directive {
 }
 
 /// Words and signs that open pairs where they end a tag, with the notation.
-pub(super) type Tails = BTreeSet<(usize, String)>;
+pub(in crate::learn) type Tails = BTreeSet<(NotationId, String)>;
 
 impl Directive {
     pub fn label(&self) -> String {
         format!("{}{}", self.mark, self.words.join(" "))
     }
 
-    /// Its first word, in its notation, with its mark.
-    pub fn word(&self) -> (usize, &str, &str) {
-        (self.notation, &self.mark, &self.words[0])
+    /// Its first word, in its notation, with its mark and with what opens a pair at its end.
+    pub fn word(&self) -> (NotationId, &str, &str, &str) {
+        (self.notation, &self.mark, &self.words[0], &self.tail)
     }
 }
 
 /// A token of a tag that may be a target or a name.
 #[derive(Clone, Debug)]
-pub(super) struct Argument {
+pub(in crate::learn) struct Argument {
     pub slot: Slot,
     /// Index of the token.
     pub token: usize,
@@ -59,7 +61,7 @@ pub(super) struct Argument {
 }
 
 /// The arguments of a tag that may be a target or a name, in order.
-pub(super) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument> {
+pub(in crate::learn) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument> {
     let mut found = Vec::new();
     let tokens = &tag.tokens;
     for (at, token) in tokens.iter().enumerate().skip(taken) {
@@ -115,17 +117,17 @@ fn has_value(tag: &Tag, taken: usize) -> bool {
 }
 
 /// Groups tags by their words.
-pub(super) fn directives(corpus: &Corpus, tags: &[Tag], notations: &[Notation], tails: &Tails) -> Vec<Directive> {
+pub(in crate::learn) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], tails: &Tails) -> Vec<Directive> {
     let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
-    let mut groups: FxHashMap<(usize, &str, &str, &str), Vec<usize>> = FxHashMap::default();
-    for (at, tag) in tags.iter().enumerate() {
+    let mut groups: FxHashMap<(NotationId, &str, &str, &str), Vec<TagId>> = FxHashMap::default();
+    for (at, tag) in TagId::each(tags) {
         let tail = &text(tag)[tag.tail.clone()];
         let opens = !tails.is_empty() && tails.contains(&(tag.notation, tail.to_owned()));
         let tail = if opens { tail } else { "" };
         let key = (tag.notation, &text(tag)[tag.mark.clone()], &text(tag)[tag.word.clone()], tail);
         groups.entry(key).or_default().push(at);
     }
-    let mut words: FxHashMap<(usize, &str), usize> = FxHashMap::default();
+    let mut words: FxHashMap<(NotationId, &str), usize> = FxHashMap::default();
     for (&(notation, _, word, _), tags) in &groups {
         *words.entry((notation, word)).or_default() += tags.len();
     }
@@ -135,7 +137,7 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], notations: &[Notation], 
     for key @ (notation, mark, word, tail) in keys {
         let group = &groups[&key];
         // Tags whose second word says more: it is the word of other tags, or always the same.
-        let mut second: FxHashMap<&str, Vec<usize>> = FxHashMap::default();
+        let mut second: FxHashMap<&str, Vec<TagId>> = FxHashMap::default();
         for &at in group {
             let tag = &tags[at];
             let first = tag.tokens.first().filter(|token| token.kind == TokenKind::Word && !tag.call);
@@ -145,7 +147,7 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], notations: &[Notation], 
                 second.entry(token_text(text(tag), first)).or_default().push(at);
             }
         }
-        let mut rest: Vec<usize> = group.clone();
+        let mut rest: Vec<TagId> = group.clone();
         let mut seconds: Vec<_> = second.into_iter().collect();
         seconds.sort_unstable();
         if tail.is_empty() && matches!(notations[notation].style, Style::Bracket | Style::Line) {
@@ -154,11 +156,11 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], notations: &[Notation], 
                 .iter()
                 .filter(|(second, _)| words.contains_key(&(notation, *second)) && *second != word)
                 .count();
-            let mostly = heads * 10 >= seconds.len() * 8;
+            let mostly = SECOND_WORDS.reached(heads, seconds.len());
             for (second, members) in seconds {
                 let length = |wanted: usize| members.iter().all(|&at| tags[at].tokens.len() == wanted);
                 let is_head = words.contains_key(&(notation, second)) && second != word;
-                let only = members.len() * 10 >= group.len() * 9;
+                let only = NEARLY_ALL.reached(members.len(), group.len());
                 let is_word = is_head && (length(1) && mostly || length(2) && only);
                 let constant = only && members.len() >= 3 && length(2);
                 if is_word || constant {
@@ -176,7 +178,7 @@ pub(super) fn directives(corpus: &Corpus, tags: &[Tag], notations: &[Notation], 
                 }
             }
         }
-        let (valued, single): (Vec<usize>, Vec<usize>) =
+        let (valued, single): (Vec<TagId>, Vec<TagId>) =
             rest.into_iter().partition(|&at| has_value(&tags[at], 0) && !tags[at].brace);
         for (members, with_value) in [(single, false), (valued, true)] {
             if !members.is_empty() {

@@ -5,15 +5,19 @@ use std::collections::{BTreeMap, BTreeSet};
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::corpus::{Corpus, Index, Naming};
-use super::heads::{Directive, Slot, arguments_of};
-use super::tags::{Tag, token_text};
+use crate::learn::ids::{DirectiveId, FileId, TagId, TextId};
+use crate::learn::read::corpus::{Corpus, Index, Naming};
+use crate::learn::read::directives::{Directive, Slot, arguments_of};
+use crate::learn::read::tags::{Tag, token_text};
+use crate::learn::thresholds::{
+    IN_RINGS, LEAST_PLACED, LONGEST_NAME, MOST_BY_CHANCE, RESOLVED, RESOLVED_BARE, SHOWING_RULE, UNSEEN,
+};
 use crate::site::folder;
 
 /// An argument of a directive that names files.
 #[derive(Clone, Debug)]
-pub(super) struct Reference {
-    pub directive: usize,
+pub(in crate::learn) struct Reference {
+    pub directive: DirectiveId,
     pub slot: Slot,
     pub naming: Naming,
     /// Other suffixes that names leave out.
@@ -37,14 +41,14 @@ impl Reference {
 
     /// Whether many of the files that it names name each other in rings.
     fn goes_in_rings(&self, corpus: &Corpus, index: &Index<'_>, tags: &[Tag]) -> bool {
-        let other = |&(tag, file): &(usize, usize)| {
-            let (from, to) = (tags[tag].file, *corpus.by_path.get(index.paths[file])?);
+        let other = |&(tag, file): &(TagId, FileId)| {
+            let (from, to) = (tags[tag].file, *corpus.by_path.get(index.path(file))?);
             (from != to).then_some((from, to))
         };
-        let mut edges: Vec<(usize, usize)> = self.edges.iter().filter_map(other).collect();
+        let mut edges: Vec<(TextId, TextId)> = self.edges.iter().filter_map(other).collect();
         // What nobody names, or what names nobody, is in no ring.
         loop {
-            let (from, to): (FxHashSet<usize>, FxHashSet<usize>) = edges.iter().copied().unzip();
+            let (from, to): (FxHashSet<TextId>, FxHashSet<TextId>) = edges.iter().copied().unzip();
             let before = edges.len();
             edges.retain(|(a, b)| to.contains(a) && from.contains(b));
             if edges.len() == before {
@@ -56,46 +60,22 @@ impl Reference {
 }
 
 /// By prefix and suffix: tags, files, and what parts the folders of the name.
-type Votes = FxHashMap<(String, String), Vec<(usize, usize, String)>>;
+type Votes = FxHashMap<(String, String), Vec<(TagId, FileId, String)>>;
 
 /// Tags, and the files that they name.
-type Edges = Vec<(usize, usize)>;
+type Edges = Vec<(TagId, FileId)>;
 
 const SEPARATORS: [&str; 5] = ["/", ".", "::", ":", "\\"];
 
-/// Fewer of a word's tags with an argument in one place, in hundredths, are no place for a name.
-const LEAST_PLACED: usize = 25;
-
-/// The share of names that must be files, where they have a folder or suffix: others may be somebody
-/// else's; and where they are bare words, which are files by chance: of all uses, or of different names.
-const RESOLVED: f64 = 0.5;
-const RESOLVED_BARE: f64 = 0.9;
-
-/// So many tags show a rule of names by themselves.
-const SHOWING_RULE: usize = 4;
-
-/// Of all the places that are looked at, fewer than this may be taken for names by chance.
-const CHANCE: f64 = 0.3;
-
-/// How many files' names are thought to have gone unseen among those that are looked at.
-const UNSEEN: f64 = 0.1;
-
-/// Files that name each other in a ring are no parents or partials: at most so large a share of what a
-/// place names may be in one.
-const IN_RINGS: f64 = 0.05;
-
-/// The longest name of a file that is looked up, in bytes.
-const LONGEST_NAME: usize = 200;
-
 /// All arguments that name files often enough to be no accident. What is in `comments` names nothing.
-pub(super) fn find(
+pub(in crate::learn) fn find(
     corpus: &Corpus,
     index: &Index<'_>,
     tags: &[Tag],
     directives: &[Directive],
-    comments: &FxHashSet<usize>,
+    comments: &FxHashSet<DirectiveId>,
 ) -> Vec<Reference> {
-    let looked_at = (0..directives.len()).into_par_iter().filter(|id| !comments.contains(id));
+    let looked_at = (0..directives.len()).into_par_iter().map(DirectiveId).filter(|id| !comments.contains(id));
     let mut slots: Vec<SlotUse> = looked_at.flat_map_iter(|id| slots_of(corpus, index, tags, directives, id)).collect();
     keep_places(tags, directives, &mut slots);
     let (rule, roots) = usual_rule(corpus, index, tags, directives, &slots);
@@ -106,7 +86,7 @@ pub(super) fn find(
         if slot.with_folder.is_empty() && !roots.is_empty() {
             // Where names say their folder, a bare one means a file beside or in a root.
             reference.edges.retain(|&(tag, file)| {
-                let beside = folder(index.paths[file]);
+                let beside = folder(index.path(file));
                 roots.contains(beside) || beside == folder(&corpus.texts[tags[tag].file].path)
             });
         }
@@ -127,7 +107,7 @@ pub(super) fn find(
         let by_name = if roots.is_empty() { place.resolved as f64 / place.names.len().max(1) as f64 } else { 0.0 };
         let is_chance = place.is_single() && reference.naming.prefix.is_empty()
             || place.share().max(by_name) < RESOLVED_BARE
-            || expected >= CHANCE && !directives[slot.directive].names_file;
+            || expected >= MOST_BY_CHANCE && !directives[slot.directive].names_file;
         let holds = if is_bare { !is_chance } else { place.share() >= RESOLVED };
         let asked = !is_bare && place.share() >= 0.25;
         reference.strong = holds && place.edges >= if is_bare { SHOWING_RULE } else { 2 };
@@ -176,7 +156,7 @@ impl Place {
 
 /// What stands in one place of a directive's tags.
 struct SlotUse {
-    directive: usize,
+    directive: DirectiveId,
     slot: Slot,
     /// How many tags have something there, and how many a complete literal.
     uses: usize,
@@ -194,7 +174,7 @@ fn slots_of(
     index: &Index<'_>,
     tags: &[Tag],
     directives: &[Directive],
-    directive: usize,
+    directive: DirectiveId,
 ) -> Vec<SlotUse> {
     let mut slots: BTreeMap<Slot, SlotUse> = BTreeMap::new();
     for &at in &directives[directive].tags {
@@ -222,7 +202,7 @@ fn slots_of(
 }
 
 impl SlotUse {
-    fn look_up(&mut self, corpus: &Corpus, index: &Index<'_>, tags: &[Tag], at: usize, token: usize) {
+    fn look_up(&mut self, corpus: &Corpus, index: &Index<'_>, tags: &[Tag], at: TagId, token: usize) {
         let tag = &tags[at];
         let text = &corpus.texts[tag.file];
         let written = token_text(&text.text, &tag.tokens[token]);
@@ -233,9 +213,9 @@ impl SlotUse {
         let separators = if written.contains('/') { &SEPARATORS[..1] } else { &SEPARATORS[..] };
         let readings = index.readings(written, separators);
         // Of several files the one whose path has most in common with the naming one.
-        let mut best: FxHashMap<(&str, &str), (usize, usize, &str)> = FxHashMap::default();
+        let mut best: FxHashMap<(&str, &str), (usize, FileId, &str)> = FxHashMap::default();
         for (naming, file) in &readings {
-            let path = index.paths[*file];
+            let path = index.path(*file);
             if path == text.path && readings.len() > 1 {
                 continue;
             }
@@ -281,9 +261,9 @@ impl SlotUse {
 
 /// Leaves out places in which hardly any of a word's tags have something.
 fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>) {
-    let word = |directive: usize| directives[directive].word();
+    let word = |directive: DirectiveId| directives[directive].word();
     let mut all: FxHashMap<_, usize> = FxHashMap::default();
-    for (id, directive) in directives.iter().enumerate() {
+    for (id, directive) in DirectiveId::each(directives) {
         *all.entry(word(id)).or_default() += directive.tags.iter().filter(|&&at| !tags[at].tokens.is_empty()).count();
     }
     let mut placed: FxHashMap<_, usize> = FxHashMap::default();
@@ -292,7 +272,7 @@ fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>)
     }
     slots.retain(|slot| {
         let word = word(slot.directive);
-        placed[&(word, slot.slot.lead.clone())] * 100 >= all[&word] * LEAST_PLACED
+        LEAST_PLACED.reached(placed[&(word, slot.slot.lead.clone())], all[&word])
     });
 }
 
@@ -339,9 +319,10 @@ fn usual_rule<'f>(
             let taken = directives[slot.directive].taken;
             let name = arguments_of(text, &tags[tag], taken).into_iter().find(|argument| argument.slot == slot.slot);
             let name = name.map_or("", |argument| token_text(text, &tags[tag].tokens[argument.token]));
-            let folders = super::corpus::strip_start(name).matches(reference.naming.separator.as_str()).count();
+            let folders =
+                crate::learn::read::corpus::strip_start(name).matches(reference.naming.separator.as_str()).count();
             if folders > 0 {
-                let path = index.paths[file];
+                let path = index.path(file);
                 roots.insert((0..=folders).fold(path, |path, _| folder(path)));
             }
         }
@@ -407,7 +388,7 @@ fn usual(votes: &Votes, prefix: Option<&str>) -> Option<(Naming, Vec<String>, Ed
     let mut others: Vec<_> = votes.iter().filter(|(other, _)| other.0 == naming.0 && *other != naming).collect();
     others.sort();
     for (other, more) in others {
-        let known: FxHashSet<usize> = edges.iter().map(|(tag, _)| *tag).collect();
+        let known: FxHashSet<TagId> = edges.iter().map(|(tag, _)| *tag).collect();
         let more: Vec<_> =
             more.iter().map(|(tag, file, _)| (*tag, *file)).filter(|(tag, _)| !known.contains(tag)).collect();
         if more.len() >= 2 {

@@ -5,12 +5,14 @@ use std::ops::Range;
 use memchr::memmem;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::corpus::{Corpus, Index};
-use super::delimiters::{self, Mask, is_sigil, mirror};
-use super::tags::{Notation, Style, Tag, is_word, name_behind_marks, read_all};
+use crate::learn::ids::{NotationId, TextId};
+use crate::learn::read::corpus::{Corpus, Index};
+use crate::learn::read::delimiters::{self, Mask, is_sigil, mirror};
+use crate::learn::read::tags::{Notation, Style, Tag, is_word, name_behind_marks, read_all};
+use crate::learn::thresholds::{FEWEST_FILES_NAMING, FEWEST_NAMED, HALF, NAMED_BEHIND_MARK, SOME};
 
 /// All notations that the files may be written in, those with delimiters of their own first.
-pub(super) fn find(corpus: &Corpus, index: &Index<'_>) -> Vec<Notation> {
+pub(in crate::learn) fn find(corpus: &Corpus, index: &Index<'_>) -> Vec<Notation> {
     let (mut notations, mask) = delimiters::find(corpus);
     learn_trims(corpus, &mut notations);
     learn_names(corpus, index, &mut notations);
@@ -33,16 +35,9 @@ fn weak(style: Style, open: &str, close: &str) -> Notation {
     }
 }
 
-/// Of the names behind a mark, so many in hundredths must be files, and so many different ones.
-const NAMED: usize = 60;
-const FEWEST_NAMED: usize = 3;
-
-/// Behind a mark of its own one name will do, if so many files write it.
-const FEWEST_FILES_NAMING: usize = 3;
-
 /// Marks behind which names of files stand.
 fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
-    let mut behind: FxHashMap<(usize, &str), FxHashMap<&str, FxHashSet<usize>>> = FxHashMap::default();
+    let mut behind: FxHashMap<(NotationId, &str), FxHashMap<&str, FxHashSet<TextId>>> = FxHashMap::default();
     for tag in read_all(&corpus.texts, notations) {
         let notation = &notations[tag.notation];
         if notation.style == Style::Bracket
@@ -56,8 +51,8 @@ fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
         let files = names.iter().filter(|(name, _)| !index.readings(name, &["/"]).is_empty());
         let (known, in_files) = files.fold((0, 0), |(known, in_files), (_, files)| (known + 1, in_files + files.len()));
         let one = known > 0 && !mark.is_empty() && in_files >= FEWEST_FILES_NAMING;
-        if known * 100 >= names.len() * NAMED && (known >= FEWEST_NAMED || one) {
-            notations[id].names.push(mark.to_owned());
+        if NAMED_BEHIND_MARK.reached(known, names.len()) && (known >= FEWEST_NAMED || one) {
+            notations[id.0].names.push(mark.to_owned());
         }
     }
 }
@@ -70,14 +65,14 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
     let left = |tag: &Tag| if tag.mark.start == tag.inner.start { text(tag, &tag.mark) } else { "" };
     let right =
         |tag: &Tag| text(tag, &tag.inner).trim_end_matches('\n').chars().next_back().filter(|c| "-+~_=".contains(*c));
-    let mut plain: FxHashSet<(usize, &str)> = FxHashSet::default();
+    let mut plain: FxHashSet<(NotationId, &str)> = FxHashSet::default();
     for tag in &tags {
         if left(tag).is_empty() && right(tag).is_none() {
             plain.insert((tag.notation, word(tag)));
         }
     }
     // For each mark how many of the words it stands with stand without it too.
-    let mut seen: FxHashMap<(usize, char), (usize, usize)> = FxHashMap::default();
+    let mut seen: FxHashMap<(NotationId, char), (usize, usize)> = FxHashMap::default();
     for tag in tags.iter().filter(|tag| !tag.word.is_empty()) {
         let known = usize::from(plain.contains(&(tag.notation, word(tag))));
         let mark = left(tag);
@@ -87,8 +82,11 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
             (entry.0, entry.1) = (entry.0 + known, entry.1 + 1);
         }
     }
-    let mut trims: Vec<char> =
-        seen.iter().filter(|(_, (known, all))| known * 2 >= *all && *all > 0).map(|((_, mark), _)| *mark).collect();
+    let mut trims: Vec<char> = seen
+        .iter()
+        .filter(|(_, (known, all))| HALF.reached(*known, *all) && *all > 0)
+        .map(|((_, mark), _)| *mark)
+        .collect();
     trims.sort_unstable();
     trims.dedup();
     for notation in notations.iter_mut().filter(|notation| notation.style == Style::Bracket) {
@@ -98,11 +96,11 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
     for (id, notation) in notations.iter_mut().enumerate() {
         let own: Vec<&str> = tags
             .iter()
-            .filter(|tag| tag.notation == id)
+            .filter(|tag| tag.notation == NotationId(id))
             .map(|tag| &corpus.texts[tag.file].text[tag.inner.clone()])
             .collect();
         let statements = own.iter().filter(|inner| inner.trim_end().ends_with(';') && inner.contains('=')).count();
-        notation.code = notation.style == Style::Bracket && statements * 3 >= own.len() && statements > 0;
+        notation.code = notation.style == Style::Bracket && SOME.reached(statements, own.len()) && statements > 0;
     }
     drop_marked(corpus, notations);
 }
@@ -111,13 +109,13 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
 /// the mark too, or its closing delimiter is passed over.
 fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
     let tags = read_all(&corpus.texts, notations);
-    let mut marked: Vec<(usize, usize, char)> = Vec::new();
-    for (long, notation) in notations.iter().enumerate() {
+    let mut marked: Vec<(NotationId, NotationId, char)> = Vec::new();
+    for (long, notation) in NotationId::each(notations) {
         let Some(last) = notation.open.chars().next_back().filter(|c| "-+~_=".contains(*c)) else { continue };
         let shorter = &notation.open[..notation.open.len() - 1];
         let known = |other: &Notation| other.open == shorter && shorter.len() > 1;
-        let Some(short) = notations.iter().position(known) else { continue };
-        let words = |id: usize| -> FxHashSet<&str> {
+        let Some(short) = notations.iter().position(known).map(NotationId) else { continue };
+        let words = |id: NotationId| -> FxHashSet<&str> {
             let own = tags.iter().filter(|tag| tag.notation == id);
             own.map(|tag| &corpus.texts[tag.file].text[tag.word.clone()]).collect()
         };
@@ -142,7 +140,7 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
     let mut id = 0;
     notations.retain(|_| {
         id += 1;
-        !marked.iter().any(|(long, _, _)| *long + 1 == id)
+        !marked.iter().any(|(long, _, _)| *long == NotationId(id - 1))
     });
 }
 
@@ -150,7 +148,7 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
 fn sigils(corpus: &Corpus, mask: &Mask) -> Vec<Notation> {
     let mut inside: FxHashMap<Vec<u8>, usize> = FxHashMap::default();
     let mut lines: FxHashMap<Vec<u8>, usize> = FxHashMap::default();
-    for (file, text) in corpus.texts.iter().enumerate() {
+    for (file, text) in TextId::each(&corpus.texts) {
         let bytes = text.text.as_bytes();
         for at in 0..bytes.len() {
             let before = at.checked_sub(1).map(|at| bytes[at]);

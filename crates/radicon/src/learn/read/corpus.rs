@@ -4,18 +4,14 @@ use std::ops::Range;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::tags::is_word;
+use crate::learn::ids::{FileId, TextId};
+use crate::learn::read::tags::is_word;
+use crate::learn::thresholds::{HALF, LONGEST_ELEMENT, SKELETON_REACH};
 use crate::site::{SourceFile, folder};
-
-/// How much of a file is searched for the skeleton of a page, in bytes.
-const HEAD: usize = 4096;
-
-/// The longest name of an element that begins with a sign, in bytes.
-const LONGEST_ELEMENT: usize = 40;
 
 /// One file as text; bytes that are not UTF-8 are replaced.
 #[derive(Clone)]
-pub(super) struct Text {
+pub(in crate::learn) struct Text {
     pub path: String,
     pub text: String,
     /// Scripts and styles, which look like many notations.
@@ -30,7 +26,7 @@ impl Text {
         // A byte-order mark is white space to everything that follows.
         let text = String::from_utf8_lossy(&file.bytes).replace('\u{feff}', "   ");
         let (quiet, code) = (quiet_ranges(&text), code_ranges(&text));
-        let head = text.get(..HEAD).unwrap_or(&text).to_ascii_lowercase();
+        let head = text.get(..SKELETON_REACH).unwrap_or(&text).to_ascii_lowercase();
         let has_skeleton = ["<html", "<!doctype", "<body", "<head>", "<title"].iter().any(|tag| head.contains(tag));
         Self { path: file.path.clone(), text, quiet, code, has_skeleton }
     }
@@ -112,29 +108,29 @@ fn is_code(text: &str) -> bool {
     let is_statement =
         |line: &&str| line.ends_with([';', '{', '}', ',', '(']) || line.trim_start().starts_with(['$', '@', '%']);
     let statements = lines().filter(is_statement).count();
-    statements > 0 && statements * 2 >= lines().count()
+    statements > 0 && HALF.reached(statements, lines().count())
 }
 
 /// How a written name becomes a file: what stands for `/`, before and behind its last part.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) struct Naming {
+pub(in crate::learn) struct Naming {
     pub separator: String,
     pub prefix: String,
     pub suffix: String,
 }
 
 /// All files of the site by what their names may be written as.
-pub(super) struct Index<'f> {
-    pub paths: Vec<&'f str>,
+pub(in crate::learn) struct Index<'f> {
+    paths: Vec<&'f str>,
     /// For each stem the files, with the prefix and suffix that are not written.
-    stems: FxHashMap<&'f str, Vec<(usize, &'f str, &'f str)>>,
+    stems: FxHashMap<&'f str, Vec<(FileId, &'f str, &'f str)>>,
 }
 
 impl<'f> Index<'f> {
     pub fn new(files: &'f [SourceFile]) -> Self {
         let paths: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
-        let mut stems: FxHashMap<&str, Vec<(usize, &str, &str)>> = FxHashMap::default();
-        for (id, path) in paths.iter().enumerate() {
+        let mut stems: FxHashMap<&str, Vec<(FileId, &str, &str)>> = FxHashMap::default();
+        for (id, path) in FileId::each(&paths) {
             let name = path.rsplit('/').next().unwrap_or(path);
             let marks = name.bytes().take_while(|b| b.is_ascii_punctuation() && *b != b'.').count();
             let starts: FxHashSet<usize> = [0, marks].into_iter().collect();
@@ -148,8 +144,12 @@ impl<'f> Index<'f> {
         Self { paths, stems }
     }
 
+    pub fn path(&self, id: FileId) -> &'f str {
+        self.paths[id.0]
+    }
+
     /// Every way in which a written name ends the path of a file.
-    pub fn readings(&self, written: &str, separators: &[&str]) -> Vec<(Naming, usize)> {
+    pub fn readings(&self, written: &str, separators: &[&str]) -> Vec<(Naming, FileId)> {
         let mut found = Vec::new();
         let plain = strip_start(written);
         for (at, &separator) in separators.iter().enumerate() {
@@ -162,7 +162,7 @@ impl<'f> Index<'f> {
                 continue;
             };
             for &(id, prefix, suffix) in self.stems.get(last).into_iter().flatten() {
-                let own: Vec<&str> = folder(self.paths[id]).split('/').filter(|part| !part.is_empty()).collect();
+                let own: Vec<&str> = folder(self.path(id)).split('/').filter(|part| !part.is_empty()).collect();
                 if own.ends_with(folders) {
                     let naming = Naming { separator: separator.into(), prefix: prefix.into(), suffix: suffix.into() };
                     found.push((naming, id));
@@ -174,7 +174,7 @@ impl<'f> Index<'f> {
 }
 
 /// A written name without what says where it starts.
-pub(super) fn strip_start(written: &str) -> &str {
+pub(in crate::learn) fn strip_start(written: &str) -> &str {
     let mut rest = written;
     while let Some(shorter) = ["./", "../", "/", "~/", "@/"].iter().find_map(|start| rest.strip_prefix(start)) {
         rest = shorter;
@@ -183,9 +183,9 @@ pub(super) fn strip_start(written: &str) -> &str {
 }
 
 /// The files of one kind.
-pub(super) struct Corpus {
+pub(in crate::learn) struct Corpus {
     pub texts: Vec<Text>,
-    pub by_path: FxHashMap<String, usize>,
+    pub by_path: FxHashMap<String, TextId>,
 }
 
 impl Corpus {
@@ -194,7 +194,7 @@ impl Corpus {
     }
 
     pub fn of(texts: Vec<Text>) -> Self {
-        let by_path = texts.iter().enumerate().map(|(id, text)| (text.path.clone(), id)).collect();
+        let by_path = TextId::each(&texts).map(|(id, text)| (text.path.clone(), id)).collect();
         Self { texts, by_path }
     }
 }
@@ -214,7 +214,7 @@ mod tests {
             let found = index.readings(written, &["/", "."]);
             found
                 .into_iter()
-                .map(|(n, id)| format!("{}|{}|{} {id}", n.separator, n.prefix, n.suffix))
+                .map(|(n, id)| format!("{}|{}|{} {}", n.separator, n.prefix, n.suffix, id.0))
                 .collect::<Vec<_>>()
         };
         assert_eq!(read("parts.nav"), [".|_|.sail.html 0"]);

@@ -4,33 +4,37 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::corpus::Corpus;
-use super::heads::{Directive, Tails, arguments_of};
-use super::pieces::{between, element_end, is_balanced, is_prose};
-use super::tags::{Style, Tag, Token, TokenKind, is_word, token_text};
+use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
+use crate::learn::read::corpus::Corpus;
+use crate::learn::read::directives::{Directive, Tails, arguments_of};
+use crate::learn::read::pieces::{between, element_end, is_balanced, is_prose};
+use crate::learn::read::tags::{Notation, Style, Tag, Token, TokenKind, is_word, token_text};
+use crate::learn::thresholds::{
+    ARGLESS, BALANCED, FEWEST_OF_ONE, HALF, LONGEST_AFFIX, MOST, NEARLY_ALL, NESTED, PAIRS_PER_BRANCH, SOME,
+};
 
 /// How a closer is written.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Closer {
+pub(in crate::learn) struct Closer {
     /// The directive that closes; of a balanced pair the opener itself.
-    pub directive: usize,
+    pub directive: DirectiveId,
     /// Its first argument repeats the opener's word.
     pub word: Option<String>,
 }
 
 /// What is known about pairs.
 #[derive(Debug, Default)]
-pub(super) struct Pairs {
+pub(in crate::learn) struct Pairs {
     /// For each opening directive its closers, the most frequent first.
-    pub closers: BTreeMap<usize, Vec<Closer>>,
+    pub closers: BTreeMap<DirectiveId, Vec<Closer>>,
     /// For each opening directive what divides its pairs.
-    pub branches: BTreeMap<usize, Vec<usize>>,
+    pub branches: BTreeMap<DirectiveId, Vec<DirectiveId>>,
     /// For each tag that opens a pair the tag that closes it, or itself if a brace does.
-    pub partner: FxHashMap<usize, usize>,
+    pub partner: FxHashMap<TagId, TagId>,
     /// Where the brace that closes a tag's body stands.
-    pub brace_ends: FxHashMap<usize, usize>,
+    pub brace_ends: FxHashMap<TagId, usize>,
     /// For each tag the tags of the pairs around it, outermost first.
-    pub around: FxHashMap<usize, Vec<usize>>,
+    pub around: FxHashMap<TagId, Vec<TagId>>,
     /// Words that open pairs at the end of tags.
     pub tails: Tails,
     /// How much the pairs explain that general closers end.
@@ -38,56 +42,41 @@ pub(super) struct Pairs {
 }
 
 impl Pairs {
-    pub fn is_opener(&self, directive: usize) -> bool {
+    pub fn is_opener(&self, directive: DirectiveId) -> bool {
         self.closers.contains_key(&directive)
     }
 
-    pub fn is_closer(&self, directive: usize) -> bool {
+    pub fn is_closer(&self, directive: DirectiveId) -> bool {
         let closes = |closer: &Closer| closer.directive == directive && closer.word.is_none();
         self.closers.iter().any(|(opener, closers)| *opener != directive && closers.iter().any(closes))
     }
 
-    pub fn is_branch(&self, directive: usize) -> bool {
+    pub fn is_branch(&self, directive: DirectiveId) -> bool {
         self.branches.values().flatten().any(|branch| *branch == directive)
     }
 }
 
 /// An opener, what may close it, and the opener's word if the closer repeats it as its argument.
-type Member = (usize, usize, Option<String>);
+type Member = (DirectiveId, DirectiveId, Option<String>);
 
 /// A notation, and what stands before and behind the opener's word; or the closer's word before the
 /// opener's as an argument.
-type Affix = (usize, String, String);
-
-/// The share of files in which pairs must nest rightly.
-pub(super) const NESTED: f64 = 0.85;
-
-/// The share of its tags, in hundredths, in which a word without arguments has none.
-const ARGLESS: usize = 98;
-
-/// The longest affix that makes a closer of an opener's word, in bytes.
-const LONGEST_AFFIX: usize = 12;
-
-/// How often the closers of an affix must be used that one word alone has.
-const FEWEST_OF_ONE: usize = 3;
-
-/// What divides pairs is used at least once for so many of them.
-const PAIRS_PER_BRANCH: usize = 20;
+type Affix = (NotationId, String, String);
 
 /// Whether what stands behind a mark is printed.
-pub(super) fn prints(mark: &str) -> bool {
+pub(in crate::learn) fn prints(mark: &str) -> bool {
     mark.contains('=')
 }
 
-pub(super) struct Finder<'a> {
+pub(in crate::learn) struct Finder<'a> {
     pub corpus: &'a Corpus,
     pub tags: &'a [Tag],
     pub directives: &'a [Directive],
     /// The directive of each tag.
-    pub of: &'a [usize],
-    pub styles: &'a [Style],
+    pub of: &'a [DirectiveId],
+    pub notations: &'a [Notation],
     /// Directives that open nothing: those that name the parent, and comments.
-    pub single: &'a FxHashSet<usize>,
+    pub single: &'a FxHashSet<DirectiveId>,
 }
 
 impl Finder<'_> {
@@ -97,8 +86,8 @@ impl Finder<'_> {
         self.balanced(&mut pairs);
         self.by_affix(&mut pairs);
         self.by_name(&mut pairs);
-        for notation in 0..self.styles.len() {
-            if matches!(self.styles[notation], Style::Bracket | Style::Sigil | Style::Line) {
+        for notation in NotationId::all(self.notations.len()) {
+            if matches!(self.notations[notation].style, Style::Bracket | Style::Sigil | Style::Line) {
                 self.by_count(notation, &mut pairs);
             }
         }
@@ -110,38 +99,38 @@ impl Finder<'_> {
         pairs
     }
 
-    pub(super) fn text(&self, tag: usize) -> &str {
+    pub(in crate::learn) fn text(&self, tag: TagId) -> &str {
         &self.corpus.texts[self.tags[tag].file].text
     }
 
     /// The first argument of a tag.
-    pub fn first_argument(&self, tag: usize) -> Option<&str> {
+    pub fn first_argument(&self, tag: TagId) -> Option<&str> {
         let taken = self.directives[self.of[tag]].taken;
         let token = self.tags[tag].tokens.iter().skip(taken).find(|t| !matches!(t.kind, TokenKind::Sign(_)))?;
         Some(token_text(self.text(tag), token))
     }
 
     /// The name that a tag gives to what it opens: its first argument, or the one behind `=`.
-    fn name(&self, tag: usize) -> Option<&str> {
+    fn name(&self, tag: TagId) -> Option<&str> {
         let taken = self.directives[self.of[tag]].taken;
         let argument = arguments_of(self.text(tag), &self.tags[tag], taken).into_iter().next()?;
         let name = token_text(self.text(tag), &self.tags[tag].tokens[argument.token]);
         Some(name).filter(|name| !name.is_empty() && name.bytes().all(|b| is_word(b) || b"-.:/".contains(&b)))
     }
 
-    pub(super) fn argless(&self, directive: usize) -> bool {
+    pub(in crate::learn) fn argless(&self, directive: DirectiveId) -> bool {
         let directive = &self.directives[directive];
         // A remark may stand behind the word.
-        let is_remark = |at: &usize| self.tags[*at].tokens[directive.taken].kind == TokenKind::Sign(b'#');
-        let is_bare = |at: &&usize| self.tags[**at].tokens.len() <= directive.taken || is_remark(at);
-        directive.tags.iter().filter(is_bare).count() * 100 >= directive.tags.len() * ARGLESS
+        let is_remark = |at: &TagId| self.tags[*at].tokens[directive.taken].kind == TokenKind::Sign(b'#');
+        let is_bare = |at: &&TagId| self.tags[**at].tokens.len() <= directive.taken || is_remark(at);
+        ARGLESS.reached(directive.tags.iter().filter(is_bare).count(), directive.tags.len())
             && directive.tags.iter().all(|&at| !self.tags[at].brace)
     }
 
     /// What an attribute says holds for the content of its element.
     fn elements(&self, pairs: &mut Pairs) {
-        for (id, directive) in self.directives.iter().enumerate() {
-            if self.styles[directive.notation] != Style::Attribute {
+        for (id, directive) in DirectiveId::each(self.directives) {
+            if self.notations[directive.notation].style != Style::Attribute {
                 continue;
             }
             for &at in &directive.tags {
@@ -154,9 +143,9 @@ impl Finder<'_> {
 
     /// Bodies in braces.
     fn balanced(&self, pairs: &mut Pairs) {
-        for (id, directive) in self.directives.iter().enumerate() {
+        for (id, directive) in DirectiveId::each(self.directives) {
             let braced = directive.tags.iter().filter(|&&at| self.tags[at].brace).count();
-            if braced * 10 < directive.tags.len() * 9 {
+            if !NEARLY_ALL.reached(braced, directive.tags.len()) {
                 continue;
             }
             let mut ends = Vec::new();
@@ -178,7 +167,7 @@ impl Finder<'_> {
                 });
                 ends.extend(close.map(|close| (at, close)));
             }
-            if ends.len() * 10 >= directive.tags.len() * 9 {
+            if NEARLY_ALL.reached(ends.len(), directive.tags.len()) {
                 pairs.closers.insert(id, vec![Closer { directive: id, word: None }]);
                 pairs.brace_ends.extend(ends);
             }
@@ -190,7 +179,7 @@ impl Finder<'_> {
         let mut ranked: Vec<_> = self.affixes(pairs).into_iter().collect();
         let opens = |members: &[Member]| members.iter().map(|m| m.0).collect::<BTreeSet<_>>().len();
         ranked.sort_by_key(|(key, members)| (std::cmp::Reverse(opens(members)), key.clone()));
-        let mut used: FxHashSet<usize> = FxHashSet::default();
+        let mut used: FxHashSet<DirectiveId> = FxHashSet::default();
         for (_, mut members) in ranked {
             members
                 .retain(|(open, close, _)| !pairs.is_opener(*open) && !used.contains(close) && !pairs.is_closer(*open));
@@ -198,7 +187,7 @@ impl Finder<'_> {
             // An affix that one word has, now and then, is chance.
             let words: BTreeSet<&str> = members.iter().map(|m| self.directives[m.0].words[0].as_str()).collect();
             let closes: usize = members.iter().map(|m| self.directives[m.1].tags.len()).sum();
-            let files: BTreeSet<usize> =
+            let files: BTreeSet<TextId> =
                 members.iter().flat_map(|m| self.directives[m.1].tags.iter().map(|&at| self.tags[at].file)).collect();
             let is_chance = words.len() < 2 && closes < FEWEST_OF_ONE || files.len() < 2 && self.corpus.texts.len() > 2;
             if members.is_empty() || is_chance || !self.nests(&members) {
@@ -213,16 +202,16 @@ impl Finder<'_> {
 
     /// What makes closers of openers' words, with the directives that it does so for.
     fn affixes(&self, pairs: &Pairs) -> BTreeMap<Affix, Vec<Member>> {
-        let mut by_word: FxHashMap<(usize, String), Vec<usize>> = FxHashMap::default();
-        for (open, directive) in self.directives.iter().enumerate() {
-            let single =
-                self.single.contains(&open) || directive.with_value && self.styles[directive.notation] == Style::Sigil;
+        let mut by_word: FxHashMap<(NotationId, String), Vec<DirectiveId>> = FxHashMap::default();
+        for (open, directive) in DirectiveId::each(self.directives) {
+            let single = self.single.contains(&open)
+                || directive.with_value && self.notations[directive.notation].style == Style::Sigil;
             if !single && !directive.words[0].is_empty() && !pairs.is_opener(open) {
                 by_word.entry((directive.notation, directive.words.join(" "))).or_default().push(open);
             }
         }
         let mut groups: BTreeMap<Affix, Vec<Member>> = BTreeMap::new();
-        for (close, b) in self.directives.iter().enumerate() {
+        for (close, b) in DirectiveId::each(self.directives) {
             let is_nothing = b.words[0].is_empty() && b.mark.is_empty();
             if is_nothing || prints(&b.mark) || !b.tail.is_empty() || self.single.contains(&close) {
                 continue;
@@ -245,7 +234,7 @@ impl Finder<'_> {
                 }
             }
             if !b.mark.is_empty() && !label.is_empty() {
-                let unmarked: Vec<usize> = by_word.get(&(b.notation, label.clone())).cloned().unwrap_or_default();
+                let unmarked: Vec<DirectiveId> = by_word.get(&(b.notation, label.clone())).cloned().unwrap_or_default();
                 for open in unmarked.into_iter().filter(|&open| self.directives[open].mark != b.mark) {
                     groups.entry((b.notation, b.mark.clone(), String::new())).or_default().push((open, close, None));
                 }
@@ -266,7 +255,7 @@ impl Finder<'_> {
                 for (word, repeats) in repeated {
                     for &open in by_word.get(&(b.notation, word.to_owned())).into_iter().flatten() {
                         let a = &self.directives[open];
-                        if open != close && a.words.len() == 1 && repeats * 2 >= a.tags.len() {
+                        if open != close && a.words.len() == 1 && HALF.reached(repeats, a.tags.len()) {
                             let key = (b.notation, format!("{}{} ", b.mark, b.words[0]), String::new());
                             groups.entry(key).or_default().push((open, close, Some(word.to_owned())));
                         }
@@ -278,23 +267,23 @@ impl Finder<'_> {
     }
 
     /// Whether most of a directive's tags hold nothing but the first word of other tags.
-    fn mostly_repeats(&self, id: usize) -> bool {
+    fn mostly_repeats(&self, id: DirectiveId) -> bool {
         let directive = &self.directives[id];
         let words: FxHashSet<&str> =
             self.directives.iter().filter(|d| d.notation == directive.notation).map(|d| d.words[0].as_str()).collect();
-        let repeats = |at: &&usize| {
+        let repeats = |at: &&TagId| {
             self.tags[**at].tokens.len() == 1 && self.first_argument(**at).is_some_and(|word| words.contains(word))
         };
-        let alone = |at: &&usize| self.tags[**at].tokens.len() <= 1;
-        directive.tags.iter().filter(repeats).count() * 3 >= directive.tags.len()
+        let alone = |at: &&TagId| self.tags[**at].tokens.len() <= 1;
+        SOME.reached(directive.tags.iter().filter(repeats).count(), directive.tags.len())
             && directive.tags.iter().all(|at| alone(&at))
     }
 
     /// Whether openers and closers of these directives nest in nearly all files.
     fn nests(&self, members: &[Member]) -> bool {
-        let opens: BTreeMap<usize, ()> = members.iter().map(|m| (m.0, ())).collect();
-        let mut files: BTreeMap<usize, (Vec<usize>, bool, usize)> = BTreeMap::new();
-        let mut all: Vec<usize> = members
+        let opens: BTreeMap<DirectiveId, ()> = members.iter().map(|m| (m.0, ())).collect();
+        let mut files: BTreeMap<TextId, (Vec<DirectiveId>, bool, usize)> = BTreeMap::new();
+        let mut all: Vec<TagId> = members
             .iter()
             .flat_map(|m| self.directives[m.0].tags.iter().chain(&self.directives[m.1].tags))
             .copied()
@@ -304,7 +293,7 @@ impl Finder<'_> {
         for at in all {
             let of = self.of[at];
             let state = files.entry(self.tags[at].file).or_insert((Vec::new(), true, 0));
-            let closes = |open: usize| {
+            let closes = |open: DirectiveId| {
                 members.iter().any(|(o, c, word)| {
                     *o == open && *c == of && word.as_deref().is_none_or(|word| self.first_argument(at) == Some(word))
                 })
@@ -325,13 +314,13 @@ impl Finder<'_> {
 
     /// Closers that repeat the name of what they close.
     fn by_name(&self, pairs: &mut Pairs) {
-        for (close, b) in self.directives.iter().enumerate() {
+        for (close, b) in DirectiveId::each(self.directives) {
             let is_other = pairs.is_opener(close) || self.single.contains(&close) || pairs.is_closer(close);
             if is_other || prints(&b.mark) || self.is_value(close) {
                 continue;
             }
             // By opener, and by whether its word or its name is repeated.
-            let mut openers: BTreeMap<(usize, bool), usize> = BTreeMap::new();
+            let mut openers: BTreeMap<(DirectiveId, bool), usize> = BTreeMap::new();
             let mut named = 0;
             for &at in &b.tags {
                 let alone = arguments_of(self.text(at), &self.tags[at], b.taken).len() == 1
@@ -339,8 +328,8 @@ impl Finder<'_> {
                 let Some(name) = self.name(at).filter(|_| alone) else { continue };
                 named += 1;
                 let file = self.tags[at].file;
-                let before = (0..at).rev().take_while(|&other| self.tags[other].file == file);
-                let repeats = |other: &usize| {
+                let before = TagId::all(at.0).rev().take_while(|&other| self.tags[other].file == file);
+                let repeats = |other: &TagId| {
                     let of = &self.directives[self.of[*other]];
                     let usual = self.of[*other] != close && of.notation == b.notation;
                     usual && (self.name(*other) == Some(name) || of.words.len() == 1 && of.words[0] == name)
@@ -352,10 +341,10 @@ impl Finder<'_> {
             }
             // Names that only end things: nearly each one repeats the name or word of something open.
             let total: usize = openers.values().sum();
-            if total * 10 < named * 9 || named < 2 {
+            if !NEARLY_ALL.reached(total, named) || named < 2 {
                 continue;
             }
-            let uses = |open: usize| self.directives[open].tags.len();
+            let uses = |open: DirectiveId| self.directives[open].tags.len();
             openers.retain(|(open, by_word), hits| {
                 let enough = *hits * if *by_word { 2 } else { 5 } >= uses(*open);
                 enough && !self.single.contains(open) && self.nests_loosely(*open, close)
@@ -368,8 +357,8 @@ impl Finder<'_> {
     }
 
     /// Whether each opener is followed by a closer and there are not more openers than closers.
-    fn nests_loosely(&self, open: usize, close: usize) -> bool {
-        let mut counts: FxHashMap<usize, (usize, usize)> = FxHashMap::default();
+    fn nests_loosely(&self, open: DirectiveId, close: DirectiveId) -> bool {
+        let mut counts: FxHashMap<TextId, (usize, usize)> = FxHashMap::default();
         self.directives[open].tags.iter().for_each(|&at| counts.entry(self.tags[at].file).or_default().0 += 1);
         self.directives[close].tags.iter().for_each(|&at| counts.entry(self.tags[at].file).or_default().1 += 1);
         let good = counts.values().filter(|(opens, closes)| opens <= closes).count();
@@ -377,39 +366,39 @@ impl Finder<'_> {
     }
 
     /// Whether its tags mostly hold words for people.
-    pub(super) fn is_prose(&self, id: usize) -> bool {
+    pub(in crate::learn) fn is_prose(&self, id: DirectiveId) -> bool {
         let directive = &self.directives[id];
-        let prose = |at: &&usize| is_prose(&self.text(**at)[self.tags[**at].inner.clone()]);
-        !directive.mark.is_empty() && directive.tags.iter().filter(prose).count() * 10 >= directive.tags.len() * 6
+        let prose = |at: &&TagId| is_prose(&self.text(**at)[self.tags[**at].inner.clone()]);
+        !directive.mark.is_empty() && MOST.reached(directive.tags.iter().filter(prose).count(), directive.tags.len())
     }
 
     /// Whether its word is the start of an expression: a field or a filter follows.
-    pub(super) fn is_value(&self, id: usize) -> bool {
+    pub(in crate::learn) fn is_value(&self, id: DirectiveId) -> bool {
         let directive = &self.directives[id];
-        let continued = |at: &&usize| {
+        let continued = |at: &&TagId| {
             let tag = &self.tags[**at];
             let first = tag.tokens.get(directive.taken);
             let dot = |t: &Token| t.range.start == tag.word.end && self.text(**at)[t.range.clone()].starts_with('.');
             first.is_some_and(|t| t.kind == TokenKind::Sign(b'|') || dot(t))
         };
-        directive.tags.iter().filter(continued).count() * 2 >= directive.tags.len()
+        HALF.reached(directive.tags.iter().filter(continued).count(), directive.tags.len())
     }
 
     /// Gives each opening tag the tag that closes it.
     fn join(&self, pairs: &mut Pairs) {
-        let mut open: Vec<(usize, Option<usize>)> = Vec::new();
-        let mut file = usize::MAX;
+        let mut open: Vec<(TagId, Option<usize>)> = Vec::new();
+        let mut file = None;
         pairs.partner.clear();
         pairs.around.clear();
-        for at in 0..self.tags.len() {
+        for at in TagId::all(self.tags.len()) {
             let (of, tag) = (self.of[at], &self.tags[at]);
-            if tag.file != file {
-                (file, open) = (tag.file, Vec::new());
+            if file != Some(tag.file) {
+                (file, open) = (Some(tag.file), Vec::new());
             }
             while open.last().is_some_and(|(_, end)| end.is_some_and(|end| end < tag.range.start)) {
                 open.pop();
             }
-            let closes = |opener: usize| {
+            let closes = |opener: TagId| {
                 pairs.closers.get(&self.of[opener]).into_iter().flatten().any(|closer| {
                     closer.directive == of
                         && self.tags[opener].range.end <= tag.range.start
@@ -443,15 +432,15 @@ impl Finder<'_> {
 
     /// Tags that only ever stand directly inside pairs of some kind, with balanced markup on both sides.
     fn find_branches(&self, pairs: &mut Pairs) {
-        for (id, directive) in self.directives.iter().enumerate() {
+        for (id, directive) in DirectiveId::each(self.directives) {
             let is_other = pairs.is_opener(id) || pairs.is_closer(id) || self.single.contains(&id);
             if is_other || directive.label().is_empty() || prints(&directive.mark) {
                 continue;
             }
-            if !matches!(self.styles[directive.notation], Style::Bracket | Style::Sigil | Style::Line) {
+            if !matches!(self.notations[directive.notation].style, Style::Bracket | Style::Sigil | Style::Line) {
                 continue;
             }
-            let mut openers: BTreeMap<usize, usize> = BTreeMap::new();
+            let mut openers: BTreeMap<DirectiveId, usize> = BTreeMap::new();
             let mut balanced = 0;
             for &at in &directive.tags {
                 let Some(&opener) = pairs.around.get(&at).and_then(|around| around.last()) else { continue };
@@ -471,7 +460,7 @@ impl Finder<'_> {
             let least = (opened / PAIRS_PER_BRANCH).max(if self.argless(id) { 1 } else { 2 });
             if inside == directive.tags.len()
                 && inside >= least
-                && balanced * 10 >= inside * 7
+                && BALANCED.reached(balanced, inside)
                 && openers.len() <= 3
                 && wordy
             {
@@ -485,7 +474,7 @@ impl Finder<'_> {
     }
 
     /// Whether its word is made from that of the pair it stands in: `else if` of `if`.
-    fn looks_conditional(&self, id: usize, openers: &BTreeMap<usize, usize>) -> bool {
+    fn looks_conditional(&self, id: DirectiveId, openers: &BTreeMap<DirectiveId, usize>) -> bool {
         let label = self.directives[id].words.join("");
         openers.keys().any(|open| {
             let word = &self.directives[*open].words[0];

@@ -2,26 +2,23 @@
 //! statements that close what they open.
 
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 use rustc_hash::FxHashSet;
 
-use super::forms::{Shape, Writer, escape};
-use super::heads::Slot;
-use super::meaning::Trust;
-use super::tags::{Style, Tag, Token, TokenKind, token_text};
 use crate::dialect::Kind;
-
-/// So many elements of a name must hold statements.
-const FEWEST_ELEMENTS: usize = 2;
-
-/// How far behind the word of an include its name may stand, in tokens.
-const REACH: usize = 8;
+use crate::learn::Confidence;
+use crate::learn::dialect_file::forms::{Shape, Writer, escape};
+use crate::learn::ids::{DirectiveId, TagId, TextId};
+use crate::learn::read::directives::Slot;
+use crate::learn::read::tags::{Style, Tag, Token, TokenKind, token_text};
+use crate::learn::thresholds::{FEWEST_ELEMENTS, HALF, NAME_REACH};
 
 impl Writer<'_> {
     /// Includes that stand in tags of other words.
     pub(super) fn includes_within(&self, shapes: &mut Vec<Shape>) {
-        let r = self.reasoner;
-        let includes: Vec<(usize, &Slot, Trust)> = self
+        let r = self.facts;
+        let includes: Vec<(DirectiveId, &Slot, Confidence)> = self
             .found
             .of
             .iter()
@@ -29,24 +26,25 @@ impl Writer<'_> {
                 let directive = self.directive(**id);
                 meaning.kind == Kind::Include && !directive.words[0].is_empty() && r.style(**id) == Style::Bracket
             })
-            .filter_map(|(id, meaning)| Some((*id, meaning.slot.as_ref()?, meaning.trust)))
+            .filter_map(|(id, meaning)| Some((*id, meaning.slot.as_ref()?, meaning.confidence)))
             .collect();
-        let mut found: BTreeMap<String, (Trust, Vec<usize>, usize)> = BTreeMap::new();
-        for (at, tag) in r.tags.iter().enumerate() {
+        let mut found: BTreeMap<String, (Confidence, Vec<TagId>, usize)> = BTreeMap::new();
+        for (at, tag) in TagId::each(r.tags) {
             if r.notations[tag.notation].style != Style::Bracket {
                 continue;
             }
-            for &(id, slot, trust) in includes.iter().filter(|(id, ..)| r.of[at] != *id) {
+            for &(id, slot, confidence) in includes.iter().filter(|(id, ..)| r.of[at] != *id) {
                 let word = self.directive(id).words[0].as_str();
                 let Some((form, name)) = self.call(tag, self.text(at), word, slot) else { continue };
-                let (_, tags, files) = found.entry(form).or_insert((trust, Vec::new(), 0));
+                let (_, tags, files) = found.entry(form).or_insert((confidence, Vec::new(), 0));
                 tags.push(at);
                 *files += usize::from(!r.index.readings(name, &["/"]).is_empty());
             }
         }
-        for (form, (trust, tags, files)) in found {
-            if files * 2 >= tags.len() {
-                let mut shape = Shape::new(Kind::Include, form, trust.min(Trust::Likely), "stands within tags", &tags);
+        for (form, (confidence, tags, files)) in found {
+            if HALF.reached(files, tags.len()) {
+                let mut shape =
+                    Shape::new(Kind::Include, form, confidence.min(Confidence::Likely), "stands within tags", &tags);
                 shape.within = true;
                 shapes.push(shape);
             }
@@ -66,7 +64,7 @@ impl Writer<'_> {
         } else if key.is_empty() {
             return None;
         } else {
-            let named = rest.iter().take(REACH).position(|token| text[token.range.clone()] == *key)?;
+            let named = rest.iter().take(NAME_REACH).position(|token| text[token.range.clone()] == *key)?;
             let signs = rest[named + 1..].iter().take_while(|token| matches!(token.kind, TokenKind::Sign(_))).count();
             named + 1 + signs
         };
@@ -90,16 +88,20 @@ impl Writer<'_> {
 
     /// Elements that begin with a sign and hold statements: nothing in them is a tag.
     pub(super) fn code_elements(&self, shapes: &mut Vec<Shape>) {
-        let mut names: BTreeMap<&str, usize> = BTreeMap::new();
-        for text in &self.reasoner.corpus.texts {
+        let mut names: BTreeMap<&str, Vec<(TextId, Range<usize>)>> = BTreeMap::new();
+        for (file, text) in TextId::each(&self.facts.corpus.texts) {
             for range in &text.code {
                 let element = &text.text[range.clone()];
                 let name = element.rfind("</").map_or("", |at| &element[at + 2..element.len() - 1]);
-                *names.entry(name).or_default() += usize::from(element[1 + name.len()..].starts_with('>'));
+                let uses = names.entry(name).or_default();
+                let opener = range.start..range.start + name.len() + 2;
+                uses.extend(element[1 + name.len()..].starts_with('>').then_some((file, opener)));
             }
         }
-        for (name, _) in names.iter().filter(|(_, uses)| **uses >= FEWEST_ELEMENTS) {
-            let mut shape = Shape::new(Kind::Verbatim, format!("<{name}>"), Trust::Likely, "holds statements", &[]);
+        for (name, uses) in names.iter().filter(|(_, uses)| uses.len() >= FEWEST_ELEMENTS) {
+            let mut shape =
+                Shape::new(Kind::Verbatim, format!("<{name}>"), Confidence::Likely, "holds statements", &[]);
+            shape.elsewhere.clone_from(uses);
             // The letters' case may differ.
             let same = names.keys().filter(|other| other.eq_ignore_ascii_case(name));
             shape.close.extend(same.map(|name| format!("</{name}>")));
@@ -109,8 +111,8 @@ impl Writer<'_> {
 
     /// Tags with several statements, one of which closes what the first opens.
     pub(super) fn closed_within(&self, shapes: &mut Vec<Shape>) {
-        let r = self.reasoner;
-        let mut found: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        let r = self.facts;
+        let mut found: BTreeMap<String, Vec<TagId>> = BTreeMap::new();
         for (&opener, closers) in &r.pairs.closers {
             let directive = self.directive(opener);
             let general: FxHashSet<&str> = closers
@@ -133,7 +135,7 @@ impl Writer<'_> {
             }
         }
         for (form, tags) in found {
-            shapes.push(Shape::new(Kind::Other, form, Trust::Likely, "closes what it opens", &tags));
+            shapes.push(Shape::new(Kind::Other, form, Confidence::Likely, "closes what it opens", &tags));
         }
     }
 }

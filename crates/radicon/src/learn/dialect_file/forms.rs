@@ -1,18 +1,19 @@
 //! From what directives mean to the examples of a dialect file.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 
-use super::heads::{Directive, Slot, arguments_of};
-use super::meaning::{Meaning, Meanings, Reasoner, Trust};
-use super::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::dialect::Kind;
-
-/// Of the uses of a general closer at most one in so many has a remark.
-const PER_REMARK: usize = 50;
+use crate::learn::Confidence;
+use crate::learn::ids::{DirectiveId, TagId, TextId};
+use crate::learn::meaning::{Facts, Meaning, Meanings};
+use crate::learn::read::directives::{Directive, Slot, arguments_of};
+use crate::learn::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
+use crate::learn::thresholds::PER_REMARK;
 
 /// A form as it will be written into a dialect file.
 #[derive(Clone, Debug)]
-pub(super) struct Shape {
+pub(in crate::learn) struct Shape {
     pub kind: Kind,
     pub open: String,
     pub branch: Vec<String>,
@@ -21,14 +22,16 @@ pub(super) struct Shape {
     pub line: bool,
     /// It may stand within other tags.
     pub within: bool,
-    pub trust: Trust,
+    pub confidence: Confidence,
     pub why: String,
     /// The tags that are written so.
-    pub tags: Vec<usize>,
+    pub tags: Vec<TagId>,
+    /// Where it stands and is no tag of a notation.
+    pub elsewhere: Vec<(TextId, Range<usize>)>,
 }
 
 impl Shape {
-    pub fn new(kind: Kind, open: String, trust: Trust, why: &str, tags: &[usize]) -> Self {
+    pub fn new(kind: Kind, open: String, confidence: Confidence, why: &str, tags: &[TagId]) -> Self {
         Self {
             kind,
             open,
@@ -37,9 +40,10 @@ impl Shape {
             balanced: false,
             line: false,
             within: false,
-            trust,
+            confidence,
             why: why.to_owned(),
             tags: tags.to_vec(),
+            elsewhere: Vec::new(),
         }
     }
 }
@@ -58,8 +62,21 @@ impl Shape {
     }
 }
 
+/// How a tag is written that names something.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+struct Spelling {
+    /// Its arguments stand in parentheses.
+    is_call: bool,
+    is_quoted: bool,
+    /// What stands right before the name.
+    lead: String,
+    /// Other arguments come first.
+    follows: bool,
+    rest: String,
+}
+
 /// A text as a pattern shows it.
-pub(super) fn escape(text: &str) -> String {
+pub(in crate::learn) fn escape(text: &str) -> String {
     let mut out = String::new();
     for c in text.chars() {
         if matches!(c, '[' | ']' | '\\') || c == '<' && text.starts_with("<*") {
@@ -70,26 +87,26 @@ pub(super) fn escape(text: &str) -> String {
     out
 }
 
-pub(super) struct Writer<'a> {
-    pub reasoner: &'a Reasoner<'a>,
+pub(in crate::learn) struct Writer<'a> {
+    pub facts: &'a Facts<'a>,
     pub found: &'a Meanings,
 }
 
 impl Writer<'_> {
-    pub(super) fn text(&self, at: usize) -> &str {
-        &self.reasoner.corpus.texts[self.reasoner.tags[at].file].text
+    pub(super) fn text(&self, at: TagId) -> &str {
+        &self.facts.corpus.texts[self.facts.tags[at].file].text
     }
 
-    pub(super) fn tag(&self, at: usize) -> &Tag {
-        &self.reasoner.tags[at]
+    pub(super) fn tag(&self, at: TagId) -> &Tag {
+        &self.facts.tags[at]
     }
 
-    pub(super) fn directive(&self, id: usize) -> &Directive {
-        &self.reasoner.directives[id]
+    pub(super) fn directive(&self, id: DirectiveId) -> &Directive {
+        &self.facts.directives[id]
     }
 
-    pub(super) fn notation(&self, id: usize) -> &Notation {
-        &self.reasoner.notations[self.directive(id).notation]
+    pub(super) fn notation(&self, id: DirectiveId) -> &Notation {
+        &self.facts.notations[self.directive(id).notation]
     }
 
     /// All forms, in the order of kinds.
@@ -116,15 +133,15 @@ impl Writer<'_> {
         merged
     }
 
-    fn directive_forms(&self, id: usize, meaning: &Meaning, shapes: &mut Vec<Shape>) {
+    fn directive_forms(&self, id: DirectiveId, meaning: &Meaning, shapes: &mut Vec<Shape>) {
         let place = match meaning.kind {
             Kind::Parent | Kind::Include | Kind::Wrap | Kind::Import => Some("<target>"),
             Kind::Block | Kind::Slot | Kind::Fill | Kind::Part => Some("<name>"),
             _ => None,
         };
-        let mut add = |open: String, tags: Vec<usize>, line: bool| {
+        let mut add = |open: String, tags: Vec<TagId>, line: bool| {
             for kind in self.kinds(id, meaning.kind) {
-                let mut shape = Shape::new(kind, open.clone(), meaning.trust, &meaning.why, &tags);
+                let mut shape = Shape::new(kind, open.clone(), meaning.confidence, &meaning.why, &tags);
                 shape.line = line;
                 let may_pair = matches!(
                     kind,
@@ -169,13 +186,19 @@ impl Writer<'_> {
         if let (Some(word), Some(slot)) = (self.found.opted_out.get(&id), &meaning.slot) {
             for (open, tags) in self.with_place(id, slot, "<target>", meaning.kind).into_iter().take(1) {
                 let bare = open.replace("\"<target>\"", word);
-                shapes.push(Shape::new(Kind::Parent, bare, Trust::Likely, "a word where the layout is named", &tags));
+                shapes.push(Shape::new(
+                    Kind::Parent,
+                    bare,
+                    Confidence::Likely,
+                    "a word where the layout is named",
+                    &tags,
+                ));
             }
         }
     }
 
     /// What a directive's forms are: one kind, or for each closer another.
-    fn kinds(&self, id: usize, kind: Kind) -> Vec<Kind> {
+    fn kinds(&self, id: DirectiveId, kind: Kind) -> Vec<Kind> {
         let mut kinds: Vec<Kind> =
             self.found.closed_as.iter().filter(|((open, _), _)| *open == id).map(|(_, kind)| *kind).collect();
         kinds.sort_unstable();
@@ -184,9 +207,12 @@ impl Writer<'_> {
     }
 
     /// Adds what closes and divides a pair; false if it is none.
-    fn close(&self, id: usize, kind: Kind, shape: &mut Shape) -> bool {
-        let pairs = self.reasoner.pairs;
-        let Some(closers) = pairs.closers.get(&id) else { return false };
+    fn close(&self, id: DirectiveId, kind: Kind, shape: &mut Shape) -> bool {
+        let pairs = self.facts.pairs;
+        let Some(closers) = pairs.closers.get(&id) else {
+            shape.close.extend(self.facts.closing_text(id).filter(|_| kind == Kind::Wrap).as_deref().map(escape));
+            return !shape.close.is_empty();
+        };
         if self.directive(id).tags.iter().any(|at| pairs.brace_ends.contains_key(at)) {
             shape.balanced = true;
             if kind == Kind::Control {
@@ -198,19 +224,19 @@ impl Writer<'_> {
             if self.found.closed_as.get(&(id, closer.directive)).is_some_and(|known| *known != kind) {
                 continue;
             }
-            let own: Vec<usize> = self
+            let own: Vec<TagId> = self
                 .directive(id)
                 .tags
                 .iter()
                 .filter_map(|at| pairs.partner.get(at).copied())
-                .filter(|end| self.reasoner.of[*end] == closer.directive)
+                .filter(|end| self.facts.of[*end] == closer.directive)
                 .collect();
             match &closer.word {
                 Some(word) => shape.close.push(self.around(closer.directive, &format!(" {word}"), &[])),
                 None => {
                     let taken = self.directive(closer.directive).taken;
-                    let is_named = |at: &usize| self.tag(*at).tokens.len() > taken;
-                    let named: Vec<usize> = own.iter().copied().filter(is_named).collect();
+                    let is_named = |at: &TagId| self.tag(*at).tokens.len() > taken;
+                    let named: Vec<TagId> = own.iter().copied().filter(is_named).collect();
                     let argument = named
                         .first()
                         .and_then(|&at| arguments_of(self.text(at), self.tag(at), taken).into_iter().next());
@@ -226,7 +252,7 @@ impl Writer<'_> {
                             if self.tag(named[0]).call { format!("({lead}{name})") } else { format!(" {lead}{name}") };
                         shape.close.push(self.around(closer.directive, &place, &named));
                     }
-                    let bare: Vec<usize> = own.iter().copied().filter(|at| !is_named(at)).collect();
+                    let bare: Vec<TagId> = own.iter().copied().filter(|at| !is_named(at)).collect();
                     if !bare.is_empty() || named.is_empty() || !shape.open.contains("<name>") {
                         let call = bare.first().is_some_and(|&at| self.tag(at).call);
                         // The same closer is written the same, whatever it closes.
@@ -250,10 +276,10 @@ impl Writer<'_> {
     }
 
     /// `} else {` and its like: what stands between the brace that ends a body and the next.
-    fn brace_branches(&self, id: usize) -> Vec<String> {
+    fn brace_branches(&self, id: DirectiveId) -> Vec<String> {
         let mut found: BTreeSet<String> = BTreeSet::new();
         for at in &self.directive(id).tags {
-            let Some(&end) = self.reasoner.pairs.brace_ends.get(at) else { continue };
+            let Some(&end) = self.facts.pairs.brace_ends.get(at) else { continue };
             let mut rest = &self.text(*at)[end + 1..];
             loop {
                 let word = rest.trim_start();
@@ -280,10 +306,10 @@ impl Writer<'_> {
     }
 
     /// A tag of a directive with something behind its words.
-    pub(super) fn around(&self, id: usize, body: &str, tags: &[usize]) -> String {
+    pub(super) fn around(&self, id: DirectiveId, body: &str, tags: &[TagId]) -> String {
         let directive = self.directive(id);
         let notation = self.notation(id);
-        let sample: &[usize] = if tags.is_empty() { &directive.tags } else { tags };
+        let sample: &[TagId] = if tags.is_empty() { &directive.tags } else { tags };
         let words = escape(&directive.words.join(" "));
         let mark = escape(&directive.mark);
         let open = escape(&notation.open);
@@ -329,9 +355,9 @@ impl Writer<'_> {
     }
 
     /// What ends the tags of a directive and opens a pair, with the names behind it.
-    fn tail(&self, id: usize, tags: &[usize]) -> String {
+    fn tail(&self, id: DirectiveId, tags: &[TagId]) -> String {
         let tail = &self.directive(id).tail;
-        let has_names = |at: &usize| self.text(*at)[self.tag(*at).tail.end..self.tag(*at).inner.end].contains('|');
+        let has_names = |at: &TagId| self.text(*at)[self.tag(*at).tail.end..self.tag(*at).inner.end].contains('|');
         match (tail.as_str(), tags.first().is_some_and(has_names)) {
             ("", _) => String::new(),
             (tail, false) => format!(" {tail}"),
@@ -340,9 +366,9 @@ impl Writer<'_> {
     }
 
     /// The forms of a pair that a word opens at the end of tags, whatever they begin with.
-    fn tailed(&self, id: usize) -> Vec<(String, Vec<usize>)> {
+    fn tailed(&self, id: DirectiveId) -> Vec<(String, Vec<TagId>)> {
         let (directive, notation) = (self.directive(id), self.notation(id));
-        let mut groups: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        let mut groups: BTreeMap<String, Vec<TagId>> = BTreeMap::new();
         for &at in &directive.tags {
             let (open, close) = (escape(&notation.open), escape(&notation.close));
             groups.entry(format!("{open} <expr>{} {close}", self.tail(id, &[at]))).or_default().push(at);
@@ -351,9 +377,9 @@ impl Writer<'_> {
     }
 
     /// The forms of a directive with a name or target in a slot: by quotes, by what follows.
-    fn with_place(&self, id: usize, slot: &Slot, place: &str, kind: Kind) -> Vec<(String, Vec<usize>)> {
+    fn with_place(&self, id: DirectiveId, slot: &Slot, place: &str, kind: Kind) -> Vec<(String, Vec<TagId>)> {
         let directive = self.directive(id);
-        let mut groups: BTreeMap<(bool, String, bool, String), Vec<usize>> = BTreeMap::new();
+        let mut groups: BTreeMap<Spelling, Vec<TagId>> = BTreeMap::new();
         for &at in &directive.tags {
             let (tag, text) = (self.tag(at), self.text(at));
             let arguments = arguments_of(text, tag, directive.taken);
@@ -369,7 +395,8 @@ impl Writer<'_> {
             let behind: Vec<&Token> =
                 tag.tokens[argument.token + 1..].iter().filter(|token| token.range.start < end).collect();
             let rest = rest_after(tag, text, &behind, kind);
-            groups.entry((argument.slot.quoted, lead, before, rest)).or_default().push(at);
+            let spelling = Spelling { is_call: tag.call, is_quoted: argument.slot.quoted, lead, follows: before, rest };
+            groups.entry(spelling).or_default().push(at);
         }
         self.compose(id, place, groups)
     }
@@ -387,30 +414,31 @@ impl Writer<'_> {
 
     fn compose(
         &self,
-        id: usize,
+        id: DirectiveId,
         place: &str,
-        groups: BTreeMap<(bool, String, bool, String), Vec<usize>>,
-    ) -> Vec<(String, Vec<usize>)> {
+        groups: BTreeMap<Spelling, Vec<TagId>>,
+    ) -> Vec<(String, Vec<TagId>)> {
         let code = self.notation(id).code;
-        let mut merged: BTreeMap<(bool, String, String), Vec<usize>> = BTreeMap::new();
-        let any_before = groups.keys().any(|key| key.2);
-        for ((quoted, lead, _, rest), tags) in &groups {
+        let mut merged: BTreeMap<Spelling, Vec<TagId>> = BTreeMap::new();
+        let any_before = groups.keys().any(|key| key.follows);
+        for (spelling, tags) in &groups {
+            let Spelling { is_call, is_quoted, lead, rest, .. } = spelling;
             // With and without arguments behind it is one form, where they may be left out.
-            let optional = groups.keys().any(|key| key.0 == *quoted && key.3 == " [<args>]");
+            let optional = groups.keys().any(|key| key.is_quoted == *is_quoted && key.rest == " [<args>]");
             let rest = if optional && rest.is_empty() { " [<args>]" } else { rest.as_str() };
-            let spaced = groups.keys().any(|key| key.0 == *quoted && key.1.contains(' '));
+            let spaced = groups.keys().any(|key| key.is_quoted == *is_quoted && key.lead.contains(' '));
             let lead = if spaced && !lead.contains(' ') {
-                groups.keys().find(|key| key.1.contains(' ')).map_or(lead.clone(), |key| key.1.clone())
+                groups.keys().find(|key| key.lead.contains(' ')).map_or(lead.clone(), |key| key.lead.clone())
             } else {
                 lead.clone()
             };
-            merged.entry((*quoted, lead, rest.to_owned())).or_default().extend(tags);
+            let (is_call, is_quoted, rest) = (*is_call, *is_quoted, rest.to_owned());
+            merged.entry(Spelling { is_call, is_quoted, lead, follows: any_before, rest }).or_default().extend(tags);
         }
-        let mut found: Vec<(String, Vec<usize>)> = merged
+        let mut found: Vec<(String, Vec<TagId>)> = merged
             .into_iter()
-            .map(|((quoted, lead, rest), tags)| {
-                let quoted_place = if quoted { self.quotes(&tags, place) } else { place.to_owned() };
-                let call = tags.iter().any(|&at| self.tag(at).call);
+            .map(|(Spelling { is_call: call, is_quoted, lead, rest, .. }, tags)| {
+                let quoted_place = if is_quoted { self.quotes(&tags, place) } else { place.to_owned() };
                 let first = if any_before && !code {
                     "[<args>] "
                 } else if code {
@@ -439,15 +467,15 @@ impl Writer<'_> {
     }
 
     /// The quotes that most of these tags are written with.
-    fn quotes(&self, tags: &[usize], place: &str) -> String {
+    fn quotes(&self, tags: &[TagId], place: &str) -> String {
         let single = tags.iter().filter(|&&at| self.text(at)[self.tag(at).inner.clone()].contains('\'')).count();
         if single * 2 > tags.len() { format!("'{place}'") } else { format!("\"{place}\"") }
     }
 
     /// The forms of a directive that names nothing.
-    fn plain(&self, id: usize, kind: Kind) -> Vec<(String, Vec<usize>)> {
+    fn plain(&self, id: DirectiveId, kind: Kind) -> Vec<(String, Vec<TagId>)> {
         let directive = self.directive(id);
-        let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+        let mut groups: BTreeMap<&str, Vec<TagId>> = BTreeMap::new();
         for &at in &directive.tags {
             let tag = self.tag(at);
             let rest = tag.tokens.len() > directive.taken;

@@ -5,32 +5,31 @@ use std::collections::BTreeMap;
 
 use rustc_hash::FxHashSet;
 
-use super::pairs::{Closer, Finder, Pairs, prints};
-use super::pieces::{between, is_balanced};
-
-/// A word must close what is left open so often, in one file or in several.
-const FEWEST: usize = 2;
+use crate::learn::evidence::pairs::{Closer, Finder, Pairs, prints};
+use crate::learn::ids::{DirectiveId, TagId, TextId};
+use crate::learn::read::pieces::{between, is_balanced};
+use crate::learn::thresholds::FEWEST_LEFT_OPEN;
 
 impl Finder<'_> {
     /// Words without arguments that close, wherever they stand, what no other closer does; tells whether
     /// there are any.
-    pub(super) fn add_rare_closers(&self, pairs: &mut Pairs) -> bool {
-        let mut left: BTreeMap<usize, FxHashSet<usize>> = BTreeMap::new();
+    pub(in crate::learn) fn add_rare_closers(&self, pairs: &mut Pairs) -> bool {
+        let mut left: BTreeMap<DirectiveId, FxHashSet<TagId>> = BTreeMap::new();
         for &opener in pairs.closers.keys() {
             let tags = &self.directives[opener].tags;
-            let open: FxHashSet<usize> = tags.iter().copied().filter(|at| !pairs.partner.contains_key(at)).collect();
-            if open.len() >= FEWEST && open.len() < tags.len() {
+            let open: FxHashSet<TagId> = tags.iter().copied().filter(|at| !pairs.partner.contains_key(at)).collect();
+            if open.len() >= FEWEST_LEFT_OPEN && open.len() < tags.len() {
                 left.insert(opener, open);
             }
         }
-        let mut found: Vec<(usize, usize)> = Vec::new();
-        for (id, directive) in self.directives.iter().enumerate() {
+        let mut found: Vec<(DirectiveId, DirectiveId)> = Vec::new();
+        for (id, directive) in DirectiveId::each(self.directives) {
             let is_other = pairs.is_opener(id) || pairs.is_closer(id) || self.single.contains(&id);
             let is_word = !directive.label().is_empty() && !prints(&directive.mark) && self.argless(id);
-            if is_other || !is_word || directive.tags.len() < FEWEST {
+            if is_other || !is_word || directive.tags.len() < FEWEST_LEFT_OPEN {
                 continue;
             }
-            let ended = |opener: &&usize| {
+            let ended = |opener: &&DirectiveId| {
                 self.directives[**opener].notation == directive.notation && self.ends_all(id, &left[*opener])
             };
             found.extend(left.keys().find(ended).map(|&opener| (opener, id)));
@@ -42,19 +41,19 @@ impl Finder<'_> {
     }
 
     /// Whether each tag of a word ends something that is left open, and nothing else is in the files where it stands.
-    fn ends_all(&self, closer: usize, left: &FxHashSet<usize>) -> bool {
-        let files: FxHashSet<usize> = self.directives[closer].tags.iter().map(|&at| self.tags[at].file).collect();
-        let mut all: Vec<usize> = left.iter().copied().filter(|&at| files.contains(&self.tags[at].file)).collect();
+    fn ends_all(&self, closer: DirectiveId, left: &FxHashSet<TagId>) -> bool {
+        let files: FxHashSet<TextId> = self.directives[closer].tags.iter().map(|&at| self.tags[at].file).collect();
+        let mut all: Vec<TagId> = left.iter().copied().filter(|&at| files.contains(&self.tags[at].file)).collect();
         all.extend(&self.directives[closer].tags);
         all.sort_unstable();
         all.chunk_by(|&a, &b| self.tags[a].file == self.tags[b].file).all(|own| {
-            let mut open: Vec<usize> = Vec::new();
+            let mut open: Vec<TagId> = Vec::new();
             own.iter().all(|&at| {
                 if left.contains(&at) {
                     open.push(at);
                     return true;
                 }
-                let ends = |opener: usize| {
+                let ends = |opener: TagId| {
                     is_balanced(between(self.text(at), self.tags[opener].range.end, self.tags[at].range.start))
                 };
                 open.pop().is_some_and(ends)

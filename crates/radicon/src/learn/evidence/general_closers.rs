@@ -4,36 +4,14 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::FxHashSet;
 
-use super::pairs::{Closer, Finder, NESTED, Pairs, prints};
-use super::pieces::{between, is_balanced};
-use super::tags::{Tag, TokenKind};
-
-/// A choice of words is tried without each of them until so many files nest, at most so often.
-const WELL_NESTED: f64 = 0.97;
-const MOST_CHANGES: usize = 6;
-
-/// In more files than this the counts speak for themselves.
-const MANY_FILES: usize = 40;
-
-/// How many closers may end the same pairs.
-const MOST_TOGETHER: usize = 3;
-
-/// The share of a word's uses that a general closer must answer to.
-const ANSWERED: f64 = 0.9;
-
-/// What a word without arguments counts as an opener, and what each further opener costs: values that
-/// are printed look the same, and few words are likelier than many.
-const BARE_OPENER: f64 = 0.9;
-const EACH_OPENER: f64 = 0.98;
-
-/// What each further closer costs where the pairs come out even: what divides pairs looks like one.
-const EACH_CLOSER: f64 = 0.6;
-
-/// How many words are looked at as general closers: those that are used most.
-const MOST_CLOSERS: usize = 6;
-
-/// How many different words must begin the tags that one word or sign opens at their end.
-const FEWEST_FIRSTS: usize = 3;
+use crate::learn::evidence::pairs::{Closer, Finder, Pairs, prints};
+use crate::learn::ids::{DirectiveId, NotationId, TagId};
+use crate::learn::read::pieces::{between, is_balanced};
+use crate::learn::read::tags::{Tag, TokenKind};
+use crate::learn::thresholds::{
+    ANSWERED, BARE_OPENER, EACH_CLOSER, EACH_OPENER, FEWEST_FIRSTS, MANY_FILES, MOST_CHANGES, MOST_CLOSERS,
+    MOST_TOGETHER, NESTED, WELL_NESTED,
+};
 
 /// What opens a pair: a tag's first word, or its last.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -45,7 +23,7 @@ enum Opens<'t> {
 /// A tag that may open a pair.
 #[derive(Clone, Copy)]
 struct Opening {
-    tag: usize,
+    tag: TagId,
     /// Which of the closers it is itself, or ends with one of its own statements.
     closes: u32,
 }
@@ -59,21 +37,21 @@ struct Candidate<'t> {
 /// A word that is tried as what some closers end.
 struct Tried<'t> {
     opens: Opens<'t>,
-    tags: Vec<usize>,
+    tags: Vec<TagId>,
     is_bare: bool,
 }
 
 /// How many closers that are left in each file some tags answer to; those taken off that they have no closer for.
-fn gain(own: &[usize], left: &[i64], tags: &[Tag]) -> i64 {
-    let change = |own: &[usize]| {
-        let wanted = left[tags[own[0]].file];
+fn gain(own: &[TagId], left: &[i64], tags: &[Tag]) -> i64 {
+    let change = |own: &[TagId]| {
+        let wanted = left[tags[own[0]].file.0];
         wanted.abs() - (wanted - own.len() as i64).abs()
     };
     own.chunk_by(|&a, &b| tags[a].file == tags[b].file).map(change).sum()
 }
 
 /// Some of the closers, as bits.
-fn closes(closers: &[usize], which: impl Fn(usize) -> bool) -> u32 {
+fn closes(closers: &[DirectiveId], which: impl Fn(DirectiveId) -> bool) -> u32 {
     closers.iter().enumerate().filter(|(_, id)| which(**id)).map(|(at, _)| 1 << at).sum()
 }
 
@@ -84,42 +62,47 @@ struct Openers {
     nested: f64,
     /// The words, as indices of the candidates.
     chosen: Vec<usize>,
-    tags: FxHashSet<usize>,
+    tags: FxHashSet<TagId>,
     /// The words that open at the end of tags.
     tails: BTreeSet<String>,
 }
 
 impl Finder<'_> {
     /// General closers: words without arguments of which there are as many as of some openers.
-    pub(super) fn by_count(&self, notation: usize, pairs: &mut Pairs) {
-        let known: FxHashSet<usize> = pairs.closers.keys().copied().collect();
-        let is_general = |id: usize| {
+    pub(in crate::learn) fn by_count(&self, notation: NotationId, pairs: &mut Pairs) {
+        let known: FxHashSet<DirectiveId> = pairs.closers.keys().copied().collect();
+        let is_general = |id: DirectiveId| {
             let directive = &self.directives[id];
             directive.notation == notation && !directive.label().is_empty() && !prints(&directive.mark)
         };
         // A closer that goes with names may close other things as well.
-        let bare = |id: usize| self.directives[id].tags.iter().any(|&at| self.tags[at].tokens.is_empty());
+        let bare = |id: DirectiveId| self.directives[id].tags.iter().any(|&at| self.tags[at].tokens.is_empty());
         let closers = pairs.closers.values().flatten().filter(|c| c.word.is_none()).map(|c| c.directive);
-        let (shared, taken): (FxHashSet<usize>, FxHashSet<usize>) = closers.partition(|&id| is_general(id) && bare(id));
+        let (shared, taken): (FxHashSet<DirectiveId>, FxHashSet<DirectiveId>) =
+            closers.partition(|&id| is_general(id) && bare(id));
         // A closer stands behind what it ends, so it never comes first in a file.
-        let comes_first = |id: usize| {
+        let comes_first = |id: DirectiveId| {
             self.directives[id].tags.iter().any(|&at| {
                 let file = self.tags[at].file;
-                !(0..at).rev().take_while(|&o| self.tags[o].file == file).any(|o| self.tags[o].notation == notation)
+                !(0..at.0)
+                    .rev()
+                    .map(TagId)
+                    .take_while(|&o| self.tags[o].file == file)
+                    .any(|o| self.tags[o].notation == notation)
             })
         };
-        let may_close = |&id: &usize| {
+        let may_close = |&id: &DirectiveId| {
             is_general(id)
                 && (shared.contains(&id) && self.is_short(id, pairs)
                     || self.argless(id) && !known.contains(&id) && !taken.contains(&id) && !self.single.contains(&id))
                 && !comes_first(id)
         };
-        let mut closers: Vec<usize> = (0..self.directives.len()).filter(may_close).collect();
+        let mut closers: Vec<DirectiveId> = DirectiveId::all(self.directives.len()).filter(may_close).collect();
         closers.sort_by_key(|&id| (std::cmp::Reverse(self.directives[id].tags.len()), id));
         closers.truncate(MOST_CLOSERS);
         let candidates = self.may_open(notation, &closers, |id| known.contains(&id) || taken.contains(&id));
         // One closer, then another beside it as long as that explains more.
-        let mut best: Option<(Openers, Vec<usize>)> = None;
+        let mut best: Option<(Openers, Vec<DirectiveId>)> = None;
         for _ in 0..MOST_TOGETHER {
             let known_set = best.as_ref().map_or(&[][..], |(_, set)| set);
             let sets = closers.iter().filter(|closer| !known_set.contains(closer)).map(|&closer| {
@@ -147,13 +130,19 @@ impl Finder<'_> {
     }
 
     /// Gives each opener those of some general closers that end it when they are nested.
-    fn assign(&self, openers: &FxHashSet<usize>, set: &[usize], known: &FxHashSet<usize>, pairs: &mut Pairs) {
-        let mut found: BTreeMap<usize, BTreeMap<usize, usize>> = BTreeMap::new();
-        let mut open: Vec<usize> = Vec::new();
-        let mut file = usize::MAX;
-        for at in 0..self.tags.len() {
-            if self.tags[at].file != file {
-                (file, open) = (self.tags[at].file, Vec::new());
+    fn assign(
+        &self,
+        openers: &FxHashSet<TagId>,
+        set: &[DirectiveId],
+        known: &FxHashSet<DirectiveId>,
+        pairs: &mut Pairs,
+    ) {
+        let mut found: BTreeMap<DirectiveId, BTreeMap<DirectiveId, usize>> = BTreeMap::new();
+        let mut open: Vec<TagId> = Vec::new();
+        let mut file = None;
+        for at in TagId::all(self.tags.len()) {
+            if file != Some(self.tags[at].file) {
+                (file, open) = (Some(self.tags[at].file), Vec::new());
             }
             let id = self.of[at];
             if openers.contains(&at)
@@ -169,7 +158,7 @@ impl Finder<'_> {
         // What is never closed opens nothing.
         for (opener, ends) in found {
             let all: usize = ends.values().sum();
-            let mut ends: Vec<(usize, usize)> = ends.into_iter().filter(|(_, uses)| uses * 20 >= all).collect();
+            let mut ends: Vec<(DirectiveId, usize)> = ends.into_iter().filter(|(_, uses)| uses * 20 >= all).collect();
             ends.sort_by_key(|&(closer, uses)| (std::cmp::Reverse(uses), closer));
             let closers = ends.into_iter().map(|(directive, _)| Closer { directive, word: None });
             pairs.closers.insert(opener, closers.collect());
@@ -177,7 +166,7 @@ impl Finder<'_> {
     }
 
     /// Whether there are more closers than the openers that are known to use them.
-    fn is_short(&self, closer: usize, pairs: &Pairs) -> bool {
+    fn is_short(&self, closer: DirectiveId, pairs: &Pairs) -> bool {
         let users = pairs.closers.iter().filter(|(_, closers)| closers.iter().any(|c| c.directive == closer));
         let opened: usize = users.map(|(opener, _)| self.directives[*opener].tags.len()).sum();
         self.directives[closer].tags.len() > opened + opened / 20
@@ -188,20 +177,21 @@ impl Finder<'_> {
     /// their uses answers to a closer of its file.
     fn openers_for(
         &self,
-        set: &[usize],
-        closers: &[usize],
+        set: &[DirectiveId],
+        closers: &[DirectiveId],
         candidates: &[Candidate<'_>],
         pairs: &Pairs,
     ) -> Option<Openers> {
         // Per file the number of closers that no known opener needs.
         let mut left = vec![0; self.corpus.texts.len()];
         let shares = |own: &[Closer]| own.iter().any(|closer| set.contains(&closer.directive));
-        let sharing: Vec<usize> = pairs.closers.iter().filter(|(_, own)| shares(own)).map(|(id, _)| *id).collect();
+        let sharing: Vec<DirectiveId> =
+            pairs.closers.iter().filter(|(_, own)| shares(own)).map(|(id, _)| *id).collect();
         for (&id, by) in set.iter().map(|id| (id, 1)).chain(sharing.iter().map(|id| (id, -1))) {
-            self.directives[id].tags.iter().for_each(|&at| left[self.tags[at].file] += by);
+            self.directives[id].tags.iter().for_each(|&at| left[self.tags[at].file.0] += by);
         }
         let candidates = self.tried(candidates, closes(closers, |id| set.contains(&id)));
-        let sharing: Vec<usize> = sharing.iter().flat_map(|&id| self.directives[id].tags.iter().copied()).collect();
+        let sharing: Vec<TagId> = sharing.iter().flat_map(|&id| self.directives[id].tags.iter().copied()).collect();
         let try_without = |without: &[usize]| self.fill(&candidates, without, left.clone(), &sharing, set);
         let mut without: Vec<usize> = Vec::new();
         let mut best = try_without(&without)?;
@@ -228,13 +218,13 @@ impl Finder<'_> {
         candidates: &[Tried<'_>],
         without: &[usize],
         mut left: Vec<i64>,
-        sharing: &[usize],
-        set: &[usize],
+        sharing: &[TagId],
+        set: &[DirectiveId],
     ) -> Option<Openers> {
-        let mut rest: Vec<(usize, Vec<usize>)> =
+        let mut rest: Vec<(usize, Vec<TagId>)> =
             candidates.iter().enumerate().map(|(at, candidate)| (at, candidate.tags.clone())).collect();
         rest.retain(|(at, _)| !without.contains(at));
-        let mut tags: FxHashSet<usize> = FxHashSet::default();
+        let mut tags: FxHashSet<TagId> = FxHashSet::default();
         let (mut chosen, mut bare) = (Vec::new(), 0_i32);
         loop {
             let mut best = None;
@@ -255,7 +245,7 @@ impl Finder<'_> {
             }
             let Some((place, _)) = best else { break };
             let (at, own) = rest.remove(place);
-            own.iter().for_each(|&tag| left[self.tags[tag].file] -= 1);
+            own.iter().for_each(|&tag| left[self.tags[tag].file.0] -= 1);
             bare += i32::from(candidates[at].is_bare);
             chosen.push(at);
             tags.extend(own);
@@ -267,7 +257,7 @@ impl Finder<'_> {
         if words == bare {
             return None;
         }
-        let all: FxHashSet<usize> = tags.iter().chain(sharing).copied().collect();
+        let all: FxHashSet<TagId> = tags.iter().chain(sharing).copied().collect();
         let (nested, balanced) = self.quality(&all, set);
         let explained = tags.len() + set.iter().map(|id| self.directives[*id].tags.len()).sum::<usize>();
         let score = explained as f64 * (0.1 + balanced) * nested * BARE_OPENER.powi(bare) * EACH_OPENER.powi(words);
@@ -280,9 +270,14 @@ impl Finder<'_> {
     }
 
     /// What may open pairs that general closers end: words at the beginning of tags, and at their end.
-    fn may_open(&self, notation: usize, closers: &[usize], is_other: impl Fn(usize) -> bool) -> Vec<Candidate<'_>> {
+    fn may_open(
+        &self,
+        notation: NotationId,
+        closers: &[DirectiveId],
+        is_other: impl Fn(DirectiveId) -> bool,
+    ) -> Vec<Candidate<'_>> {
         let mut groups: BTreeMap<(Opens<'_>, &str, bool), Vec<Opening>> = BTreeMap::new();
-        for (id, directive) in self.directives.iter().enumerate() {
+        for (id, directive) in DirectiveId::each(self.directives) {
             let skipped = directive.notation != notation || is_other(id) || self.single.contains(&id);
             if skipped || self.is_prose(id) {
                 continue;
@@ -306,7 +301,7 @@ impl Finder<'_> {
     }
 
     /// Whether a tag holds a statement that begins with the word of a closer.
-    fn says(&self, tag: usize, closer: usize) -> bool {
+    fn says(&self, tag: TagId, closer: DirectiveId) -> bool {
         let (text, word) = (self.text(tag), self.directives[closer].words[0].as_str());
         self.tags[tag].tokens.iter().any(|token| token.kind == TokenKind::Word && &text[token.range.clone()] == word)
     }
@@ -314,13 +309,13 @@ impl Finder<'_> {
     /// The words that may open what some closers end, without the tags that end it themselves.
     fn tried<'t>(&self, candidates: &[Candidate<'t>], closers: u32) -> Vec<Tried<'t>> {
         // Another word begins each tag that a word opens at the end.
-        let is_tail = |tags: &[usize]| {
+        let is_tail = |tags: &[TagId]| {
             let firsts: FxHashSet<&str> = tags.iter().map(|&at| &self.text(at)[self.tags[at].word.clone()]).collect();
             firsts.len() >= FEWEST_FIRSTS && self.tags[tags[0]].file != self.tags[tags[tags.len() - 1]].file
         };
         let tried = |candidate: &Candidate<'t>| {
             let open = candidate.tags.iter().filter(|opening| opening.closes & closers == 0);
-            let tags: Vec<usize> = open.map(|opening| opening.tag).collect();
+            let tags: Vec<TagId> = open.map(|opening| opening.tag).collect();
             let is_bare = tags.iter().all(|&at| self.tags[at].tokens.is_empty() && !self.tags[at].brace);
             let opens = candidate.opens;
             let may_open = !tags.is_empty() && (matches!(opens, Opens::Word(_)) || is_tail(&tags));
@@ -330,10 +325,10 @@ impl Finder<'_> {
     }
 
     /// The share of files that nest rightly, and of pairs with balanced markup inside.
-    fn quality(&self, openers: &FxHashSet<usize>, closers: &[usize]) -> (f64, f64) {
+    fn quality(&self, openers: &FxHashSet<TagId>, closers: &[DirectiveId]) -> (f64, f64) {
         let (mut files, mut good_files, mut pairs, mut balanced) = (0, 0, 0_usize, 0_usize);
         let closing = closers.iter().flat_map(|&id| &self.directives[id].tags);
-        let mut members: Vec<usize> = openers.iter().chain(closing).copied().collect();
+        let mut members: Vec<TagId> = openers.iter().chain(closing).copied().collect();
         members.sort_unstable();
         for own in members.chunk_by(|&a, &b| self.tags[a].file == self.tags[b].file) {
             let (mut open, mut good) = (Vec::new(), true);

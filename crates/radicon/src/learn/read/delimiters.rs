@@ -6,55 +6,28 @@ use std::ops::Range;
 
 use rayon::prelude::*;
 
-use super::corpus::Corpus;
-use super::tags::{Notation, Reader, Style, is_word};
-
-/// How many uses of a delimiter are looked at closely.
-const SAMPLES: usize = 300;
-
-/// The farthest that a closing delimiter may stand, in bytes.
-const REACH: usize = 2000;
-
-/// Of the uses of a delimiter, in hundredths: those that must be closed; and those that must be closed by
-/// the mirror image of a longer one, for that to be another.
-const CLOSED: usize = 80;
-const CLOSED_AS_LONGER: usize = 95;
-
-/// A longer delimiter is taken if it has so many of the shorter one's uses, in hundredths.
-const SAME: usize = 95;
-
-/// Delimiters of one engine have the same outer bracket, or begin with the same sign. Others must be used
-/// at least once for so many uses of the first, in one of so many of its files; fewer do where both ends
-/// have a sign of their own.
-const UNLIKE_SHARE: usize = 20;
-const UNLIKE_SHARE_SIGNED: usize = 100;
-
-/// A bracket that stands so many times as often without the sign before it is the delimiter.
-const MORE_OFTEN_ALONE: usize = 3;
-
-/// Fewer uses show no delimiter that stands by itself.
-const FEWEST_USES: usize = 3;
-
-/// In so few files one use, in one file, may be all there is.
-const FEW_FILES: usize = 12;
-
-/// So many lines that begin with one sign show that they are code.
-const FEWEST_CODE_LINES: usize = 20;
+use crate::learn::ids::TextId;
+use crate::learn::read::corpus::Corpus;
+use crate::learn::read::tags::{Notation, Reader, Style, is_word};
+use crate::learn::thresholds::{
+    AS_OFTEN, CLOSED, CLOSED_AS_LONGER, CLOSER_REACH, FEW_FILES, FEWEST_CODE_LINES, FEWEST_DELIMITERS, HALF,
+    MORE_OFTEN_ALONE, SAMPLES, UNLIKE_SHARE, UNLIKE_SHARE_SIGNED,
+};
 
 /// Where tags stand, for each file in order.
-pub(super) struct Mask(Vec<Vec<Range<usize>>>);
+pub(in crate::learn) struct Mask(Vec<Vec<Range<usize>>>);
 
 impl Mask {
     /// Whether a stretch of a file reaches into a tag.
-    pub fn covers(&self, file: usize, range: Range<usize>) -> bool {
-        let ranges = &self.0[file];
+    pub fn covers(&self, file: TextId, range: Range<usize>) -> bool {
+        let ranges = &self.0[file.0];
         let next = ranges.partition_point(|tag| tag.end <= range.start);
         ranges.get(next).is_some_and(|tag| tag.start < range.end)
     }
 
     fn of(corpus: &Corpus, notations: &[Notation]) -> Self {
         let reader = Reader::new(notations);
-        let ranges = |(file, text)| reader.read(file, text).into_iter().map(|tag| tag.range).collect();
+        let ranges = |(file, text)| reader.read(TextId(file), text).into_iter().map(|tag| tag.range).collect();
         Self(corpus.texts.par_iter().enumerate().map(ranges).collect())
     }
 }
@@ -63,7 +36,7 @@ impl Mask {
 type Places = Vec<(u32, u32)>;
 
 /// The notations with an opening and a closing delimiter, and where their tags stand.
-pub(super) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
+pub(in crate::learn) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
     let mut places = places(corpus);
     let files = corpus.texts.len();
     let mut chosen: Vec<Notation> = Vec::new();
@@ -91,7 +64,7 @@ pub(super) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
         let uses = &places[&open];
         let close = closer(corpus, &open, uses).unwrap_or_default();
         first.get_or_insert((uses.len(), files_of(uses)));
-        let notation = bracket(&open, &close, uses.len() >= FEWEST_USES);
+        let notation = bracket(&open, &close, uses.len() >= FEWEST_DELIMITERS);
         chosen.extend(longer(corpus, &notation, &places));
         chosen.push(notation);
         mask = Mask::of(corpus, &chosen);
@@ -141,7 +114,7 @@ fn code_signs(corpus: &Corpus) -> Vec<u8> {
         }
     }
     let is_code = |(_, (lines, ends, files)): &(u8, (usize, usize, usize))| {
-        *files > 1 && *lines >= FEWEST_CODE_LINES && ends * 2 >= *lines
+        *files > 1 && *lines >= FEWEST_CODE_LINES && HALF.reached(*ends, *lines)
     };
     counts.into_iter().filter(is_code).map(|(sign, _)| sign).collect()
 }
@@ -149,7 +122,7 @@ fn code_signs(corpus: &Corpus) -> Vec<u8> {
 /// Every place where a delimiter may begin, by delimiter.
 fn places(corpus: &Corpus) -> BTreeMap<Vec<u8>, Places> {
     let signs = code_signs(corpus);
-    let of_file = |(file, text): (usize, &super::corpus::Text)| {
+    let of_file = |(file, text): (usize, &crate::learn::read::corpus::Text)| {
         let bytes = text.text.as_bytes();
         let mut found: BTreeMap<&[u8], Places> = BTreeMap::new();
         let mut in_code = false;
@@ -195,7 +168,7 @@ fn is_used(files: usize, places: &Places) -> bool {
 /// Leaves out what stands in tags, or reaches into one.
 fn drop_covered(places: &mut BTreeMap<Vec<u8>, Places>, mask: &Mask) {
     for (open, places) in places.iter_mut() {
-        places.retain(|&(file, at)| !mask.covers(file as usize, at as usize..at as usize + open.len()));
+        places.retain(|&(file, at)| !mask.covers(TextId(file as usize), at as usize..at as usize + open.len()));
     }
     places.retain(|_, places| !places.is_empty());
 }
@@ -219,7 +192,7 @@ fn greatest(
     let wider = ranked.iter().filter(|(open, other)| {
         open.len() > best.len()
             && memchr::memmem::find(open, best).is_some()
-            && other.len() * 100 >= uses.len() * SAME
+            && AS_OFTEN.reached(other.len(), uses.len())
             && is_closed(open, other)
     });
     Some(wider.max_by_key(|(open, _)| open.len()).map_or(*best, |(open, _)| *open).clone())
@@ -247,8 +220,9 @@ fn longer(corpus: &Corpus, notation: &Notation, places: &BTreeMap<Vec<u8>, Place
     });
     for (open, uses) in longer {
         let text = String::from_utf8_lossy(open);
-        let is_longer =
-            |own: &String| own.len() > notation.close.len() && closed(corpus, open, own, uses) >= CLOSED_AS_LONGER;
+        let is_longer = |own: &String| {
+            own.len() > notation.close.len() && CLOSED_AS_LONGER.reached(closed(corpus, open, own, uses), 100)
+        };
         let within = found.iter().any(|known| text.starts_with(&known.open));
         if let Some(own) = closers(&text).into_iter().find(is_longer).filter(|_| !within) {
             found.push(bracket(open, &own, notation.strong));
@@ -261,8 +235,8 @@ fn longer(corpus: &Corpus, notation: &Notation, places: &BTreeMap<Vec<u8>, Place
 fn closer(corpus: &Corpus, open: &[u8], uses: &Places) -> Option<String> {
     let [long, short] = closers(&String::from_utf8_lossy(open));
     let shares = [closed(corpus, open, &long, uses), closed(corpus, open, &short, uses)];
-    let best = if shares[0] * 100 >= shares[1] * SAME { (long, shares[0]) } else { (short, shares[1]) };
-    (best.1 >= CLOSED).then_some(best.0)
+    let best = if AS_OFTEN.reached(shares[0], shares[1]) { (long, shares[0]) } else { (short, shares[1]) };
+    CLOSED.reached(best.1, 100).then_some(best.0)
 }
 
 /// The share of places, in hundredths, where a delimiter is closed before it opens again.
@@ -271,7 +245,7 @@ fn closed(corpus: &Corpus, open: &[u8], close: &str, uses: &Places) -> usize {
     let is_closed = |&&(file, at): &&(u32, u32)| {
         let bytes = corpus.texts[file as usize].text.as_bytes();
         let from = at as usize + open.len();
-        let rest = &bytes[from..bytes.len().min(from + REACH)];
+        let rest = &bytes[from..bytes.len().min(from + CLOSER_REACH)];
         let next = memchr::memmem::find(rest, open).unwrap_or(rest.len());
         memchr::memmem::find(rest, close.as_bytes()).is_some_and(|end| end < next + close.len() && end > 0)
     };
@@ -291,7 +265,7 @@ fn closers(open: &str) -> [String; 2] {
 }
 
 /// A delimiter read from behind, with its brackets turned.
-pub(super) fn mirror(open: &str) -> String {
+pub(in crate::learn) fn mirror(open: &str) -> String {
     let flip = |c| match c {
         '(' => ')',
         '[' => ']',
@@ -306,7 +280,7 @@ fn is_open(byte: u8) -> bool {
     matches!(byte, b'(' | b'[' | b'{' | b'<')
 }
 
-pub(super) fn is_sigil(byte: u8) -> bool {
+pub(in crate::learn) fn is_sigil(byte: u8) -> bool {
     b"~^@$%#!|:*=+&?\\".contains(&byte)
 }
 

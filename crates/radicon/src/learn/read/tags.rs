@@ -6,11 +6,13 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
-use super::corpus::Text;
+use crate::learn::ids::{NotationId, TextId};
+use crate::learn::read::corpus::Text;
+use crate::learn::thresholds::{MAX_TAG, MAX_TOKENS, NEARLY_ALL};
 
 /// How a notation sets its tags off from text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) enum Style {
+pub(in crate::learn) enum Style {
     /// Between an opening and a closing delimiter.
     Bracket,
     /// A sigil and a word, with arguments in parentheses or a body in braces.
@@ -25,7 +27,7 @@ pub(super) enum Style {
 
 /// One way to set tags off from text.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Notation {
+pub(in crate::learn) struct Notation {
     pub style: Style,
     pub open: String,
     pub close: String,
@@ -40,14 +42,8 @@ pub(super) struct Notation {
     pub code: bool,
 }
 
-/// The most of a tag that is read, in bytes.
-const MAX_TAG: usize = 4096;
-
-/// The most arguments of a tag that are looked at.
-const MAX_TOKENS: usize = 24;
-
 /// The name that stands right behind a tag's marks, without quotes, and these marks.
-pub(super) fn name_behind_marks<'t>(source: &'t str, tag: &Tag) -> Option<(&'t str, &'t str)> {
+pub(in crate::learn) fn name_behind_marks<'t>(source: &'t str, tag: &Tag) -> Option<(&'t str, &'t str)> {
     let bytes = source.as_bytes();
     let slash = usize::from(source[tag.mark.clone()].ends_with('/'));
     let marks = tag.mark.start..tag.mark.end - slash;
@@ -59,14 +55,14 @@ pub(super) fn name_behind_marks<'t>(source: &'t str, tag: &Tag) -> Option<(&'t s
 
 /// A piece of a tag's arguments.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Token {
+pub(in crate::learn) struct Token {
     pub kind: TokenKind,
     /// Its place in the file, quotes included.
     pub range: Range<usize>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum TokenKind {
+pub(in crate::learn) enum TokenKind {
     /// A text in quotes.
     Quoted,
     /// A name, a number or a path.
@@ -77,9 +73,9 @@ pub(super) enum TokenKind {
 
 /// A tag as a notation reads it.
 #[derive(Clone, Debug)]
-pub(super) struct Tag {
-    pub file: usize,
-    pub notation: usize,
+pub(in crate::learn) struct Tag {
+    pub file: TextId,
+    pub notation: NotationId,
     /// All of it.
     pub range: Range<usize>,
     /// What stands between the delimiters, trim marks left out.
@@ -102,12 +98,12 @@ pub(super) struct Tag {
     pub tail: Range<usize>,
 }
 
-pub(super) fn is_word(byte: u8) -> bool {
+pub(in crate::learn) fn is_word(byte: u8) -> bool {
     byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
 /// A token's text without its quotes.
-pub(super) fn token_text<'t>(text: &'t str, token: &Token) -> &'t str {
+pub(in crate::learn) fn token_text<'t>(text: &'t str, token: &Token) -> &'t str {
     let raw = &text[token.range.clone()];
     match token.kind {
         TokenKind::Quoted => &raw[1..raw.len() - 1],
@@ -116,21 +112,21 @@ pub(super) fn token_text<'t>(text: &'t str, token: &Token) -> &'t str {
 }
 
 /// The tags of all files, in order of files and places.
-pub(super) fn read_all(texts: &[Text], notations: &[Notation]) -> Vec<Tag> {
+pub(in crate::learn) fn read_all(texts: &[Text], notations: &[Notation]) -> Vec<Tag> {
     let reader = Reader::new(notations);
     let mut tags: Vec<Tag> =
-        texts.par_iter().enumerate().flat_map_iter(|(file, text)| reader.read(file, text)).collect();
+        texts.par_iter().enumerate().flat_map_iter(|(file, text)| reader.read(TextId(file), text)).collect();
     // Scripts and styles are full of what looks like a sigil or a single bracket.
     tags.retain(|tag| notations[tag.notation].strong || !tag.quiet);
     // A word opens bodies in braces nearly always, or what follows it is something else.
     let word = |tag: &Tag| (tag.notation, texts[tag.file].text[tag.word.clone()].to_owned());
-    let mut braces: FxHashMap<(usize, String), (usize, usize)> = FxHashMap::default();
+    let mut braces: FxHashMap<(NotationId, String), (usize, usize)> = FxHashMap::default();
     for tag in tags.iter().filter(|tag| notations[tag.notation].style == Style::Sigil) {
         let entry = braces.entry(word(tag)).or_default();
         (entry.0, entry.1) = (entry.0 + usize::from(tag.brace), entry.1 + 1);
     }
     for tag in tags.iter_mut().filter(|tag| tag.brace && !tag.call) {
-        if braces.get(&word(tag)).is_some_and(|(braced, all)| braced * 10 < all * 9) {
+        if braces.get(&word(tag)).is_some_and(|(braced, all)| !NEARLY_ALL.reached(*braced, *all)) {
             (tag.brace, tag.range.end, tag.inner.end) = (false, tag.word.end, tag.word.end);
             tag.tokens.clear();
         }
@@ -140,25 +136,26 @@ pub(super) fn read_all(texts: &[Text], notations: &[Notation]) -> Vec<Tag> {
 
 /// Reads the tags of all notations of a file, in order; where two begin at one
 /// place the longer delimiter counts.
-pub(super) struct Reader<'n> {
+pub(in crate::learn) struct Reader<'n> {
     notations: &'n [Notation],
     brackets: Option<AhoCorasick>,
-    ids: Vec<usize>,
+    ids: Vec<NotationId>,
 }
 
 impl<'n> Reader<'n> {
     pub fn new(notations: &'n [Notation]) -> Self {
-        let ids: Vec<usize> = (0..notations.len()).filter(|&id| notations[id].style == Style::Bracket).collect();
+        let ids: Vec<NotationId> =
+            NotationId::all(notations.len()).filter(|&id| notations[id].style == Style::Bracket).collect();
         let opens = ids.iter().map(|&id| &notations[id].open);
         let brackets = AhoCorasick::builder().match_kind(MatchKind::LeftmostLongest).build(opens).ok();
         Self { notations, brackets, ids }
     }
 
     /// The tags of a file, sorted by place.
-    pub fn read(&self, file: usize, text: &Text) -> Vec<Tag> {
+    pub fn read(&self, file: TextId, text: &Text) -> Vec<Tag> {
         let mut tags = Vec::new();
         self.bracket_tags(file, text, &mut tags);
-        for (id, notation) in self.notations.iter().enumerate() {
+        for (id, notation) in NotationId::each(self.notations) {
             match notation.style {
                 Style::Bracket => {}
                 Style::Sigil => sigil_tags(file, text, id, notation, &mut tags),
@@ -171,7 +168,7 @@ impl<'n> Reader<'n> {
         tags
     }
 
-    fn bracket_tags(&self, file: usize, text: &Text, tags: &mut Vec<Tag>) {
+    fn bracket_tags(&self, file: TextId, text: &Text, tags: &mut Vec<Tag>) {
         let Some(automaton) = self.brackets.as_ref().filter(|_| !self.ids.is_empty()) else { return };
         let source = text.text.as_str();
         let mut at = 0;
@@ -251,8 +248,8 @@ fn bracket_tag(source: &str, notation: &Notation, range: Range<usize>) -> Tag {
     let (tokens, call) = arguments(source, word.end..end);
     let tail = tail(source, word.end..end);
     Tag {
-        file: 0,
-        notation: 0,
+        file: TextId(0),
+        notation: NotationId(0),
         range,
         inner: start..end,
         mark,
@@ -354,7 +351,7 @@ fn begins(bytes: &[u8], at: usize, sigil: &[u8]) -> bool {
     !before.is_some_and(|b| is_word(b) || sigil.contains(&b) || matches!(b, b'<' | b'&'))
 }
 
-fn sigil_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &mut Vec<Tag>) {
+fn sigil_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, tags: &mut Vec<Tag>) {
     let (source, sigil) = (text.text.as_str(), notation.open.as_bytes());
     let bytes = source.as_bytes();
     let mut covered = 0;
@@ -405,7 +402,7 @@ fn sigil_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &m
     }
 }
 
-fn line_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &mut Vec<Tag>) {
+fn line_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, tags: &mut Vec<Tag>) {
     let source = text.text.as_str();
     let mut at = 0;
     for line in source.split_inclusive('\n') {
@@ -444,7 +441,7 @@ fn line_tags(file: usize, text: &Text, id: usize, notation: &Notation, tags: &mu
     }
 }
 
-fn element_tags(file: usize, text: &Text, id: usize, tags: &mut Vec<Tag>) {
+fn element_tags(file: TextId, text: &Text, id: NotationId, tags: &mut Vec<Tag>) {
     let source = text.text.as_str();
     let bytes = source.as_bytes();
     for start in memchr::memchr_iter(b'<', bytes) {
@@ -474,7 +471,7 @@ fn element_tags(file: usize, text: &Text, id: usize, tags: &mut Vec<Tag>) {
     }
 }
 
-fn attribute_tags(file: usize, text: &Text, id: usize, tags: &mut Vec<Tag>) {
+fn attribute_tags(file: TextId, text: &Text, id: NotationId, tags: &mut Vec<Tag>) {
     let source = text.text.as_str();
     let bytes = source.as_bytes();
     for start in memchr::memchr_iter(b'<', bytes) {

@@ -2,32 +2,36 @@
 
 use std::collections::BTreeSet;
 
-use super::comments::hints_comment;
-use super::forms::{Shape, Writer, escape};
-use super::meaning::Trust;
-use super::pieces::is_prose;
-use super::tags::{Style, TokenKind, token_text};
 use crate::dialect::Kind;
+use crate::learn::Confidence;
+use crate::learn::dialect_file::forms::{Shape, Writer, escape};
+use crate::learn::evidence::comments::hints_comment;
+use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
+use crate::learn::read::pieces::is_prose;
+use crate::learn::read::tags::{Style, TokenKind, token_text};
 
 impl Writer<'_> {
     /// Forms for it.
     pub(super) fn leftovers(&self, shapes: &mut Vec<Shape>) {
-        let r = self.reasoner;
-        let meant = |notation: usize| {
-            self.found.of.iter().any(|(id, m)| self.directive(*id).notation == notation && m.trust > Trust::Asked)
+        let r = self.facts;
+        let meant = |notation: NotationId| {
+            self.found
+                .of
+                .iter()
+                .any(|(id, m)| self.directive(*id).notation == notation && m.confidence > Confidence::Asked)
         };
         let engine = !self.found.of.is_empty();
         let mut outputs = 0;
         let mut shared = Vec::new();
-        for (notation, known) in r.notations.iter().enumerate() {
+        for (notation, known) in NotationId::each(r.notations) {
             // Statements that name the layout among others are code where they do not.
             if known.code && meant(notation) {
-                let tags: Vec<usize> = (0..r.tags.len()).filter(|&at| r.tags[at].notation == notation).collect();
+                let tags: Vec<TagId> = TagId::all(r.tags.len()).filter(|&at| r.tags[at].notation == notation).collect();
                 let open = format!("{} <args> {}", escape(&known.open), escape(&known.close));
-                shapes.push(Shape::new(Kind::Code, open, Trust::Likely, "statements", &tags));
+                shapes.push(Shape::new(Kind::Code, open, Confidence::Likely, "statements", &tags));
                 continue;
             }
-            let rest: Vec<usize> = (0..r.directives.len())
+            let rest: Vec<DirectiveId> = DirectiveId::all(r.directives.len())
                 .filter(|&id| r.directives[id].notation == notation && !self.found.of.contains_key(&id))
                 .filter(|&id| !r.pairs.is_closer(id) && !r.pairs.is_branch(id))
                 .collect();
@@ -44,7 +48,7 @@ impl Writer<'_> {
                 Style::Bracket => {
                     let rest = if meant(notation) { self.notes(&rest, shapes) } else { rest };
                     let rest = self.comments(notation, &rest, false, shapes);
-                    let tags: Vec<usize> = rest.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
+                    let tags: Vec<TagId> = rest.iter().flat_map(|&id| r.directives[id].tags.iter().copied()).collect();
                     if tags.is_empty() {
                         continue;
                     }
@@ -52,7 +56,7 @@ impl Writer<'_> {
                         shapes.push(Shape::new(
                             Kind::Code,
                             format!("{} <args> {}", escape(&known.open), escape(&known.close)),
-                            Trust::Likely,
+                            Confidence::Likely,
                             "statements",
                             &tags,
                         ));
@@ -60,11 +64,11 @@ impl Writer<'_> {
                         shared.push((notation, tags));
                     } else {
                         outputs += 1;
-                        let trust = if tags.len() >= 3 { Trust::Sure } else { Trust::Likely };
+                        let confidence = if tags.len() >= 3 { Confidence::Sure } else { Confidence::Likely };
                         shapes.push(Shape::new(
                             Kind::Output,
                             self.generic(notation, "<expr>"),
-                            trust,
+                            confidence,
                             "expressions only",
                             &tags,
                         ));
@@ -77,13 +81,13 @@ impl Writer<'_> {
         for (notation, tags) in shared {
             let kind = if outputs == 0 { Kind::Output } else { Kind::Other };
             let why = if outputs == 0 { "expressions between other tags" } else { "tags that nothing explains" };
-            shapes.push(Shape::new(kind, self.generic(notation, "<expr>"), Trust::Likely, why, &tags));
+            shapes.push(Shape::new(kind, self.generic(notation, "<expr>"), Confidence::Likely, why, &tags));
         }
     }
 
     /// A weak notation whose opening delimiter begins with one that means something.
-    fn goes_with_strong(&self, notation: usize) -> bool {
-        let r = self.reasoner;
+    fn goes_with_strong(&self, notation: NotationId) -> bool {
+        let r = self.facts;
         let own = &r.notations[notation];
         let first = own.open.chars().next();
         own.style == Style::Bracket
@@ -92,13 +96,13 @@ impl Writer<'_> {
             && self.found.of.keys().any(|id| r.notations[self.directive(*id).notation].open.chars().next() == first)
     }
 
-    fn generic(&self, notation: usize, place: &str) -> String {
-        let known = &self.reasoner.notations[notation];
+    fn generic(&self, notation: NotationId, place: &str) -> String {
+        let known = &self.facts.notations[notation];
         format!("{} {place} {}", escape(&known.open), escape(&known.close))
     }
 
     /// Words in single brackets: each is a form of its own.
-    fn lone_words(&self, rest: &[usize], shapes: &mut Vec<Shape>) {
+    fn lone_words(&self, rest: &[DirectiveId], shapes: &mut Vec<Shape>) {
         let bound = self.bound_names();
         for &id in rest {
             let directive = self.directive(id);
@@ -123,7 +127,13 @@ impl Writer<'_> {
                 } else {
                     format!("{}{} <text> {}", escape(&known.open), escape(&directive.mark), escape(&known.close))
                 };
-                shapes.push(Shape::new(Kind::Comment, open, Trust::Likely, "words, no expressions", &directive.tags));
+                shapes.push(Shape::new(
+                    Kind::Comment,
+                    open,
+                    Confidence::Likely,
+                    "words, no expressions",
+                    &directive.tags,
+                ));
                 continue;
             }
             if directive.words[0].is_empty()
@@ -142,7 +152,7 @@ impl Writer<'_> {
                 shapes.push(Shape::new(
                     Kind::Output,
                     open,
-                    Trust::Likely,
+                    Confidence::Likely,
                     "prints names that are bound elsewhere",
                     &directive.tags,
                 ));
@@ -169,26 +179,26 @@ impl Writer<'_> {
     }
 
     /// Words behind a sigil that mean nothing else: they print values, where enough of them do.
-    fn sigil_words(&self, rest: &[usize], shapes: &mut Vec<Shape>) {
-        let bare: Vec<usize> = rest
+    fn sigil_words(&self, rest: &[DirectiveId], shapes: &mut Vec<Shape>) {
+        let bare: Vec<DirectiveId> = rest
             .iter()
             .copied()
             .filter(|&id| {
                 self.directive(id).tags.iter().all(|&at| self.tag(at).tokens.is_empty() && !self.tag(at).call)
             })
             .collect();
-        let tags: Vec<usize> = bare
+        let tags: Vec<TagId> = bare
             .iter()
             .flat_map(|&id| self.directive(id).tags.iter().copied())
             .filter(|&at| !self.tag(at).quiet)
             .collect();
-        let files: BTreeSet<usize> = tags.iter().map(|&at| self.tag(at).file).collect();
-        let others = self.reasoner.notations.iter().enumerate().any(|(id, n)| {
+        let files: BTreeSet<TextId> = tags.iter().map(|&at| self.tag(at).file).collect();
+        let others = NotationId::each(self.facts.notations).any(|(id, n)| {
             let own = &self.notation(rest[0]).open;
             n.style == Style::Bracket
                 && n.strong
                 && n.open.starts_with(own.as_str())
-                && self.reasoner.tags.iter().any(|tag| tag.notation == id)
+                && self.facts.tags.iter().any(|tag| tag.notation == id)
         });
         if bare.len() >= 3 && files.len() >= 2 && !others
             || bare.len() >= 3 && self.notation(rest[0]).open.len() == 1 && files.len() >= 2 && self.braced(rest[0])
@@ -197,7 +207,7 @@ impl Writer<'_> {
             shapes.push(Shape::new(
                 Kind::Output,
                 open,
-                Trust::Likely,
+                Confidence::Likely,
                 "many words behind the sigil mean nothing else",
                 &tags,
             ));
@@ -205,9 +215,9 @@ impl Writer<'_> {
     }
 
     /// Whether the notation of a directive closes bodies with braces.
-    fn braced(&self, id: usize) -> bool {
+    fn braced(&self, id: DirectiveId) -> bool {
         let notation = self.directive(id).notation;
-        self.reasoner.tags.iter().any(|tag| tag.notation == notation && tag.brace)
+        self.facts.tags.iter().any(|tag| tag.notation == notation && tag.brace)
     }
 }
 

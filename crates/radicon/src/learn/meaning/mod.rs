@@ -1,0 +1,190 @@
+//! What directives mean: from what a site alone can show.
+
+mod bodies;
+mod controls;
+mod includes;
+mod inherited;
+mod parents;
+mod regions;
+mod sets;
+pub(in crate::learn) mod unnamed;
+
+use std::collections::BTreeMap;
+
+use rustc_hash::FxHashSet;
+
+use crate::dialect::Kind;
+use crate::learn::Confidence;
+use crate::learn::evidence::pairs::Pairs;
+use crate::learn::evidence::references::Reference;
+use crate::learn::ids::{DirectiveId, FileId, TagId, TextId};
+use crate::learn::read::corpus::{Corpus, Index};
+use crate::learn::read::directives::{Directive, Slot, arguments_of};
+use crate::learn::read::pieces::between;
+use crate::learn::read::tags::{Notation, Style, Tag, token_text};
+use crate::learn::thresholds::ON_TOP;
+
+/// What a directive means, and what speaks for it.
+#[derive(Clone, Debug)]
+pub(in crate::learn) struct Meaning {
+    pub kind: Kind,
+    /// Where its name or target stands.
+    pub slot: Option<Slot>,
+    pub confidence: Confidence,
+    pub why: String,
+}
+
+/// What was found out about a group of files.
+#[derive(Default)]
+pub(in crate::learn) struct Meanings {
+    pub of: BTreeMap<DirectiveId, Meaning>,
+    /// For each closer of an opener that another meaning has with it: signal's `show`.
+    pub closed_as: BTreeMap<(DirectiveId, DirectiveId), Kind>,
+    /// For each file its parent.
+    pub parents: BTreeMap<TextId, TextId>,
+    /// Words that say that a file has no parent: directive and slot.
+    pub opted_out: BTreeMap<DirectiveId, String>,
+    /// The file name of layouts that no file names, with the folder that it holds for.
+    pub layout_file: Option<(String, String)>,
+    /// The file name of markers.
+    pub marker: Option<String>,
+    /// Files before and after all pages.
+    pub around: Option<(String, String)>,
+    pub bodies: bool,
+}
+
+/// What was found out before any meaning.
+pub(in crate::learn) struct Facts<'a> {
+    pub corpus: &'a Corpus,
+    pub index: &'a Index<'a>,
+    pub notations: &'a [Notation],
+    pub tags: &'a [Tag],
+    pub directives: &'a [Directive],
+    pub of: &'a [DirectiveId],
+    pub references: &'a [Reference],
+    pub pairs: &'a Pairs,
+    /// For each file where its tags begin among all, and at last where they end.
+    pub starts: &'a [usize],
+}
+
+impl Facts<'_> {
+    /// Each meaning sees those that were found before it.
+    pub fn reason(&self) -> Meanings {
+        let mut found = Meanings::default();
+        self.parents(&mut found);
+        if found.parents.is_empty() {
+            self.fixed_layouts(&mut found);
+        }
+        self.regions(&mut found);
+        found.of.extend(self.includes(&found));
+        let body = self.body(&found);
+        found.bodies = body.is_some();
+        found.of.extend(body);
+        found.of.extend(self.inherited(&found));
+        found.of.extend(self.sets(&found));
+        found.of.extend(self.controls(&found));
+        found
+    }
+
+    pub(in crate::learn) fn text(&self, tag: TagId) -> &str {
+        &self.corpus.texts[self.tags[tag].file].text
+    }
+
+    /// The tags of a file.
+    pub(in crate::learn) fn tags_of(&self, file: TextId) -> impl DoubleEndedIterator<Item = TagId> + Clone {
+        (self.starts[file.0]..self.starts[file.0 + 1]).map(TagId)
+    }
+
+    /// Where a tag begins and ends; of an attribute its element.
+    pub(in crate::learn) fn extent(&self, at: TagId) -> (usize, usize) {
+        let range = &self.tags[at].range;
+        match self.pairs.brace_ends.get(&at) {
+            Some(&end) if self.notations[self.tags[at].notation].style == Style::Attribute => {
+                let text = self.text(at);
+                let start = text[..range.start].rfind('<').unwrap_or(range.start);
+                (start, text[end..].find('>').map_or(end, |close| end + close + 1))
+            }
+            _ => (range.start, range.end),
+        }
+    }
+
+    pub(in crate::learn) fn style(&self, directive: DirectiveId) -> Style {
+        self.notations[self.directives[directive].notation].style
+    }
+
+    pub(in crate::learn) fn file_of(&self, indexed: FileId) -> Option<TextId> {
+        self.corpus.by_path.get(self.index.path(indexed)).copied()
+    }
+
+    /// The names that a tag may give: its arguments in quotes or words.
+    pub(in crate::learn) fn names_of(&self, at: TagId) -> Vec<(Slot, &str)> {
+        let directive = &self.directives[self.of[at]];
+        let text = self.text(at);
+        let arguments = arguments_of(text, &self.tags[at], directive.taken);
+        arguments
+            .into_iter()
+            .take(3)
+            .filter_map(|argument| {
+                let name = token_text(text, &self.tags[at].tokens[argument.token]);
+                let fits =
+                    !name.is_empty() && name.len() <= 60 && !name.contains([' ', '<', '{', '\n', '/', '#', '(', '$']);
+                fits.then_some((argument.slot, name))
+            })
+            .collect()
+    }
+}
+
+/// Whether nothing but blanks, comments and other tags stands before a tag; `first` is the first tag of its file.
+fn is_on_top(corpus: &Corpus, notations: &[Notation], tags: &[Tag], first: usize, at: TagId) -> bool {
+    let tag = &tags[at];
+    let text = corpus.texts[tag.file].text.as_str();
+    let start = if notations[tag.notation].style == Style::Attribute {
+        text[..tag.range.start].rfind('<').unwrap_or(0)
+    } else {
+        tag.range.start
+    };
+    let mut covered = 0;
+    for other in &tags[first..at.0] {
+        let range = &other.range;
+        if range.start >= covered && range.start < start {
+            if !between(text, covered, range.start).trim().is_empty() {
+                break;
+            }
+            covered = range.end;
+        }
+    }
+    let rest = text.get(covered.min(start)..start).unwrap_or("").trim();
+    rest.is_empty() || rest.starts_with("<!--") && rest.ends_with("-->")
+}
+
+/// Directives that name a file once at the top of nearly every file they stand in.
+pub(in crate::learn) fn on_top(
+    corpus: &Corpus,
+    notations: &[Notation],
+    tags: &[Tag],
+    directives: &[Directive],
+    references: &[Reference],
+) -> FxHashSet<DirectiveId> {
+    let stands = |directive: &Directive| {
+        let mut files: BTreeMap<TextId, usize> = BTreeMap::new();
+        directive.tags.iter().for_each(|&at| *files.entry(tags[at].file).or_default() += 1);
+        let once = files.values().filter(|&&n| n == 1).count();
+        let first = |at: TagId| tags.partition_point(|tag| tag.file < tags[at].file);
+        let top = directive.tags.iter().filter(|&&at| is_on_top(corpus, notations, tags, first(at), at)).count();
+        ON_TOP.reached(once, files.len()) && ON_TOP.reached(top, directive.tags.len())
+    };
+    references.iter().filter(|r| stands(&directives[r.directive])).map(|r| r.directive).collect()
+}
+
+pub(in crate::learn) fn plural(count: usize, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
+}
+
+/// For each tag its directive.
+pub(in crate::learn) fn by_directive(directives: &[Directive], tags: usize) -> Vec<DirectiveId> {
+    let mut of = vec![DirectiveId(0); tags];
+    for (id, directive) in DirectiveId::each(directives) {
+        directive.tags.iter().for_each(|&at| of[at.0] = id);
+    }
+    of
+}
