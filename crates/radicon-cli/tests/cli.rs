@@ -134,7 +134,7 @@ fn left_behind_copies_are_healed_and_listed() {
         assert!(ran.out.contains(words), "no {words:?} in {}", ran.out);
     }
     let proof = json(&site, "prove", &["prove", ".", "../healed", "--strength", "blanks"]);
-    let pages = proof["pages"].as_array().expect("pages").iter().filter(|page| page["strength"].is_null());
+    let pages = proof["pages"].as_array().expect("pages").iter().filter(|page| !page["differs"].is_null());
     let changed: Vec<&str> = pages.map(|page| page["page"].as_str().expect("a path")).collect();
     assert_eq!(changed, ["fares.html", "harbours/gull-point.html"]);
 }
@@ -155,7 +155,7 @@ fn prove_names_the_page_and_both_origins() {
     assert_eq!(proof["equal"], false);
     let page =
         proof["pages"].as_array().expect("pages").iter().find(|page| page["page"] == "fares.html").expect("the page");
-    assert!(page["strength"].is_null() && page["difference"]["after"]["origin"]["block"] == "content", "{page}");
+    assert!(page["equal"].is_null() && page["differs"]["after"]["origin"]["block"] == "content", "{page}");
 }
 
 #[test]
@@ -199,7 +199,7 @@ fn the_json_has_what_scripts_rely_on() {
     assert!(proposal["files"].as_array().is_some_and(|files| files.len() == 17));
     assert!(proposal["files"][0]["text"].is_string() && proposal["files"][0]["role"].is_string());
     assert!(proposal["after"]["bytes"].as_u64() < proposal["before"]["bytes"].as_u64() && proposal["left"].is_array());
-    assert_eq!(proposal["proof"][0]["strength"], "blanks");
+    assert_eq!(proposal["proof"][0]["equal"], "blanks");
     let flat = json(&site, "flatten", &["flatten", "index.html"]);
     assert!(flat["text"].as_str().is_some_and(|text| text.contains("Welcome aboard")));
     json(&site, "adopt", &["adopt"]);

@@ -48,7 +48,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         partials += proposal.partials.len();
         hidden_partials += hidden.partials;
         pages += proposal.proof.len();
-        proven += proposal.proof.iter().filter(|page| page.strength.is_some()).count();
+        proven += proposal.proof.iter().filter(|page| page.is_equal()).count();
         let told = format!(
             "  seed {}{}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
             seed + number,

@@ -23,7 +23,7 @@ pub fn main() -> Result<(), radicon::ProposeError> {
         println!("--- {} ({:?})\n{}", file.path, file.role, String::from_utf8_lossy(&file.bytes));
     }
     for page in &proposal.proof {
-        println!("{}: equal at {:?}", page.page, page.strength);
+        println!("{}: equal at {:?}", page.page, page.strength());
     }
     Ok(())
 }

@@ -48,7 +48,7 @@ fn check(old: &Site, proposal: &Proposal, strength: Strength) {
     let new = adopted(old, proposal);
     let proof = prove(old, &new, Strength::Dom);
     for page in &proof.pages {
-        assert!(page.strength.is_some_and(|found| found <= strength), "{page:?}");
+        assert!(page.is_equal_at(strength), "{page:?}");
     }
     let pages = old.pages().count();
     assert_eq!(proof.pages.len(), pages);
@@ -135,8 +135,7 @@ fn one_changed_letter_attribute_or_element_is_always_found() {
         file.bytes = changed;
         let page = (file.role == radicon::Role::Page).then(|| file.path.clone());
         let proof = prove(&old, &adopted(&old, &proposal), Strength::Dom);
-        let found: Vec<_> =
-            proof.pages.iter().filter(|page| page.strength.is_none()).map(|page| page.page.clone()).collect();
+        let found: Vec<_> = proof.pages.iter().filter(|page| !page.is_equal()).map(|page| page.page.clone()).collect();
         match page {
             Some(page) => assert_eq!(
                 found,
@@ -347,7 +346,7 @@ fn a_user_dialect_is_written_as_it_shows() {
     for strength in [Strength::Bytes, Strength::Blanks] {
         let proposal =
             propose(&old, &Options { dialect: Some(Arc::clone(&dialect)), ..options(strength) }).expect("a proposal");
-        assert!(proposal.proof.iter().all(|page| page.strength.is_some_and(|found| found <= strength)));
+        assert!(proposal.proof.iter().all(|page| page.is_equal_at(strength)));
         let page = proposal
             .files
             .iter()
@@ -377,7 +376,7 @@ fn own_file_tags_go_along_with_what_needs_them() {
     files.push(SourceFile::new("parts/b.html", "{% fetchlib money %}\n<i>{{ 7|fare }}</i>"));
     let site = Site::read(files, dialect::builtin(), &Settings::default());
     let proposal = propose(&site, &Options::default()).expect("a proposal");
-    assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
+    assert!(proposal.proof.iter().all(|page| page.is_equal()));
     assert!(proposal.left.iter().all(|left| left.page.starts_with("parts/")), "{:?}", proposal.left);
     let text = |path: &str| {
         let file = proposal.files.iter().find(|file| file.path == path).expect("a file");

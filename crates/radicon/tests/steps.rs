@@ -4,10 +4,10 @@ mod common;
 
 use std::sync::Arc;
 
+use common::steps::{any, element, random_step};
 use common::{Random, cases, seed};
-use radicon::markup::{Document, NodeKind};
-use radicon::text::{SourceId, Span};
-use radicon::{Role, Settings, Site, SourceFile, Step, StepError, Strength, prove};
+use radicon::text::Span;
+use radicon::{Settings, Site, SourceFile, StepError, Strength, prove};
 
 /// A random site of a made-up engine, whatever that can write.
 fn random_site(random: &mut Random) -> Site {
@@ -16,59 +16,14 @@ fn random_site(random: &mut Random) -> Site {
     Site::read(made.files, &[Arc::clone(&engine.dialect)], &Settings::default())
 }
 
-fn any(site: &Site, random: &mut Random) -> SourceId {
-    SourceId(random.below(site.templates.len()) as u32)
-}
-
-/// The stretch of a random element of a template.
-fn element(site: &Site, id: SourceId, random: &mut Random) -> Option<Span> {
-    let template = site.get(id);
-    let document = Document::with_constructs(&template.source, template.constructs.clone());
-    let elements: Vec<u32> = (0..document.nodes.len() as u32)
-        .filter(|&node| document.nodes[node as usize].kind == NodeKind::Element)
-        .collect();
-    (!elements.is_empty()).then(|| document.span(elements[random.below(elements.len())]))
-}
-
-/// The name of a random block of a template.
-fn block(site: &Site, id: SourceId, random: &mut Random) -> Option<String> {
-    let template = site.get(id);
-    let names: Vec<String> = template
-        .blocks()
-        .chain(template.regions())
-        .map(|(_, item)| item.name.text(&template.source).into_owned())
-        .collect();
-    (!names.is_empty()).then(|| names[random.below(names.len())].clone())
-}
-
-/// A random step, and the word for it.
-fn random_step(site: &Site, random: &mut Random) -> Option<(&'static str, Result<Step, StepError>)> {
-    let id = any(site, random);
-    let layouts: Vec<SourceId> =
-        (0..site.templates.len() as u32).map(SourceId).filter(|&id| site.get(id).role == Role::Layout).collect();
-    let layout = if layouts.is_empty() { id } else { layouts[random.below(layouts.len())] };
-    let name = format!("new-{}", random.below(1_000_000));
-    Some(match random.below(9) {
-        0 => ("extract", radicon::extract(site, id, element(site, id, random)?, &name, random.once_in(2))),
-        1 => ("inline", radicon::inline(site, id)),
-        2 => ("open", radicon::open(site, id, element(site, id, random)?, &name)),
-        3 => ("rename", radicon::rename(site, id, &block(site, id, random)?, &name)),
-        4 => ("pull-up", radicon::pull_up(site, layout, &block(site, layout, random)?)),
-        5 => ("push-down", radicon::push_down(site, layout, &block(site, layout, random)?)),
-        6 => ("reorder", radicon::reorder(site, &[id])),
-        7 => ("default-layout", radicon::default_layout(site, "")),
-        _ => ("collapse", radicon::collapse(site, layout)),
-    })
-}
-
 /// Whether every page that both sites have is the same.
 #[track_caller]
 fn same_pages(before: &Site, after: &Site, what: &str) {
     let proof = prove(before, after, Strength::Blanks);
-    for page in proof.pages.iter().filter(|page| page.strength.is_none()) {
+    for page in proof.pages.iter().filter(|page| !page.is_equal()) {
         let both = before.find(&page.page).zip(after.find(&page.page));
         let shown = both.is_some_and(|(a, b)| before.get(a).rendered && after.get(b).rendered);
-        assert!(!shown, "{what}: {}: {:?}", page.page, page.difference);
+        assert!(!shown, "{what}: {}: {:?}", page.page, page.difference());
     }
 }
 
@@ -127,7 +82,7 @@ fn inline_undoes_extract() {
         let after = between.after(&back.changes, &[]);
         same_pages(&site, &after, &format!("seed {}", first + case));
         all += 1;
-        let bytes = step.proof.pages.iter().all(|page| page.strength == Some(Strength::Bytes));
+        let bytes = step.proof.pages.iter().all(|page| page.strength() == Some(Strength::Bytes));
         exact += usize::from(bytes && sources(&site) == sources(&after));
         // Indentation goes, and a tag with a line of its own may need one.
         let words = |site: &Site| -> Vec<(String, String)> {

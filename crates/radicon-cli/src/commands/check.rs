@@ -267,7 +267,7 @@ fn show(mended: &Mended, out: &mut impl Write) -> Result<()> {
         )?;
         for page in &mended.changed {
             writeln!(out, "  {}", page.page)?;
-            let after = page.difference.as_ref().and_then(|difference| difference.after.as_ref());
+            let after = page.difference().and_then(|difference| difference.after.as_ref());
             if let Some(after) = after {
                 writeln!(out, "    {FAINT}{}{PLAIN}", after.text)?;
             }

@@ -55,11 +55,15 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
 }
 
 fn code(proposal: &Proposal) -> u8 {
-    if proposal.proof.iter().all(|page| page.strength.is_some()) { FINE } else { DIFFERENT }
+    if proposal.proof.iter().all(|page| page.is_equal()) { FINE } else { DIFFERENT }
 }
 
 /// Shows a proposal.
 pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()> {
+    unexplained(proposal, out)?;
+    if proposal.files.is_empty() && !proposal.unexplained.is_empty() {
+        return left(proposal, out);
+    }
     if proposal.files.is_empty() {
         headline(out, "Nothing to propose: no layout would make these pages smaller together.")?;
         return left(proposal, out);
@@ -92,6 +96,52 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
         writeln!(out, "{}", String::from_utf8_lossy(&file.bytes).trim_end())?;
     }
     Ok(())
+}
+
+/// How many kinds of tag-like text are shown.
+const MOST_UNEXPLAINED: usize = 5;
+
+/// Tag-like text that no dialect explains, and the ways on.
+fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    let Some(first) = proposal.unexplained.first() else { return Ok(()) };
+    let uses = proposal.unexplained.iter().map(|tag| tag.uses).sum();
+    headline(out, &format!("{} of text that looks like tags, which no dialect explains", count(uses, "piece")))?;
+    for tag in proposal.unexplained.iter().take(MOST_UNEXPLAINED) {
+        let place = format!("{}:{}", tag.first.file, tag.first.line);
+        writeln!(
+            out,
+            "  {:<32} {:>6} in {:<10} {FAINT}first {place}{PLAIN}",
+            tag.text,
+            number(tag.uses),
+            count(tag.files, "file")
+        )?;
+    }
+    let more = proposal.unexplained.len().saturating_sub(MOST_UNEXPLAINED);
+    if more > 0 {
+        writeln!(out, "  {FAINT}and {} more{PLAIN}", count(more, "kind"))?;
+    }
+    writeln!(out, "\nThe pages that hold them stay as they are, for a proof would rest on a guess. Two ways on:")?;
+    writeln!(out, "  say what they are, in a dialect file of a few lines, dialects/mine.toml:\n")?;
+    writeln!(
+        out,
+        "    name   = \"mine\"\n    files  = [\"**/*\"]\n    [forms]\n    output = '{}'   # one example of each kind, with <expr> where it varies\n",
+        example(&first.text)
+    )?;
+    writeln!(out, "  or take them for plain text: radicon propose --dialect margin\n")?;
+    Ok(())
+}
+
+/// A piece of tag-like text as an example of a form: what stands between its brackets may vary.
+fn example(text: &str) -> String {
+    let is_edge = |c: char| !c.is_alphanumeric();
+    let (start, end) = (text.find(|c| !is_edge(c)), text.rfind(|c| !is_edge(c)));
+    match start.zip(end) {
+        Some((start, end)) => {
+            let close = end + text[end..].chars().next().map_or(1, char::len_utf8);
+            format!("{}<expr>{}", &text[..start], &text[close..])
+        }
+        None => text.to_owned(),
+    }
 }
 
 /// A layout with its blocks.
@@ -190,13 +240,13 @@ fn sizes(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
 }
 
 fn proof(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
-    let equal = |strength: Strength| proposal.proof.iter().filter(|page| page.strength == Some(strength)).count();
+    let equal = |strength: Strength| proposal.proof.iter().filter(|page| page.strength() == Some(strength)).count();
     let proven: Vec<String> = [Strength::Bytes, Strength::Blanks, Strength::Dom]
         .into_iter()
         .filter(|&strength| equal(strength) > 0)
         .map(|strength| format!("{} at {}", number(equal(strength)), strength.word()))
         .collect();
-    let failed = proposal.proof.iter().filter(|page| page.strength.is_none()).count();
+    let failed = proposal.proof.iter().filter(|page| !page.is_equal()).count();
     let colour = if failed == 0 { GOOD } else { BAD };
     let all = match (failed, proposal.healed.is_empty()) {
         (0, true) => "no page changes",

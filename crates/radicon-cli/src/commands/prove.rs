@@ -52,7 +52,7 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
         return Ok(code);
     }
     for strength in [Strength::Bytes, Strength::Blanks, Strength::Dom] {
-        let equal = proof.pages.iter().filter(|page| page.strength == Some(strength)).count();
+        let equal = proof.pages.iter().filter(|page| page.strength() == Some(strength)).count();
         if equal > 0 {
             let meaning = match strength {
                 Strength::Bytes => "byte for byte",
@@ -67,13 +67,13 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
             )?;
         }
     }
-    let different: Vec<_> = proof.pages.iter().filter(|page| page.strength.is_none()).collect();
+    let different: Vec<_> = proof.pages.iter().filter(|page| !page.is_equal()).collect();
     if !different.is_empty() {
         writeln!(out, "{BAD}{} not equal{PLAIN}", count(different.len(), "page"))?;
     }
     for page in different.iter().take(MOST) {
         writeln!(out, "\n{}", page.page)?;
-        if let Some(difference) = &page.difference {
+        if let Some(difference) = page.difference() {
             show(difference, &mut out)?;
         }
     }

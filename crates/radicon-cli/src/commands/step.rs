@@ -102,7 +102,7 @@ fn show(step: &Step, out: &mut impl Write) -> Result<()> {
 
 fn proof(step: &Step, out: &mut impl Write) -> Result<()> {
     let pages = step.proof.pages.len();
-    let exact = step.proof.pages.iter().filter(|page| page.strength == Some(Strength::Bytes)).count();
+    let exact = step.proof.pages.iter().filter(|page| page.strength() == Some(Strength::Bytes)).count();
     let how = match pages - exact {
         0 => "byte for byte".to_owned(),
         some => format!("{} of them but for white space that does not show", count(some, "page")),

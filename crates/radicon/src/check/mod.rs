@@ -305,7 +305,7 @@ pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
     let changes = edits.changes(site)?;
     let after = site.after(&changes, &[]);
     let proof = prove(site, &after, Strength::WEAKEST);
-    let changed = proof.pages.into_iter().filter(|page| page.strength.is_none()).collect();
+    let changed = proof.pages.into_iter().filter(|page| !page.is_equal()).collect();
     let files = changes.iter().map(|change| change.path.clone()).collect();
     Ok(Mended { findings: mended, changed, files, changes })
 }

@@ -4,7 +4,8 @@ use toml::de::{DeTable, DeValue};
 
 use super::pattern::Reach;
 use super::{
-    Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, Targets, Twice, split_arguments,
+    Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, SetScope, Targets, Twice,
+    split_arguments,
 };
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, items, start, string, strings, subtable, unknown,
@@ -288,6 +289,10 @@ fn rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
             "anywhere" => rules.anywhere = boolean(item)?,
             "include-scope" => rules.include_scope = choice(item, SCOPES)?,
             "block-scope" => rules.block_scope = choice(item, SCOPES)?,
+            "set-scope" => {
+                let words = &[("layout", SetScope::Layout), ("own", SetScope::Own), ("unknown", SetScope::Unknown)];
+                rules.set_scope = choice(item, words)?;
+            }
             "only" => rules.only = strings(item)?,
             "optional" => rules.optional = strings(item)?,
             "arguments" => {
@@ -307,6 +312,7 @@ fn rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
                     "newline",
                     "include-scope",
                     "block-scope",
+                    "set-scope",
                     "only",
                     "optional",
                     "arguments",

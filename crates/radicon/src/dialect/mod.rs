@@ -313,6 +313,17 @@ pub enum Scope {
     Unknown,
 }
 
+/// Whether a layout sees what a child sets outside of its blocks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SetScope {
+    /// It does, and so do the blocks of other levels.
+    Layout,
+    /// Only the child's own blocks do.
+    Own,
+    /// Not known.
+    Unknown,
+}
+
 /// The behaviours in which engines differ.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rules {
@@ -328,6 +339,8 @@ pub struct Rules {
     pub include_scope: Scope,
     /// Whether an override sees names bound around the block.
     pub block_scope: Scope,
+    /// Whether a layout sees what a child sets outside of its blocks.
+    pub set_scope: SetScope,
     /// Words among the arguments that say: only these names are seen.
     pub only: Vec<String>,
     /// Words among the arguments that say: it is no mistake if the file is missing.
@@ -378,6 +391,7 @@ impl Default for Rules {
             newline: Newline::Unknown,
             include_scope: Scope::Unknown,
             block_scope: Scope::Unknown,
+            set_scope: SetScope::Unknown,
             only: Vec::new(),
             optional: Vec::new(),
             arguments: None,

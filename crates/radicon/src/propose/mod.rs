@@ -40,6 +40,7 @@ use crate::config::Globs;
 use crate::dialect::{self, Dialect, Kind};
 use crate::markup::Document;
 use crate::prove::{PageProof, Strength};
+use crate::site::taglike::{self, UnexplainedTag};
 use crate::site::{Change, Partials, ProposeSettings, Selector};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::{SourceId, count_lines};
@@ -277,6 +278,9 @@ pub struct Proposal {
     pub proof: Vec<PageProof>,
     /// Pages that keep their form, with the reason.
     pub left: Vec<Left>,
+    /// Text of files without a dialect that looks like tags, the most frequent first: these pages are left as
+    /// they are, unless the dialect to write was named.
+    pub unexplained: Vec<UnexplainedTag>,
 }
 
 impl Proposal {
@@ -315,7 +319,20 @@ impl Proposal {
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
     let (price, nested_defaults, partials) = (options.block_price, true, Arc::default());
-    let job = Job { site, options, dialect, price, nested_defaults, partials, spelling: None };
+    // Two notations are never mixed, unless that was asked for by name.
+    let (tags, tagged) = match options.dialect {
+        Some(_) => Default::default(),
+        None => taglike::in_plain_files(site),
+    };
+    let tagged = Arc::new(tagged);
+    let job = Job { site, options, dialect, price, nested_defaults, partials, spelling: None, tagged };
+    let mut proposal = propose_in(site, options, job)?;
+    proposal.unexplained = tags;
+    Ok(proposal)
+}
+
+/// The proposal for a job, and those of the other dialects of its site.
+fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, ProposeError> {
     if !job.dialect.has_layouts() {
         return match job.dialect.form(Kind::Include) {
             Some(_) => Ok(partials_alone(&job)),
@@ -519,6 +536,8 @@ struct Job<'s> {
     partials: Arc<[Pattern]>,
     /// How tags are written, where that does not count.
     spelling: Option<Arc<Spelling>>,
+    /// Files without a dialect that hold tag-like text, with the first piece of it.
+    tagged: Arc<BTreeMap<SourceId, String>>,
 }
 
 impl Job<'_> {
@@ -528,12 +547,30 @@ impl Job<'_> {
 
     /// These pages, ready for comparison.
     fn read(&self, pages: &[SourceId]) -> Vec<Page> {
-        let read = |&id: &SourceId| self.page(self.site.get(id), &self.site.get(id).dialect);
+        let read = |&id: &SourceId| self.page_beneath_its_head(id);
         let mut pages: Vec<Page> = pages.par_iter().map(read).collect();
         if !self.partials.is_empty() {
             missed::mark(&mut pages, &self.partials);
         }
         pages
+    }
+
+    /// A page without what it says for itself, which stays with it.
+    fn page_beneath_its_head(&self, id: SourceId) -> Page {
+        let template = self.site.get(id);
+        let own_head = self.site.own_head(id);
+        if own_head == 0 {
+            return self.page(template, &template.dialect);
+        }
+        let (head, rest) = template.source.split_at(own_head);
+        let rest = match &self.spelling {
+            Some(spelling) => spelling.apply(rest, &template.dialect),
+            None => rest.to_vec(),
+        };
+        let document = Document::read(&rest, &template.dialect);
+        let mut page = Page::of(template.path.clone(), Arc::new(rest), document, self.options.strength);
+        page.head = head.to_vec();
+        page
     }
 
     /// A page, read in a dialect.

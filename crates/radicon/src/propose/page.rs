@@ -39,6 +39,8 @@ pub(super) struct Page {
     pub marks: Vec<(Span, usize)>,
     /// For each token whether every byte of it counts.
     exact: Vec<bool>,
+    /// What the page says for itself before its markup: it stays with it, beneath the parent line.
+    pub head: Vec<u8>,
 }
 
 /// The attributes that tell elements of one name apart.
@@ -57,7 +59,8 @@ impl Page {
             _ => Normal::of(&source, &document.tokens),
         };
         normal.bytes.shrink_to_fit();
-        let mut page = Self { path, source, document, normal, keys: Vec::new(), marks: Vec::new(), exact };
+        let mut page =
+            Self { path, source, document, normal, keys: Vec::new(), marks: Vec::new(), exact, head: Vec::new() };
         page.keys = page.compute_keys();
         page
     }
@@ -66,7 +69,16 @@ impl Page {
     pub fn plain(markup: &[u8], document: Document) -> Self {
         let source = Arc::new(markup.to_vec());
         let normal = Normal::of(&source, &document.tokens);
-        Self { path: String::new(), source, document, normal, keys: Vec::new(), marks: Vec::new(), exact: Vec::new() }
+        Self {
+            path: String::new(),
+            source,
+            document,
+            normal,
+            keys: Vec::new(),
+            marks: Vec::new(),
+            exact: Vec::new(),
+            head: Vec::new(),
+        }
     }
 
     /// Keys of all nodes, children before parents, in one pass.

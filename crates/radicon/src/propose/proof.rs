@@ -1,12 +1,11 @@
 //! The proof of a proposal, and what is taken back because it could not be proven.
 
-use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::assemble::Plan;
 use super::partials::Extracted;
 use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, apply, size};
-use crate::prove::{PageProof, Strength, prove_page};
+use crate::prove::{PageProof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site};
 
@@ -36,7 +35,7 @@ impl Job<'_> {
         dialects.dedup();
         let dialect = if dialects.is_empty() { self.dialect.name.clone() } else { dialects.join(", ") };
         let healed = Vec::new();
-        Proposal { files, layouts, partials, dialect, before, after, healed, proof, left }
+        Proposal { files, layouts, partials, dialect, before, after, healed, proof, left, unexplained: Vec::new() }
     }
 
     /// Proves every page, with partials where that is possible.
@@ -52,7 +51,7 @@ impl Job<'_> {
             let Some(Extracted { written: mut with, partials }) = self.extract(written, &excluded) else { break };
             self.carry(needs, &mut with);
             let (proof, site) = self.proof(&with);
-            let failed: Vec<&PageProof> = proof.iter().filter(|page| page.strength.is_none()).collect();
+            let failed: Vec<&PageProof> = proof.iter().filter(|page| !page.is_equal()).collect();
             if failed.is_empty() {
                 *written = with;
                 return (proof, site, partials);
@@ -87,8 +86,10 @@ impl Job<'_> {
     fn proof(&self, written: &[ProposedFile]) -> (Vec<PageProof>, Site) {
         let new = apply(self.site, written.iter(), &self.dialects());
         let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
-        let prove_one = |path: &&str| prove_page(self.site, &new, path, self.options.strength);
-        (paths.par_iter().map(prove_one).collect(), new)
+        let prover = Prover::new(self.site, &new, self.options.strength);
+        let mut proof = prover.pages(&paths);
+        proof.extend(prover.files_that_differ());
+        (proof, new)
     }
 
     /// Proves every page; converted pages that fail are taken back and left, and
@@ -98,10 +99,8 @@ impl Job<'_> {
             let (proof, new) = self.proof(written);
             let failed: FxHashMap<&str, String> = proof
                 .iter()
-                .filter(|page| page.strength.is_none())
-                .map(|page| {
-                    (page.page.as_str(), page.difference.as_ref().map(|d| d.message.clone()).unwrap_or_default())
-                })
+                .filter(|page| !page.is_equal())
+                .map(|page| (page.page.as_str(), page.difference().map(|d| d.message.clone()).unwrap_or_default()))
                 .collect();
             if failed.is_empty() {
                 return (proof, new);

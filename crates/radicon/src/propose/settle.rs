@@ -118,7 +118,9 @@ impl Job<'_> {
         let mut candidates = Vec::new();
         for id in self.site.pages() {
             let template = self.site.get(id);
-            match self.refuse(template, self.site.parent(id)) {
+            let tagged =
+                self.tagged.get(&id).map(|text| format!("no dialect explains `{text}`, which looks like a tag"));
+            match self.refuse(template, self.site.parent(id)).or(tagged) {
                 Some(reason) => left.push(Left { page: template.path.clone(), reason }),
                 None => candidates.push(id),
             }
@@ -151,11 +153,9 @@ impl Job<'_> {
             let at = position(&template.source, error.span.start);
             return Some(format!("line {}: {}", at.line, error.message));
         }
-        let binding = |kind: Kind| {
-            kind.resolved() && !matches!(kind, Kind::Include | Kind::Comment)
-                || matches!(kind, Kind::Set | Kind::Import | Kind::Verbatim)
-        };
-        if let Some(item) = template.constructs.items.iter().find(|item| binding(item.kind)) {
+        let stays =
+            |kind: Kind| kind.resolved() && !matches!(kind, Kind::Include | Kind::Comment) || kind == Kind::Verbatim;
+        if let Some(item) = template.constructs.items.iter().find(|item| stays(item.kind)) {
             let at = position(&template.source, item.span.start);
             return Some(format!(
                 "line {}: `{}` would change its meaning inside a block",

@@ -88,6 +88,7 @@ impl Writer<'_> {
     /// A page: its parent line, and the blocks that it overrides.
     pub fn page(&self, page: usize, layout: &str, open: &[Open]) -> Vec<u8> {
         let mut out = self.parent_line(layout);
+        push(&mut out, &self.pages[page].head);
         let (mut apart, mut first) = (false, true);
         for Open { hole, name, shown, .. } in open {
             let Ok(member) = hole.members.binary_search(&page) else { continue };

@@ -6,14 +6,16 @@
 
 #[cfg(feature = "dom")]
 mod dom;
+mod names;
 mod normal;
 
 use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::markup::Document;
-use crate::resolve::{Flat, Origin, Resolver};
+use crate::resolve::{BoundNames, Flat, Kept, Origin, Resolver};
 use crate::site::Site;
+use crate::site::own_file::Needs;
 use crate::text::{SourceId, is_blank};
 
 pub use normal::Normal;
@@ -58,10 +60,48 @@ impl Strength {
 pub struct PageProof {
     /// The page's path.
     pub page: String,
-    /// The greatest strength at which both sides are equal; `null` if they are not.
-    pub strength: Option<Strength>,
+    /// How both sides compare.
+    #[serde(flatten)]
+    pub result: Comparison,
+}
+
+/// How two pages compare.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Comparison {
+    /// They are equal, at this strength and no greater one.
+    Equal(Strength),
+    /// They are not; the first difference.
+    Differs(Box<Difference>),
+}
+
+impl PageProof {
+    /// Whether both sides are equal, at some strength.
+    pub const fn is_equal(&self) -> bool {
+        matches!(self.result, Comparison::Equal(_))
+    }
+
+    /// Whether both sides are equal, as strongly as this or more so.
+    pub fn is_equal_at(&self, weakest: Strength) -> bool {
+        matches!(self.result, Comparison::Equal(strength) if strength <= weakest)
+    }
+
+    /// The greatest strength at which both sides are equal; `None` if they are not.
+    pub const fn strength(&self) -> Option<Strength> {
+        match self.result {
+            Comparison::Equal(strength) => Some(strength),
+            Comparison::Differs(_) => None,
+        }
+    }
+
     /// The first difference, if they are not equal.
-    pub difference: Option<Difference>,
+    pub const fn difference(&self) -> Option<&Difference> {
+        match &self.result {
+            Comparison::Equal(_) => None,
+            Comparison::Differs(difference) => Some(difference),
+        }
+    }
 }
 
 /// The first difference between two pages.
@@ -102,34 +142,129 @@ pub fn prove(old: &Site, new: &Site, weakest: Strength) -> Proof {
     let mut paths: Vec<&str> = old.pages().map(|id| old.get(id).path.as_str()).collect();
     paths.extend(new.pages().map(|id| new.get(id).path.as_str()).filter(|path| old.find(path).is_none()));
     paths.sort_unstable();
-    let pages: Vec<_> = paths.par_iter().map(|path| prove_page(old, new, path, weakest)).collect();
-    let equal = pages.iter().all(|page| page.strength.is_some());
+    let prover = Prover::new(old, new, weakest);
+    let mut pages = prover.pages(&paths);
+    pages.extend(prover.files_that_differ());
+    let equal = pages.iter().all(|page| page.is_equal());
     Proof { pages, equal }
 }
 
 /// Compares one page, named by its path, of two sites.
 pub fn prove_page(old: &Site, new: &Site, path: &str, weakest: Strength) -> PageProof {
-    let result = match (old.find(path), new.find(path)) {
-        (Some(before), Some(after)) => compare(old, before, new, after, weakest),
-        (Some(_), None) => Err(unplaced("the page is gone".into())),
-        _ => Err(unplaced("the page is new".into())),
-    };
-    let (strength, difference) = match result {
-        Ok(strength) => (Some(strength), None),
-        Err(difference) => (None, Some(*difference)),
-    };
-    PageProof { page: path.to_owned(), strength, difference }
+    Prover::new(old, new, weakest).page(path)
+}
+
+/// Two sites whose pages are compared.
+pub(crate) struct Prover<'s> {
+    old: &'s Site,
+    new: &'s Site,
+    weakest: Strength,
+    /// The names that something in either binds.
+    bound: BoundNames,
+    /// Which own-file tags the tags of the old site need.
+    needs: Needs,
+}
+
+impl<'s> Prover<'s> {
+    pub fn new(old: &'s Site, new: &'s Site, weakest: Strength) -> Self {
+        Self { old, new, weakest, bound: BoundNames::of([old, new]), needs: Needs::of(old) }
+    }
+
+    /// Compares pages, named by their paths.
+    pub fn pages(&self, paths: &[&str]) -> Vec<PageProof> {
+        paths.par_iter().map(|path| self.page(path)).collect()
+    }
+
+    /// Files that are no pages and mean something else than they did, though no page may show it: those that
+    /// others import, and those with a tag whose own-file tag is missing, which engines refuse as a whole.
+    pub fn files_that_differ(&self) -> Vec<PageProof> {
+        let imported = self.old.imported();
+        let paths: Vec<&str> = imported.iter().map(|&id| self.old.get(id).path.as_str()).collect();
+        let mut found: Vec<PageProof> = self.pages(&paths).into_iter().filter(|page| !page.is_equal()).collect();
+        if !self.needs.is_empty() {
+            let lacking = (0..self.new.templates.len() as u32).into_par_iter().map(SourceId);
+            found.par_extend(lacking.filter_map(|id| {
+                let page = self.new.get(id).path.clone();
+                let message = self.lacks(id).filter(|_| !imported.iter().any(|&id| self.old.get(id).path == page))?;
+                Some(PageProof { page, result: Comparison::Differs(unplaced(message)) })
+            }));
+        }
+        found
+    }
+
+    /// Compares one page, named by its path.
+    pub fn page(&self, path: &str) -> PageProof {
+        let result = match (self.old.find(path), self.new.find(path)) {
+            (Some(before), Some(after)) => self.compare(before, after),
+            (Some(_), None) => Err(unplaced("the page is gone".into())),
+            _ => Err(unplaced("the page is new".into())),
+        };
+        PageProof { page: path.to_owned(), result: result.map_or_else(Comparison::Differs, Comparison::Equal) }
+    }
+
+    /// Flattens a page of each site and gives the greatest strength at which they are equal.
+    fn compare(&self, before: SourceId, after: SourceId) -> Result<Strength, Box<Difference>> {
+        let flatten = |site: &Site, id: SourceId, when: &str| {
+            let flat = if self.bound.is_empty() && self.needs.is_empty() {
+                Resolver::new(site).flatten(id).map(|flat| (flat, Vec::new()))
+            } else {
+                Resolver::new(site).flatten_with_names(id, &self.bound)
+            };
+            flat.map_err(|error| unplaced(format!("{when}: {error}")))
+        };
+        let old = flatten(self.old, before, "before")?;
+        let new = flatten(self.new, after, "after")?;
+        let strength = self.compare_bytes((before, &old.0), (after, &new.0))?;
+        let (old, new) = (self.tags(self.old, &old), self.tags(self.new, &new));
+        self.meaning_differs(old, new).map_or(Ok(strength), Err)
+    }
+
+    fn tags<'p>(&self, site: &'p Site, (flat, kept): &'p (Flat, Vec<Kept>)) -> names::Tags<'p> {
+        names::Tags { site, flat, kept }
+    }
+
+    /// The greatest strength at which two pages that were put together are equal.
+    fn compare_bytes(
+        &self,
+        (before, old): (SourceId, &Flat),
+        (after, new): (SourceId, &Flat),
+    ) -> Result<Strength, Box<Difference>> {
+        if old.bytes == new.bytes {
+            return Ok(Strength::Bytes);
+        }
+        if self.weakest == Strength::Bytes || self.old.get(before).unreadable.is_some() {
+            let at = common_prefix(&old.bytes, &new.bytes);
+            return Err(difference(side(self.old, old, at), side(self.new, new, at)));
+        }
+        let (before, after) = (Version::read(self.old, before, old), Version::read(self.new, after, new));
+        let normals = (before.normal(), after.normal());
+        if normals.0.bytes == normals.1.bytes {
+            return Ok(Strength::Blanks);
+        }
+        #[cfg(feature = "dom")]
+        if self.weakest == Strength::Dom {
+            if before.tree().is_some_and(|tree| Some(tree) == after.tree()) {
+                return Ok(Strength::Dom);
+            }
+            // Spelling does not count, so it is not the difference to show.
+            let loose = (before.without_spelling(), after.without_spelling());
+            if loose.0.bytes != loose.1.bytes {
+                return Err(first_difference(&before, &after, &loose));
+            }
+        }
+        Err(first_difference(&before, &after, &normals))
+    }
 }
 
 /// A page of one of the sites, put together and read.
 struct Version<'s> {
     site: &'s Site,
-    flat: Flat,
+    flat: &'s Flat,
     document: Document,
 }
 
 impl<'s> Version<'s> {
-    fn read(site: &'s Site, id: SourceId, flat: Flat) -> Self {
+    fn read(site: &'s Site, id: SourceId, flat: &'s Flat) -> Self {
         let document = Document::read(&flat.bytes, &site.get(id).dialect);
         Self { site, flat, document }
     }
@@ -150,44 +285,8 @@ impl<'s> Version<'s> {
 
     /// The place of an offset in a normal form.
     fn side(&self, normal: &Normal, at: u32) -> Side {
-        side(self.site, &self.flat, normal.source_offset(&self.flat.bytes, &self.document.tokens, at))
+        side(self.site, self.flat, normal.source_offset(&self.flat.bytes, &self.document.tokens, at))
     }
-}
-
-/// Flattens a page of each site and gives the greatest strength at which they are equal.
-fn compare(
-    old: &Site,
-    before: SourceId,
-    new: &Site,
-    after: SourceId,
-    weakest: Strength,
-) -> Result<Strength, Box<Difference>> {
-    let flat_before = Resolver::new(old).flatten(before).map_err(|error| unplaced(format!("before: {error}")))?;
-    let flat_after = Resolver::new(new).flatten(after).map_err(|error| unplaced(format!("after: {error}")))?;
-    if flat_before.bytes == flat_after.bytes {
-        return Ok(Strength::Bytes);
-    }
-    if weakest == Strength::Bytes || old.get(before).unreadable.is_some() {
-        let at = common_prefix(&flat_before.bytes, &flat_after.bytes);
-        return Err(difference(side(old, &flat_before, at), side(new, &flat_after, at)));
-    }
-    let (before, after) = (Version::read(old, before, flat_before), Version::read(new, after, flat_after));
-    let normals = (before.normal(), after.normal());
-    if normals.0.bytes == normals.1.bytes {
-        return Ok(Strength::Blanks);
-    }
-    #[cfg(feature = "dom")]
-    if weakest == Strength::Dom {
-        if before.tree().is_some_and(|tree| Some(tree) == after.tree()) {
-            return Ok(Strength::Dom);
-        }
-        // Spelling does not count, so it is not the difference to show.
-        let loose = (before.without_spelling(), after.without_spelling());
-        if loose.0.bytes != loose.1.bytes {
-            return Err(first_difference(&before, &after, &loose));
-        }
-    }
-    Err(first_difference(&before, &after, &normals))
 }
 
 fn first_difference(before: &Version, after: &Version, normals: &(Normal, Normal)) -> Box<Difference> {
@@ -252,7 +351,7 @@ mod tests {
             ("<div class='x' id='y'><p>two</p></div>", None),
         ] {
             let proof = prove(&old, &site(&[("a.html", new)]), Strength::Dom);
-            assert_eq!(proof.pages[0].strength, strength, "{new}");
+            assert_eq!(proof.pages[0].strength(), strength, "{new}");
         }
     }
 
@@ -264,7 +363,7 @@ mod tests {
             ("a.html", "<!--: layout base.html -->\n<!--: block x --><p>too</p><!--: end x -->"),
         ]);
         let proof = prove(&old, &new, Strength::Dom);
-        let difference = proof.pages[0].difference.as_ref().expect("a difference");
+        let difference = proof.pages[0].difference().expect("a difference");
         let places: Vec<_> = [&difference.before, &difference.after]
             .into_iter()
             .filter_map(|side| side.as_ref()?.origin.as_ref().map(|o| (o.file.as_str(), o.line, o.block.as_deref())))
@@ -282,10 +381,10 @@ mod tests {
         let old = site(&[("a.html", "<p class=a id=b>one</p><p>two</p>")]);
         let new = site(&[("a.html", "<P id='b' class='a'>one</P><p>too</p>")]);
         let proof = prove(&old, &new, Strength::Dom);
-        let message = &proof.pages[0].difference.as_ref().expect("a difference").message;
+        let message = &proof.pages[0].difference().expect("a difference").message;
         assert!(message.contains("two") && message.contains("too") && !message.contains("one"), "{message}");
         let proof = prove(&old, &new, Strength::Blanks);
-        let message = &proof.pages[0].difference.as_ref().expect("a difference").message;
+        let message = &proof.pages[0].difference().expect("a difference").message;
         assert!(message.contains("class=a"), "{message}");
     }
 
@@ -293,7 +392,7 @@ mod tests {
     fn pages_that_come_or_go_are_differences() {
         let proof = prove(&site(&[("a.html", "x")]), &site(&[("b.html", "x")]), Strength::Dom);
         let messages: Vec<_> =
-            proof.pages.iter().filter_map(|page| page.difference.as_ref().map(|d| d.message.as_str())).collect();
+            proof.pages.iter().filter_map(|page| page.difference().map(|d| d.message.as_str())).collect();
         assert_eq!(messages, ["the page is gone", "the page is new"]);
     }
 }

@@ -124,7 +124,7 @@ impl Inside {
         }
         let mut names = Distinct::default();
         let proven: FxHashMap<&str, Option<Strength>> =
-            proof.iter().map(|page| (page.page.as_str(), page.strength)).collect();
+            proof.iter().map(|page| (page.page.as_str(), page.strength())).collect();
         let mut insides = sites.into_iter().map(|(site, files)| {
             let pages = pages(site, &proven, &mut names, &mut lines);
             InsideSite { files, pages }

@@ -7,15 +7,20 @@ use std::rc::Rc;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
+use super::names::{BoundNames, Kept, Names};
 use super::scope::Scope;
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
 use crate::dialect::{Kind, Loose, Part, Values};
 use crate::markup::{ALONE, Construct};
 use crate::site::Site;
-use crate::site::own_file::head;
 use crate::text::{SourceId, Span, is_blank};
 
-pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
+/// Puts a page together; with `bound` also what the names in its tags reach.
+pub(super) fn flatten(
+    site: &Site,
+    id: SourceId,
+    bound: Option<&BoundNames>,
+) -> Result<(Flat, Vec<Kept>), FlattenError> {
     let mut flattener = Flattener {
         site,
         flat: Flat::default(),
@@ -24,6 +29,7 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
         including: vec![id],
         binders: FxHashMap::default(),
         said: FxHashSet::default(),
+        names: bound.map(Names::new),
         splices: 0,
         full: false,
     };
@@ -40,7 +46,8 @@ pub(super) fn flatten(site: &Site, id: SourceId) -> Result<Flat, FlattenError> {
     }
     flattener.flat.problems.sort();
     flattener.flat.problems.dedup();
-    Ok(flattener.flat)
+    let kept = flattener.names.map(|names| names.kept).unwrap_or_default();
+    Ok((flattener.flat, kept))
 }
 
 pub(super) struct Flattener<'s> {
@@ -55,6 +62,8 @@ pub(super) struct Flattener<'s> {
     pub(super) binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
     /// The own-file tags that were written.
     said: FxHashSet<Box<[u8]>>,
+    /// What binds names here, if that is asked for.
+    pub(super) names: Option<Names<'s>>,
     /// How often something was spliced.
     splices: usize,
     full: bool,
@@ -91,6 +100,8 @@ struct Wrapped {
     frame: Frame,
     /// How many files were being included around the wrap.
     including: usize,
+    /// How much was on the stack of names there.
+    names: usize,
 }
 
 impl Wrapped {
@@ -154,19 +165,29 @@ impl Flattener<'_> {
             if item.kind == Kind::Parent {
                 self.code_around(child, item, frame);
             } else if binds(item) {
-                if !self.is_said_above(child, at, frame) && !self.says_again(child, at) {
-                    self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
+                if self.is_own_file_tag(child, at) && (self.names.is_some() || self.says_again(child, at)) {
+                    self.note_unsaid(child, at);
+                } else {
+                    self.note(child, at, true);
+                    let end = items[next].span.end;
+                    self.copy(
+                        child,
+                        Span::new(item.span.start, end + line_end(&template.source, item.span.start, end)),
+                        frame,
+                    );
                 }
                 at = next;
             } else if item.kind == Kind::Control {
                 let held = items[at..=next].iter().any(binds);
                 match item.part {
                     Part::Open if whole_pair && held && !is_body => {
+                        self.note(child, at, true);
                         holding.insert(item.partner);
                         self.copy(child, item.span, frame);
                     }
                     Part::Open => at = next,
                     _ if holding.contains(&(at as u32)) || holding.contains(&closer_of(items, at)) => {
+                        self.note(child, at, true);
                         self.copy(child, item.span, frame);
                     }
                     _ => {}
@@ -178,25 +199,31 @@ impl Flattener<'_> {
         }
     }
 
-    /// Whether a layout of a child says the same own-file tag at its head.
-    fn is_said_above(&self, child: SourceId, at: usize, frame: &Frame) -> bool {
-        let texts = |id: SourceId| {
-            let template = self.site.get(id);
-            let tags = self.site.sure_own_file_tags(id).iter();
-            tags.map(|&tag| (tag, template.constructs.items[tag as usize].span.of(&template.source)))
-        };
-        let Some((_, text)) = texts(child).find(|(tag, _)| *tag == at as u32) else { return false };
-        frame.chain.levels[frame.level + 1..].iter().any(|&above| {
-            let mut said = texts(above).filter(|(_, said)| *said == text);
-            said.any(|(tag, _)| (tag as usize) < head(self.site.get(above)))
-        })
+    /// Notes a tag that stays in the page, and what its names reach.
+    fn note(&mut self, source: SourceId, at: usize, in_child: bool) {
+        let place = self.flat.bytes.len() as u32;
+        if let Some(names) = &mut self.names {
+            names.keep(self.site, place, source, at as u32, in_child);
+        }
+    }
+
+    /// An own-file tag that the page says already: it holds all the same.
+    fn note_unsaid(&mut self, source: SourceId, at: usize) {
+        if let Some(names) = &mut self.names {
+            names.bind(self.site, source, at as u32, 0, true);
+        }
+    }
+
+    /// Whether a tag speaks for its own file alone. It prints nothing, so a proof asks of it only whether it is
+    /// in force where it is needed.
+    fn is_own_file_tag(&self, source: SourceId, at: usize) -> bool {
+        self.site.sure_own_file_tags(source).binary_search(&(at as u32)).is_ok()
     }
 
     /// Whether an own-file tag was written already: in one file it is said once.
     fn says_again(&mut self, source: SourceId, at: usize) -> bool {
         let template = self.site.get(source);
-        let is_sure = self.site.sure_own_file_tags(source).binary_search(&(at as u32)).is_ok();
-        is_sure && !self.said.insert(template.constructs.items[at].span.of(&template.source).into())
+        !self.said.insert(template.constructs.items[at].span.of(&template.source).into())
     }
 
     /// A parent that is assigned among other code goes; the code stays.
@@ -278,7 +305,12 @@ impl Flattener<'_> {
                     self.code_around(source, item, frame);
                 }
             }
-            Kind::Other | Kind::Import if self.says_again(source, at) => self.copy(source, text, frame),
+            Kind::Other | Kind::Import
+                if self.is_own_file_tag(source, at) && (self.names.is_some() || self.says_again(source, at)) =>
+            {
+                self.copy(source, text, frame);
+                self.note_unsaid(source, at);
+            }
             Kind::Set | Kind::Import if hoisted && whole => self.copy(source, text, frame),
             Kind::Set if whole && self.is_bound(source, item, frame) => self.copy(source, text, frame),
             Kind::Block if frame.loose && whole && self.is_region_above(source, item, frame) => {
@@ -334,6 +366,7 @@ impl Flattener<'_> {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         self.note_names(source, item, frame);
+        self.note(source, at, false);
         let [left, right] = item.marks;
         if left.is_empty() && right.is_empty() {
             return cursor;
@@ -431,6 +464,18 @@ impl Flattener<'_> {
         self.flat.shown.push(definition);
         let inside = outer.map_or(Vec::new(), |wrap| self.including.split_off(wrap.including));
         self.active.push(via);
+        let rule = template.dialect.rules.block_scope;
+        let scope = match frame.scope.clone() {
+            Some(scope) if outer.is_none() && self.names.is_some() => {
+                Some(Scope::of_block(definition.source, rule, scope))
+            }
+            scope => scope,
+        };
+        let frame = Frame { scope, ..frame };
+        let names = self.names.as_mut().map(|names| match outer {
+            Some(wrap) => names.enter_wrapped(wrap.names),
+            None => names.enter_block(rule),
+        });
         if item.partner == ALONE && item.dynamic {
             self.printed(definition.source, item, &frame);
         } else {
@@ -441,6 +486,7 @@ impl Flattener<'_> {
                 &frame,
             );
         }
+        self.leave(names);
         self.active.pop();
         self.including.extend(inside);
     }
@@ -467,18 +513,30 @@ impl Flattener<'_> {
         self.active.push(via);
         if let Some(level) = frame.level.checked_sub(1) {
             let child = frame.chain.levels[level];
+            let names_rule = self.site.get(child).dialect.rules.block_scope;
             if self.loose_rule(child) == Loose::Body {
+                let names = self.names.as_mut().map(|names| names.enter_block(names_rule));
                 self.whole(child, &Frame { level, block: None, loose: true, via, ..frame.clone() });
+                self.leave(names);
             }
         } else if let Some(wrap) = &frame.wrap {
             let template = self.site.get(wrap.source);
             let inner = Frame { via, ..wrap.frame.clone() };
             // The body belongs to the place of the wrap: it may wrap the same file again.
             let inside = self.including.split_off(wrap.including);
+            let names = self.names.as_mut().map(|names| names.enter_wrapped(wrap.names));
             self.content(wrap.source, template.inner(wrap.opener), wrap.opener as usize + 1, &inner);
+            self.leave(names);
             self.including.extend(inside);
         }
         self.active.pop();
+    }
+
+    /// What began on the stack of names ends.
+    pub(super) fn leave(&mut self, start: Option<usize>) {
+        if let (Some(names), Some(start)) = (&mut self.names, start) {
+            names.leave(start);
+        }
     }
 
     fn too_deep(&mut self, (source, at): (SourceId, usize)) -> bool {
@@ -512,6 +570,14 @@ impl Flattener<'_> {
         self.flat.bytes.extend_from_slice(bytes);
         self.flat.stretches.push(Stretch { at: at as u32, source, span, via });
     }
+}
+
+/// How long the line end is behind a tag that has its line for itself.
+fn line_end(source: &[u8], start: u32, end: u32) -> u32 {
+    let (before, after) = source.split_at(end as usize);
+    let is_line = before[..start as usize].last().is_none_or(|b| *b == b'\n');
+    let length = if after.starts_with(b"\r\n") { 2 } else { u32::from(after.starts_with(b"\n")) };
+    if is_line { length } else { 0 }
 }
 
 /// The closer of the pair that a branch divides.

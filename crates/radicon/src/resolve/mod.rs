@@ -5,6 +5,7 @@ mod chain;
 mod flat;
 mod flatten;
 mod map;
+mod names;
 mod report;
 mod scope;
 
@@ -14,6 +15,7 @@ pub use chain::{Break, Chain, Definition};
 pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
+pub(crate) use names::{Behind, BoundNames, Kept, Reached};
 pub(crate) use report::loose;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 
@@ -60,11 +62,20 @@ impl<'s> Resolver<'s> {
         pages.into_par_iter().map(|id| Ok((id, self.flatten(id)?))).collect()
     }
 
+    /// A page put together, with the tags that stay in it and what their names reach.
+    pub(crate) fn flatten_with_names(
+        &self,
+        id: SourceId,
+        bound: &BoundNames,
+    ) -> Result<(Flat, Vec<Kept>), FlattenError> {
+        flatten::flatten(self.site, id, Some(bound))
+    }
+
     /// The page put together from its chain and partials, dynamic constructs kept.
     ///
     /// # Errors
     /// If it grows beyond [`MAX_PAGE`] or [`MAX_SPLICES`].
     pub fn flatten(&self, id: SourceId) -> Result<Flat, FlattenError> {
-        flatten::flatten(self.site, id)
+        flatten::flatten(self.site, id, None).map(|(flat, _)| flat)
     }
 }

@@ -24,16 +24,35 @@ pub(super) struct Scope {
     outer: Option<Rc<Scope>>,
     /// No other names are seen.
     closed: bool,
+    /// Whether other names are seen is not known.
+    unknown: bool,
     /// Something that stays in the page needs one of the names.
     pub used: Cell<bool>,
 }
 
 impl Scope {
-    /// The scope of an include; `None` if it changes nothing.
-    pub fn new(source: SourceId, arguments: Arguments, rules: &Rules, outer: Option<Rc<Scope>>) -> Option<Self> {
+    /// The scope of an include; `None` if it changes nothing. If it is `exact` it says also what is not known.
+    pub fn new(
+        source: SourceId,
+        arguments: Arguments,
+        rules: &Rules,
+        outer: Option<Rc<Scope>>,
+        exact: bool,
+    ) -> Option<Self> {
         let closed = arguments.only || rules.include_scope == ScopeRule::Own;
-        let says_nothing = arguments.bindings.is_empty() && !arguments.opaque && !closed;
-        (!says_nothing).then(|| Self { source, arguments, outer, closed, used: Cell::new(false) })
+        let unknown = exact && rules.include_scope == ScopeRule::Unknown;
+        let says_nothing = arguments.bindings.is_empty() && !arguments.opaque && !closed && !unknown;
+        (!says_nothing).then(|| Self { source, arguments, outer, closed, unknown, used: Cell::new(false) })
+    }
+
+    /// The scope of a block's content, where names around the block may not be seen.
+    pub fn of_block(source: SourceId, rule: ScopeRule, outer: Rc<Scope>) -> Rc<Self> {
+        if rule == ScopeRule::Shared {
+            return outer;
+        }
+        let (closed, unknown) = (rule == ScopeRule::Own, rule == ScopeRule::Unknown);
+        let arguments = Arguments::default();
+        Rc::new(Self { source, arguments, outer: Some(outer), closed, unknown, used: Cell::new(false) })
     }
 
     /// Whether what it binds may be taken from names that includes around it bind.
@@ -65,7 +84,7 @@ impl Flattener<'_> {
             if let Some(binding) = here.binding(name, self.site.get(here.source)) {
                 return binding.literal.then_some((here.source, binding.value));
             }
-            if here.closed || here.arguments.opaque {
+            if here.closed || here.unknown || here.arguments.opaque {
                 return None;
             }
             scope = here.outer.as_deref();

@@ -12,17 +12,18 @@ mod roots;
 mod selector;
 mod settings;
 mod survey;
-mod taglike;
+pub(crate) mod taglike;
 mod template;
 mod trial;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
-use crate::dialect::{self, Dialect, Part, Targets};
+use crate::dialect::{self, Dialect, Kind, Part, Targets};
 use crate::markup::{Construct, Constructs};
 use crate::text::{Position, SourceId};
 
@@ -547,6 +548,16 @@ impl Site {
         self.ids().filter(|&id| self.get(id).rendered)
     }
 
+    /// The templates that others import and that are not rendered for themselves, in order of their paths.
+    pub(crate) fn imported(&self) -> BTreeSet<SourceId> {
+        let of = |id: SourceId| {
+            let items = &self.get(id).constructs.items;
+            let targets = self.links(id).targets().filter(|(at, _)| items[*at as usize].kind == Kind::Import);
+            targets.filter_map(|(_, target)| target.as_ref().ok().copied()).collect::<Vec<_>>()
+        };
+        self.ids().flat_map(of).filter(|&id| !self.get(id).rendered).collect()
+    }
+
     /// What a template takes from others.
     pub fn links(&self, id: SourceId) -> &Links {
         &self.links[id.index()]
@@ -615,7 +626,6 @@ impl Links {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dialect::Kind;
 
     #[track_caller]
     fn site(files: &[(&str, &str)]) -> Site {

@@ -7,7 +7,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::{Site, Template};
 use crate::dialect::{Dialect, Kind, Part};
 use crate::markup::{Construct, Constructs};
-use crate::text::{BYTE_ORDER_MARK, is_blank};
+use crate::text::{BYTE_ORDER_MARK, SourceId, is_blank};
 
 /// A word that nobody described surely loads something if it stands at the head of so many files, and
 /// elsewhere at most once for so many times there: one that prints stands anywhere.
@@ -36,7 +36,8 @@ pub(super) fn find(site: &Site) -> OwnFile {
         }
     }
     let is_sure = |template: &Template, at: u32| {
-        template.constructs.items[at as usize].kind != Kind::Other || {
+        let item = &template.constructs.items[at as usize];
+        item.form(&template.dialect).own_file || {
             let (heads, elsewhere) = places[&word(template, at)];
             heads >= FEWEST_HEADS && elsewhere * HEADS_FOR_ONE_ELSEWHERE <= heads
         }
@@ -119,10 +120,52 @@ impl Needs {
         [&bytes[..at], text.as_bytes(), &bytes[at..]].concat()
     }
 
+    /// Whether no tag of the site needs any.
+    pub fn is_empty(&self) -> bool {
+        self.by_word.is_empty()
+    }
+
+    /// The own-file tags that stand before a tag in its file and that it needs, in their order.
+    pub fn of_tag(&self, site: &Site, id: SourceId, construct: u32) -> Vec<String> {
+        let template = site.get(id);
+        let before = site.sure_own_file_tags(id).iter().filter(|&&at| at < construct);
+        let text = |at: &u32| template.constructs.items[*at as usize].span.text(&template.source).into_owned();
+        let mut in_force: Vec<String> = before.map(text).collect();
+        if self.by_word.is_empty() || in_force.is_empty() {
+            return Vec::new();
+        }
+        let mut words = BTreeSet::new();
+        words_of(&template.constructs.items[construct as usize], &template.source, &template.dialect, &mut words);
+        let needed = self.needed(words, &template.dialect, &in_force);
+        in_force.retain(|text| needed.contains(text));
+        in_force
+    }
+
+    /// An own-file tag that the site says a tag needs, and that does not stand before it.
+    pub fn missing_for(&self, template: &Template, at: usize) -> Option<&str> {
+        let items = &template.constructs.items;
+        let mut words = BTreeSet::new();
+        words_of(&items[at], &template.source, &template.dialect, &mut words);
+        let says = |word: String| {
+            self.by_word
+                .get(&(template.dialect.name.clone(), word))
+                .filter(|need| !need.is_free)
+                .map(|need| &need.common)
+        };
+        let needed = words.into_iter().filter_map(says).flatten();
+        let stands = |text: &&String| items[..at].iter().any(|item| item.span.of(&template.source) == text.as_bytes());
+        needed.into_iter().find(|text| !stands(text)).map(String::as_str)
+    }
+
     /// The own-file tags that a file needs, of which `own` stood where its tags come from.
     fn of_file(&self, constructs: &Constructs, source: &[u8], dialect: &Dialect, own: &[String]) -> BTreeSet<String> {
+        self.needed(words(constructs, source, dialect), dialect, own)
+    }
+
+    /// The own-file tags that words need, of which `own` are there.
+    fn needed(&self, words: BTreeSet<String>, dialect: &Dialect, own: &[String]) -> BTreeSet<String> {
         let mut needed = BTreeSet::new();
-        for word in words(constructs, source, dialect) {
+        for word in words {
             match self.by_word.get(&(dialect.name.clone(), word)) {
                 Some(need) if need.is_free => {}
                 Some(need) if !need.common.is_empty() => needed.extend(need.common.iter().cloned()),
@@ -135,36 +178,40 @@ impl Needs {
 
 /// What tags may have from a library: words that nobody described, calls that outputs begin with, filters.
 fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<String> {
+    let mut found = BTreeSet::new();
+    constructs.items.iter().for_each(|item| words_of(item, source, dialect, &mut found));
+    found
+}
+
+/// What a tag may have from a library.
+fn words_of(item: &Construct, source: &[u8], dialect: &Dialect, found: &mut BTreeSet<String>) {
     let name = |text: &[u8]| {
         let end = text.iter().position(|&b| !(b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80));
         String::from_utf8_lossy(&text[..end.unwrap_or(text.len())]).into_owned()
     };
-    let mut found = BTreeSet::new();
-    let describes = |item: &&Construct| {
-        item.part != Part::Close
-            && matches!(item.kind, Kind::Other | Kind::Output | Kind::Control | Kind::Set | Kind::Include | Kind::Wrap)
-    };
-    for item in constructs.items.iter().filter(describes) {
-        let text = item.span.of(source);
-        match item.kind {
-            Kind::Other => _ = found.insert(item.first_word(source, dialect)),
-            Kind::Output => {
-                let expr = item.expr.of(source);
-                let called = expr.iter().position(|&b| !(b.is_ascii_alphanumeric() || b"_.".contains(&b) || b >= 0x80));
-                if called.is_some_and(|end| end > 0 && expr[end] == b'(') {
-                    found.insert(format!("= {}", name(expr)));
-                }
+    let describes = item.part != Part::Close
+        && matches!(item.kind, Kind::Other | Kind::Output | Kind::Control | Kind::Set | Kind::Include | Kind::Wrap);
+    if !describes {
+        return;
+    }
+    let text = item.span.of(source);
+    match item.kind {
+        Kind::Other => _ = found.insert(item.first_word(source, dialect)),
+        Kind::Output => {
+            let expr = item.expr.of(source);
+            let called = expr.iter().position(|&b| !(b.is_ascii_alphanumeric() || b"_.".contains(&b) || b >= 0x80));
+            if called.is_some_and(|end| end > 0 && expr[end] == b'(') {
+                found.insert(format!("= {}", name(expr)));
             }
-            _ => {}
         }
-        for at in memchr::memchr_iter(b'|', text) {
-            let filter = name(text[at + 1..].trim_ascii_start());
-            if !filter.is_empty() {
-                found.insert(format!("| {filter}"));
-            }
+        _ => {}
+    }
+    for at in memchr::memchr_iter(b'|', text) {
+        let filter = name(text[at + 1..].trim_ascii_start());
+        if !filter.is_empty() {
+            found.insert(format!("| {filter}"));
         }
     }
-    found
 }
 
 /// For each template the tags that may speak for its file alone, by their indices.
@@ -221,6 +268,26 @@ pub(crate) fn head(template: &Template) -> usize {
         from = item.span.end as usize;
     }
     template.constructs.items.len()
+}
+
+impl Site {
+    /// How many bytes at the top of a template are what it says for itself: own-file tags and names that it
+    /// sets, on lines of their own before any output or markup.
+    pub(crate) fn own_head(&self, id: SourceId) -> usize {
+        let template = self.get(id);
+        let (items, sure) = (&template.constructs.items, self.sure_own_file_tags(id));
+        let mut end = 0;
+        for (at, item) in items[..head(template)].iter().enumerate() {
+            match item.kind {
+                Kind::Comment => {}
+                Kind::Set => end = item.span.end as usize,
+                _ if sure.binary_search(&(at as u32)).is_ok() => end = item.span.end as usize,
+                _ => break,
+            }
+        }
+        let blanks = template.source[end..].iter().take_while(|b| matches!(b, b' ' | b'\t' | b'\r')).count();
+        if end > 0 && template.source.get(end + blanks) == Some(&b'\n') { end + blanks + 1 } else { 0 }
+    }
 }
 
 #[cfg(test)]

@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use rayon::prelude::*;
 use serde::Serialize;
 
-use super::Site;
 use super::evidence::{self, Places, Where};
+use super::{Site, Template};
 use crate::markup::{Construct, Token, TokenKind};
 use crate::text::{Place, SourceId, Span, position, preview};
 
@@ -148,11 +148,28 @@ fn call(text: &[u8]) -> Option<(&[u8], &[u8], usize)> {
 
 /// What recurs of the tag-like text of a site, the most frequent first.
 pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
+    recurring(site, |_| true).into_iter().map(|uses| uses.shown(site)).collect()
+}
+
+/// What recurs of the tag-like text in files without a dialect, the most frequent first; and for each of these
+/// files that holds some the first piece.
+pub(crate) fn in_plain_files(site: &Site) -> (Vec<UnexplainedTag>, BTreeMap<SourceId, String>) {
+    let found = recurring(site, |template| template.dialect.forms.is_empty());
+    let mut first: BTreeMap<SourceId, Span> = BTreeMap::new();
+    for (id, span) in found.iter().flat_map(|uses| &uses.places) {
+        first.entry(*id).and_modify(|known| *known = (*known).min(*span)).or_insert(*span);
+    }
+    let text = |(id, span): (SourceId, Span)| (id, preview(span.of(&site.get(id).source)));
+    (found.iter().map(|uses| uses.shown(site)).collect(), first.into_iter().map(text).collect())
+}
+
+/// Words of notations that nobody described, the most frequent first.
+fn recurring(site: &Site, is_wanted: impl Fn(&Template) -> bool + Sync) -> Vec<Uses> {
     let files: Vec<(SourceId, Vec<TagLike>)> = site
         .with_ids()
         .collect::<Vec<_>>()
         .into_par_iter()
-        .filter(|(_, template)| template.unreadable.is_none())
+        .filter(|(_, template)| template.unreadable.is_none() && is_wanted(template))
         .map(|(id, template)| (id, find(&template.source, &template.constructs.items)))
         .collect();
     let mut notations: BTreeMap<&str, Notation<'_>> = BTreeMap::new();
@@ -169,21 +186,13 @@ pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
     let mut words: BTreeMap<(&str, &str), Uses> = BTreeMap::new();
     for (id, tags) in &files {
         for tag in tags.iter().filter(|tag| notations.contains_key(tag.open.as_str())) {
-            let first = (*id, tag.span);
-            let known = words.entry((&tag.open, &tag.word)).or_insert(Uses { uses: 0, files: BTreeSet::new(), first });
-            known.uses += 1;
-            known.files.insert(*id);
+            words.entry((&tag.open, &tag.word)).or_default().places.push((*id, tag.span));
         }
     }
     let mut words: Vec<_> = words.into_iter().collect();
     // Of equals what opens before what closes.
-    words.sort_by_key(|((_, word), uses)| (std::cmp::Reverse(uses.uses), closed_by(word).is_some()));
-    let show = |(_, Uses { uses, files, first: (id, span) })| {
-        let template = site.get(id);
-        let first = Place { file: template.path.clone(), line: position(&template.source, span.start).line };
-        UnexplainedTag { text: preview(span.of(&template.source)), uses, files: files.len(), first }
-    };
-    words.into_iter().map(show).collect()
+    words.sort_by_key(|((_, word), uses)| (std::cmp::Reverse(uses.places.len()), closed_by(word).is_some()));
+    words.into_iter().map(|(_, uses)| uses).collect()
 }
 
 /// The word that a closing word closes.
@@ -191,11 +200,21 @@ fn closed_by(word: &str) -> Option<&str> {
     word.strip_prefix('/').or_else(|| word.strip_prefix("end")).map(|word| word.trim_start_matches('_'))
 }
 
-/// Where a word occurs.
+/// Where a word occurs, in order of files and places.
+#[derive(Default)]
 struct Uses {
-    uses: usize,
-    files: BTreeSet<SourceId>,
-    first: (SourceId, Span),
+    places: Vec<(SourceId, Span)>,
+}
+
+impl Uses {
+    fn shown(&self, site: &Site) -> UnexplainedTag {
+        let files: BTreeSet<SourceId> = self.places.iter().map(|(id, _)| *id).collect();
+        let (id, span) = self.places[0];
+        let template = site.get(id);
+        let first = Place { file: template.path.clone(), line: position(&template.source, span.start).line };
+        let text = preview(span.of(&template.source));
+        UnexplainedTag { text, uses: self.places.len(), files: files.len(), first }
+    }
 }
 
 /// All text with one opening delimiter.

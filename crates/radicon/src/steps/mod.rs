@@ -17,9 +17,10 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Kind, Part};
 use crate::edit::{EditError, Edits};
-use crate::prove::{PageProof, Proof, Strength, prove};
+use crate::prove::{PageProof, Proof, Prover, Strength};
+use crate::site::own_file::Needs;
 use crate::site::{Change, Site, Template};
 use crate::text::{Span, is_blank, line_start};
 
@@ -70,7 +71,7 @@ pub enum StepError {
     #[error("{0}")]
     Refused(String),
     /// It would change a page.
-    #[error("the page {} would change: {}", .0.page, .0.difference.as_ref().map_or("it cannot be put together", |difference| difference.message.as_str()))]
+    #[error("the page {} would change: {}", .0.page, .0.difference().map_or("it cannot be put together", |difference| difference.message.as_str()))]
     Changes(Box<PageProof>),
     /// Its edits do not fit together.
     #[error(transparent)]
@@ -94,9 +95,50 @@ fn finish_in(
     weakest: Strength,
     more: &[Arc<Dialect>],
 ) -> Result<Step, StepError> {
-    let changes = edits.changes(site)?;
+    let mut changes = edits.changes(site)?;
     let after = site.after(&changes, more);
+    // What moved takes along the own-file tags that it needs.
+    let after = match carry(site, &after, &mut changes) {
+        true => site.after(&changes, more),
+        false => after,
+    };
     proven(site, &after, title, changes, weakest)
+}
+
+/// Gives changed files the own-file tags that their tags need; whether there are any.
+fn carry(site: &Site, after: &Site, changes: &mut [Change]) -> bool {
+    let needs = Needs::of(site);
+    let mut carries = false;
+    for change in changes.iter_mut().filter(|_| !needs.is_empty()) {
+        let (Some(new), Some(id)) = (&mut change.new, after.find(&change.path)) else { continue };
+        let own = site.find(&change.path).map(|id| site.sure_own_file_texts(id)).unwrap_or_default();
+        let with = needs.carried(new.clone(), &after.get(id).dialect, &own, true);
+        carries |= *new != with;
+        *new = with;
+    }
+    carries
+}
+
+/// Refuses a stretch within a macro or a named fragment, where no block can stand.
+fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError> {
+    let items = &template.constructs.items;
+    let holds = |item: &&crate::markup::Construct| {
+        matches!(item.kind, Kind::Set | Kind::Part)
+            && item.part == Part::Open
+            && item.span.end <= span.start
+            && items.get(item.partner as usize).is_some_and(|close| close.span.start >= span.end)
+    };
+    match items.iter().find(holds) {
+        Some(item) => {
+            let shown = item.span.text(&template.source);
+            refuse(
+                template
+                    .problem(span.start, format!("it stands in `{shown}`, in which no block can stand"))
+                    .to_string(),
+            )
+        }
+        None => Ok(()),
+    }
 }
 
 /// The step of changes that make another site, if every page of the old one stays equal.
@@ -107,17 +149,16 @@ fn proven(
     changes: Vec<Change>,
     weakest: Strength,
 ) -> Result<Step, StepError> {
-    let mut proof = prove(site, after, weakest);
-    // A file that is new, or included no more, is no page that somebody looks at.
-    let known = |page: &PageProof| {
-        site.find(&page.page).is_some_and(|id| site.get(id).rendered)
-            && changes.iter().all(|change| change.path != page.page || change.new.is_some())
-    };
-    proof.pages.retain(known);
-    proof.equal = proof.pages.iter().all(|page| page.strength.is_some());
-    if let Some(page) = proof.pages.iter().find(|page| page.strength.is_none()) {
+    let prover = Prover::new(site, after, weakest);
+    // A file that is removed is no page that somebody looks at.
+    let stays = |path: &&str| changes.iter().all(|change| change.path != **path || change.new.is_some());
+    let paths: Vec<&str> = site.pages().map(|id| site.get(id).path.as_str()).filter(stays).collect();
+    let pages = prover.pages(&paths);
+    let others = prover.files_that_differ();
+    if let Some(page) = pages.iter().chain(&others).find(|page| !page.is_equal()) {
         return Err(StepError::Changes(Box::new(page.clone())));
     }
+    let proof = Proof { pages, equal: true };
     let word = |change: &Change| match (&change.old, &change.new) {
         (None, _) => "new",
         (_, None) => "removed",

@@ -18,6 +18,7 @@ use crate::text::{SourceId, Span};
 pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, StepError> {
     let template = site.get(id);
     whole_tags(template, span)?;
+    super::outside_of_fragments(template, span)?;
     let resolver = Resolver::new(site);
     let relatives = (0..site.templates.len() as u32).map(SourceId).filter(|&other| {
         let below = matches!(site.parent(other), Parent::Found { .. }) && resolver.chain(other).levels.contains(&id);

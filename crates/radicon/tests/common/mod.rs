@@ -3,11 +3,14 @@
 #![allow(dead_code, missing_docs)]
 
 pub mod dirty;
+pub mod engine;
 pub mod engines;
 pub mod hidden;
 pub mod learning;
 pub mod site;
+pub mod steps;
 pub mod tokens;
+pub mod wild;
 pub mod written;
 
 use std::path::PathBuf;

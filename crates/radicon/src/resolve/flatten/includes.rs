@@ -5,6 +5,7 @@ use std::rc::Rc;
 use super::super::arguments::Arguments;
 use super::super::chain::describe_missing;
 use super::super::flat::{Via, block_name};
+use super::super::names::Names;
 use super::super::scope::Scope;
 use super::{Flattener, Frame, Wrapped};
 use crate::dialect::{Kind, Part};
@@ -50,11 +51,15 @@ impl Flattener<'_> {
             self.copy(source, close, frame);
         }
         let via = Via::Include(source, at as u32);
-        let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone()).map(Rc::new);
+        let names = self.names.as_mut().map(|names| names.enter_include(self.site, source, &arguments));
+        let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone(), self.names.is_some())
+            .map(Rc::new);
         let start = (self.flat.bytes.len(), self.flat.stretches.len());
         let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner != ALONE && item.tag != NO_TAG)
             .then(|| {
-                Rc::new(Wrapped { source, opener: at as u32, frame: frame.clone(), including: self.including.len() })
+                let names = self.names.as_ref().map_or(0, Names::depth);
+                let (frame, including) = (frame.clone(), self.including.len());
+                Rc::new(Wrapped { source, opener: at as u32, frame, including, names })
             });
         let inner_scope = scope.clone().or_else(|| frame.scope.clone());
         self.active.push(via);
@@ -84,6 +89,7 @@ impl Flattener<'_> {
             }
         }
         self.active.pop();
+        self.leave(names);
         if let Some(scope) = scope.filter(|scope| scope.used.get()) {
             if scope.takes_names() {
                 self.note_names(source, item, frame);

@@ -1,0 +1,113 @@
+//! Whether the tags that stay in a page mean the same: the names in them reach the same bindings, and the
+//! own-file tags that they need are in force where they stand.
+
+use super::{Difference, Prover, Side, side};
+use crate::resolve::{Behind, Flat, Kept, Reached};
+use crate::site::Site;
+use crate::text::{SourceId, Span};
+
+/// A page of a site, put together, with the tags that stay in it.
+#[derive(Clone, Copy)]
+pub(super) struct Tags<'p> {
+    pub site: &'p Site,
+    pub flat: &'p Flat,
+    pub kept: &'p [Kept],
+}
+
+impl<'p> Tags<'p> {
+    fn text(&self, kept: &Kept, span: Span) -> &'p [u8] {
+        span.of(&self.site.get(kept.source).source)
+    }
+
+    fn side(&self, kept: &Kept) -> Side {
+        side(self.site, self.flat, kept.at)
+    }
+
+    /// The tag as it is written, in one line.
+    fn written(&self, kept: &Kept) -> String {
+        let item = &self.site.get(kept.source).constructs.items[kept.construct as usize];
+        String::from_utf8_lossy(self.text(kept, item.span)).split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+}
+
+impl Prover<'_> {
+    /// The first tag of a page that does not mean what it did, where the pages are equal in all else.
+    pub(super) fn meaning_differs(&self, before: Tags<'_>, after: Tags<'_>) -> Option<Box<Difference>> {
+        // Attributes may have changed places, and with them their tags: they are not told apart then.
+        if before.kept.len() != after.kept.len() {
+            return None;
+        }
+        before.kept.iter().zip(after.kept).find_map(|(one, other)| {
+            let message =
+                binding_differs(before, one, after, other).or_else(|| self.is_missing(before, one, after, other))?;
+            Some(Box::new(Difference { message, before: Some(before.side(one)), after: Some(after.side(other)) }))
+        })
+    }
+
+    /// What a file of the new site lacks of the own-file tags that its tags need, if it is not as it was.
+    pub(super) fn lacks(&self, id: SourceId) -> Option<String> {
+        let template = self.new.get(id);
+        let old = self.old.find(&template.path);
+        if old.is_some_and(|old| self.old.get(old).source == template.source) {
+            return None;
+        }
+        let lacking = |site: &Site, id: SourceId| {
+            let template = site.get(id);
+            (0..template.constructs.items.len()).find_map(|at| {
+                let missing = self.needs.missing_for(template, at)?;
+                let tag = template.constructs.items[at].span.text(&template.source);
+                let tag = tag.split_whitespace().collect::<Vec<_>>().join(" ");
+                Some(format!("`{tag}` needs `{missing}`, which does not stand before it in {}", template.path))
+            })
+        };
+        // What was lacking before is no change.
+        lacking(self.new, id).filter(|_| old.is_none_or(|old| lacking(self.old, old).is_none()))
+    }
+
+    /// An own-file tag that was in force for a tag that needs it, and is not any more.
+    fn is_missing(&self, before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) -> Option<String> {
+        let needed = self.needs.of_tag(before.site, one.source, one.construct);
+        if needed.is_empty() {
+            return None;
+        }
+        let template = after.site.get(other.source);
+        let mut in_force = template.constructs.items[..other.construct as usize].iter();
+        // In their old order.
+        let missing =
+            needed.iter().find(|needed| !in_force.any(|item| item.span.of(&template.source) == needed.as_bytes()))?;
+        let file = &template.path;
+        Some(format!("`{}` needs `{missing}`, which is not in force for it in {file}", after.written(other)))
+    }
+}
+
+/// A name that reaches another binding than it did, in some engine.
+fn binding_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) -> Option<String> {
+    let pairs = one.names.iter().zip(&other.names);
+    let (name, was, is) = pairs.map(|(a, b)| (a.0, &a.1, &b.1)).find(|(_, was, is)| was != is)?;
+    let name = String::from_utf8_lossy(before.text(one, name)).into_owned();
+    let tag = after.written(other);
+    let newly = |end: Behind| {
+        is.iter().any(|reached| reached.behind.has(end)) && !was.iter().any(|reached| reached.behind.has(end))
+    };
+    let why = if newly(Behind::BLOCK) {
+        "is bound outside of the block that it stands in now; `block-scope = \"shared\"` in the dialect says that an override sees that"
+    } else if newly(Behind::INCLUDE) {
+        "is bound outside of the file that it stands in now; `include-scope = \"shared\"` in the dialect says that an included file sees that"
+    } else if newly(Behind::CHILD) {
+        "is set by the page and used by its layout now; `set-scope = \"layout\"` in the dialect says that a layout sees that"
+    } else if newly(Behind::END_OF_BLOCK) {
+        "is set inside of a block that ends before it is used now"
+    } else if newly(Behind::END_OF_INCLUDE) {
+        "is set inside of an included file that ends before it is used now"
+    } else if lost(was, is) {
+        "is not bound any more where it is used"
+    } else {
+        "is bound by another tag now"
+    };
+    Some(format!("`{name}` in `{tag}` {why}"))
+}
+
+/// Whether there is less that a name may reach.
+fn lost(was: &[Reached], is: &[Reached]) -> bool {
+    is.len() < was.len()
+}

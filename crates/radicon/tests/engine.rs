@@ -1,0 +1,305 @@
+//! What the proof says holds in an engine: random sites are executed before and after each proposal and step,
+//! with several sets of data, whatever the engine does where the dialect leaves a rule unknown.
+
+mod common;
+
+use std::collections::BTreeMap;
+
+use common::engine::{Engine, Syntax, Ways};
+use common::steps::random_step;
+use common::wild::{self, Wild};
+use common::{Random, cases, is_long, seed};
+use radicon::markup::Document;
+use radicon::{Change, Normal, Options, Site, SourceFile, Strength, propose, prove};
+
+/// A page as it is shown: insignificant white space does not count.
+fn normal(page: &str) -> Vec<u8> {
+    Normal::of(page.as_bytes(), &Document::read(page.as_bytes(), &radicon::dialect::plain()).tokens).bytes
+}
+
+fn texts(site: &Site) -> BTreeMap<String, String> {
+    let text = |source: &[u8]| String::from_utf8(source.to_vec()).expect("text");
+    site.templates.iter().map(|template| (template.path.clone(), text(&template.source))).collect()
+}
+
+fn engine(syntax: Syntax, files: &BTreeMap<String, String>) -> Engine {
+    Engine::new(syntax, files.iter().map(|(path, text)| (path.as_str(), text.as_str())))
+}
+
+/// The files after some changes.
+fn changed(files: &BTreeMap<String, String>, changes: &[Change]) -> BTreeMap<String, String> {
+    let mut files = files.clone();
+    for change in changes {
+        match &change.new {
+            Some(new) => drop(files.insert(change.path.clone(), String::from_utf8(new.clone()).expect("text"))),
+            None => drop(files.remove(&change.path)),
+        }
+    }
+    files
+}
+
+/// The first page that is shown otherwise, or fails; pages that failed before are none.
+fn difference(
+    syntax: Syntax,
+    random: &mut Random,
+    before: &BTreeMap<String, String>,
+    after: &BTreeMap<String, String>,
+) -> Option<String> {
+    let pages: Vec<&str> = before.keys().filter(|path| !path.contains('/')).map(String::as_str).collect();
+    let (old, new) = (engine(syntax, before), engine(syntax, after));
+    for _ in 0..2 {
+        let data = wild::data(random);
+        let some = random.below(4);
+        for (_, ways) in Ways::all().enumerate().filter(|(at, _)| is_long() || at % 4 == some) {
+            for page in &pages {
+                let Ok(expected) = old.render(page, &data, ways) else { continue };
+                match new.render(page, &data, ways) {
+                    Ok(found) if found == expected || normal(&found) == normal(&expected) => {}
+                    Ok(found) => return Some(format!("{page} {ways:?}:\n{expected}\n--- becomes\n{found}")),
+                    Err(error) => return Some(format!("{page} {ways:?}: {error}")),
+                }
+            }
+        }
+    }
+    None
+}
+
+/// Whether every page of a site can be put out at all.
+fn is_sound(syntax: Syntax, files: &BTreeMap<String, String>) -> Result<(), String> {
+    let engine = engine(syntax, files);
+    for page in files.keys().filter(|path| !path.contains('/')) {
+        for ways in Ways::all() {
+            engine.render(page, &wild::data(&mut Random(1)), ways).map_err(|error| format!("{page}: {error}"))?;
+        }
+    }
+    Ok(())
+}
+
+#[test]
+fn made_up_sites_can_be_executed() {
+    let first = seed("wild sites");
+    for case in 0..cases(100, 3_000) {
+        let mut random = Random(first + case);
+        let mut wild = Wild::new(&mut random);
+        let syntax = wild.syntax;
+        for files in [wild.copied(), wild.layered()] {
+            let site = wild::read(syntax, files);
+            assert!(site.templates.iter().any(|template| template.dialect.name == syntax.name));
+            let files = texts(&site);
+            if let Err(error) = is_sound(syntax, &files) {
+                panic!("seed {}: {error}\n{files:#?}", first + case);
+            }
+        }
+    }
+}
+
+#[test]
+fn proposals_hold_in_an_engine() {
+    let first = seed("proposals in an engine");
+    let (mut converted, mut pages, mut failed) = (0, 0, Vec::new());
+    for case in 0..cases(500, 50_000) {
+        let mut random = Random(first + case);
+        let mut wild = Wild::new(&mut random);
+        let syntax = wild.syntax;
+        let files = if wild.random.once_in(4) { wild.layered() } else { wild.copied() };
+        let site = wild::read(syntax, files);
+        let options = Options {
+            dialect: site.templates.iter().map(|t| t.dialect.clone()).find(|d| d.name == syntax.name),
+            ..Options::default()
+        };
+        let proposal = propose(&site, &options).expect("a proposal");
+        let before = texts(&site);
+        let after = changed(&before, &proposal.changes(&site));
+        pages += before.keys().filter(|path| !path.contains('/')).count();
+        converted += proposal.files.iter().filter(|file| !file.path.contains('/')).count();
+        if let Some(what) = difference(syntax, &mut random, &before, &after) {
+            failed.push(format!("seed {} {}: {what}", first + case, syntax.name));
+        }
+    }
+    println!("{converted} of {pages} pages converted, {} sites differ", failed.len());
+    assert!(failed.is_empty(), "{} sites differ; the first: {}", failed.len(), failed[0]);
+    assert!(converted * 7 > pages, "only {converted} of {pages} pages were converted");
+}
+
+#[test]
+fn steps_hold_in_an_engine() {
+    let first = seed("steps in an engine");
+    let (mut made, mut tried, mut failed) = (BTreeMap::new(), 0, Vec::new());
+    for case in 0..cases(500, 50_000) {
+        let mut random = Random(first + case);
+        let mut wild = Wild::new(&mut random);
+        let syntax = wild.syntax;
+        let files = if wild.random.once_in(4) { wild.copied() } else { wild.layered() };
+        let site = wild::read(syntax, files);
+        let before = texts(&site);
+        for _ in 0..4 {
+            // What holds for a folder is said in the settings, which the engine does not read.
+            let step = random_step(&site, &mut random).filter(|(name, _)| *name != "default-layout");
+            let Some((name, Ok(step))) = step else { continue };
+            tried += 1;
+            *made.entry(name).or_insert(0) += 1;
+            let after = changed(&before, &step.changes);
+            if let Some(what) = difference(syntax, &mut random, &before, &after) {
+                failed.push(format!(
+                    "seed {} {} {}: {what}\n{:#?}",
+                    first + case,
+                    syntax.name,
+                    step.title,
+                    step.patch().escape_ascii().to_string().replace("\\n", "\n")
+                ));
+            }
+        }
+        let mended = radicon::mend(&site, &radicon::check(&site).findings).expect("edits");
+        if mended.changed.is_empty() && !mended.changes.is_empty() {
+            *made.entry("mend").or_insert(0) += 1;
+            let after = changed(&before, &mended.changes);
+            if let Some(what) = difference(syntax, &mut random, &before, &after) {
+                failed.push(format!("seed {} {} mend {:?}: {what}", first + case, syntax.name, mended.findings));
+            }
+        }
+    }
+    println!("{tried} steps: {made:?}; {} differ", failed.len());
+    let only = std::env::var("RADICON_SHOW").unwrap_or_default();
+    for what in failed.iter().filter(|what| !only.is_empty() && what.contains(&only)) {
+        println!("{what}\n");
+    }
+    assert!(failed.is_empty(), "{} steps differ; the first: {}", failed.len(), failed[0]);
+    assert!(tried > 300, "only {tried} steps were made");
+}
+
+/// A change to a site that may change what its pages show.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Mutation {
+    DropOwnFileTag,
+    MoveOwnFileTag,
+    RenameBinding,
+    MoveBinding,
+    MoveIntoLoop,
+    DropArgument,
+}
+
+const MUTATIONS: [Mutation; 6] = [
+    Mutation::DropOwnFileTag,
+    Mutation::MoveOwnFileTag,
+    Mutation::RenameBinding,
+    Mutation::MoveBinding,
+    Mutation::MoveIntoLoop,
+    Mutation::DropArgument,
+];
+
+impl Mutation {
+    /// Whether it can change a line.
+    fn fits(self, line: &str) -> bool {
+        let holds = |words: &[&str]| words.iter().any(|word| line.contains(word));
+        match self {
+            Self::DropOwnFileTag | Self::MoveOwnFileTag => {
+                holds(&["{% fetch ", "[~ haul ", "(* fetch ", "{% import "]) && line.len() < 60
+            }
+            Self::RenameBinding => holds(&["{% set ", "[~ let ", "{% for ", "[~ each ", "{% with "]),
+            Self::MoveBinding => holds(&["{% set ", "[~ let "]) && line.trim().len() < 50,
+            Self::MoveIntoLoop => holds(&["{{ ", "[= "]) && line.trim_start().starts_with("<p>"),
+            Self::DropArgument => line.contains(" label=\"") && line.len() < 80,
+        }
+    }
+
+    /// A file with a change to one of its lines.
+    fn make(self, text: &str, at: usize) -> String {
+        let mut lines: Vec<String> = text.split_inclusive('\n').map(str::to_owned).collect();
+        let line = lines[at].clone();
+        match self {
+            Self::DropOwnFileTag => drop(lines.remove(at)),
+            // To the end of its file.
+            Self::MoveOwnFileTag | Self::MoveBinding => {
+                let line = lines.remove(at);
+                lines.push(line);
+            }
+            Self::RenameBinding => {
+                let word = ["{% set ", "[~ let ", "{% for ", "[~ each ", "{% with "]
+                    .into_iter()
+                    .find(|word| line.contains(word));
+                lines[at] = line.replacen(word.unwrap_or_default(), &format!("{}other_", word.unwrap_or_default()), 1);
+            }
+            Self::MoveIntoLoop => {
+                let (open, close) = if line.contains("[= ") {
+                    ("[~ each label in items ~]", "[~ out each ~]")
+                } else {
+                    ("{% for label in items %}", "{% endfor %}")
+                };
+                lines[at] = format!("{open}{}{close}\n", line.trim_end());
+            }
+            Self::DropArgument => {
+                let start = line.find(" label=").unwrap_or_default();
+                let length = line[start + 1..].find(' ').map_or(0, |length| length + 1);
+                lines[at] = format!("{}{}", &line[..start], &line[start + length..])
+                    .replace(" with only", " only")
+                    .replace(" with %}", " %}");
+            }
+        }
+        lines.concat()
+    }
+}
+
+#[test]
+fn mutations_that_show_are_found() {
+    let first = seed("mutations");
+    // For each kind: how many were made, changed a page, were missed, and were called differences for nothing.
+    let mut counts: BTreeMap<Mutation, [usize; 4]> = BTreeMap::new();
+    let mut missed = Vec::new();
+    for case in 0..cases(150, 12_000) {
+        let mut random = Random(first + case);
+        let mut wild = Wild::new(&mut random);
+        let syntax = wild.syntax;
+        let files = if wild.random.once_in(2) { wild.copied() } else { wild.layered() };
+        let site = wild::read(syntax, files);
+        let options = Options {
+            dialect: site.templates.iter().map(|t| t.dialect.clone()).find(|d| d.name == syntax.name),
+            ..Options::default()
+        };
+        let proposal = propose(&site, &options).expect("a proposal");
+        let before = changed(&texts(&site), &proposal.changes(&site));
+        let read = |files: &BTreeMap<String, String>| {
+            wild::read(syntax, files.iter().map(|(path, text)| SourceFile::new(path.clone(), text.as_str())).collect())
+        };
+        let site = read(&before);
+        for mutation in MUTATIONS {
+            let places: Vec<(&String, usize)> = before
+                .iter()
+                .flat_map(|(path, text)| text.lines().enumerate().map(move |(at, line)| (path, at, line)))
+                .filter(|(_, _, line)| mutation.fits(line))
+                .map(|(path, at, _)| (path, at))
+                .collect();
+            if places.is_empty() {
+                continue;
+            }
+            let (path, at) = places[random.below(places.len())];
+            let mut after = before.clone();
+            after.insert(path.clone(), mutation.make(&before[path], at));
+            let shows = difference(syntax, &mut random, &before, &after);
+            let equal = prove(&site, &read(&after), Strength::Blanks).equal;
+            let count = counts.entry(mutation).or_default();
+            count[0] += 1;
+            count[1] += usize::from(shows.is_some());
+            count[2] += usize::from(shows.is_some() && equal);
+            count[3] += usize::from(shows.is_none() && !equal);
+            if let Some(what) = shows.filter(|_| equal) {
+                missed.push(format!(
+                    "seed {} {mutation:?} {path}:{}: {what}\n{}\n",
+                    first + case,
+                    at + 1,
+                    before[path]
+                ));
+            }
+        }
+    }
+    for (mutation, [made, shown, missed, idle]) in &counts {
+        let harmless = made - shown;
+        println!(
+            "{mutation:?}: {made} made, {shown} show, {missed} of them missed; {idle} of {harmless} that do not show called differences"
+        );
+    }
+    let only = std::env::var("RADICON_SHOW").unwrap_or_default();
+    for what in missed.iter().filter(|what| !only.is_empty() && what.contains(&only)) {
+        println!("{what}\n");
+    }
+    assert!(missed.is_empty(), "{} are missed; the first: {}", missed.len(), missed[0]);
+}
