@@ -382,11 +382,34 @@ fn own_file_tags_go_along_with_what_needs_them() {
         let file = proposal.files.iter().find(|file| file.path == path).expect("a file");
         String::from_utf8_lossy(&file.bytes).into_owned()
     };
-    assert!(text("layouts/base.html").starts_with("{% fetchlib phrases %}\n{% fetchlib money %}\n<!DOCTYPE"));
+    assert!(
+        text("layouts/base.html").starts_with("{% fetchlib phrases %}\n<!DOCTYPE"),
+        "{}",
+        text("layouts/base.html")
+    );
     let parent = "{% extends \"layouts/base.html\" %}\n";
     let phrases = format!("{parent}{{% fetchlib phrases %}}\n{{% block");
     let money = format!("{parent}{{% fetchlib money %}}\n{{% block");
     assert!(text("p0.html").starts_with(&phrases), "{}", text("p0.html"));
     assert!(text("p2.html").starts_with(&money), "{}", text("p2.html"));
     assert!(!text("p1.html").contains("fetchlib"), "{}", text("p1.html"));
+}
+
+/// Tags that no dialect explains are not mixed with another notation, unless that is asked for by name.
+#[test]
+fn pages_with_tags_that_nobody_described_stay_as_they_are() {
+    let page = |n: usize| {
+        let text = format!(
+            "<!DOCTYPE html>\n<html><head><title>(~ show quay.{n} ~)</title></head>\n<body><nav><a href=\"/\">Home and all the harbours</a></nav>\n<main>[[ tide {n} ]] <p>Quay {n}</p></main>\n<footer><p>Ferries all year round, storms or not</p></footer></body></html>\n"
+        );
+        SourceFile::new(format!("p{n}.html"), text)
+    };
+    let site = Site::read((0..6).map(page).collect(), &[], &Settings::default());
+    let margin = dialect::builtin_named("margin");
+    let proposal = propose(&site, &Options::default()).expect("a proposal");
+    assert!(proposal.files.is_empty(), "{:?}", proposal.files);
+    assert_eq!((proposal.unexplained[0].text.as_str(), proposal.unexplained[0].uses), ("[[ tide 0 ]]", 6));
+    assert!(proposal.left.iter().all(|left| left.reason.contains("looks like a tag")), "{:?}", proposal.left);
+    let asked = propose(&site, &Options { dialect: margin, ..Options::default() }).expect("a proposal");
+    assert!(asked.layouts.len() == 1 && asked.unexplained.is_empty(), "{:?}", asked.left);
 }

@@ -127,7 +127,7 @@ fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         "    name   = \"mine\"\n    files  = [\"**/*\"]\n    [forms]\n    output = '{}'   # one example of each kind, with <expr> where it varies\n",
         example(&first.text)
     )?;
-    writeln!(out, "  or take them for plain text: radicon propose --dialect margin\n")?;
+    writeln!(out, "  or take them for plain text: radicon propose --dialect margin")?;
     Ok(())
 }
 

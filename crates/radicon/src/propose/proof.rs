@@ -78,7 +78,11 @@ impl Job<'_> {
             if let Some(dialect) = dialects.iter().find(|dialect| dialect.name == file.dialect) {
                 let own = self.site.find(&file.path).map(|id| self.site.sure_own_file_texts(id)).unwrap_or_default();
                 let lines = self.options.strength != Strength::Bytes;
-                file.bytes = needs.carried(std::mem::take(&mut file.bytes), dialect, &own, lines);
+                let mut bytes = std::mem::take(&mut file.bytes);
+                if file.role == Role::Page && file.extends.is_some() {
+                    bytes = needs.without_idle(bytes, dialect, &own);
+                }
+                file.bytes = needs.carried(bytes, dialect, &own, lines);
             }
         }
     }

@@ -141,6 +141,30 @@ impl Needs {
         in_force
     }
 
+    /// A file without those of its own-file tags that none of its tags need, as far as the site tells.
+    pub fn without_idle(&self, bytes: Vec<u8>, dialect: &Dialect, own: &[String]) -> Vec<u8> {
+        if own.is_empty() {
+            return bytes;
+        }
+        let constructs = Constructs::read(&bytes, dialect);
+        let needed = self.of_file(&constructs, &bytes, dialect, own);
+        let is_idle = |item: &&Construct| {
+            let text = item.span.text(&bytes);
+            own.iter().any(|own| *own == text) && !needed.contains(text.as_ref())
+        };
+        let mut kept = Vec::with_capacity(bytes.len());
+        let mut at = 0;
+        for item in constructs.items.iter().filter(is_idle) {
+            let end = item.span.end as usize;
+            let line = bytes[end..].starts_with(b"\n")
+                && (item.span.start == 0 || bytes[item.span.start as usize - 1] == b'\n');
+            kept.extend_from_slice(&bytes[at..item.span.start as usize]);
+            at = end + usize::from(line);
+        }
+        kept.extend_from_slice(&bytes[at..]);
+        kept
+    }
+
     /// An own-file tag that the site says a tag needs, and that does not stand before it.
     pub fn missing_for(&self, template: &Template, at: usize) -> Option<&str> {
         let items = &template.constructs.items;
