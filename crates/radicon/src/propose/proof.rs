@@ -13,6 +13,9 @@ use crate::site::{Role, Site};
 /// layouts, for which they failed.
 const MOST_ATTEMPTS: usize = 3;
 
+/// The most levels of a proposal.
+const MOST_LEVELS: usize = 16;
+
 impl Job<'_> {
     /// The proposal, proven.
     pub(super) fn finish(&self, plan: Plan) -> Proposal {
@@ -73,10 +76,13 @@ impl Job<'_> {
 
     /// Gives written files the own-file tags that their tags need.
     fn carry(&self, needs: &Needs, written: &mut [ProposedFile]) {
+        if needs.is_empty() {
+            return;
+        }
         let dialects = self.dialects();
-        for file in written {
+        let own = self.own_file_texts(written);
+        for (file, own) in written.iter_mut().zip(own) {
             if let Some(dialect) = dialects.iter().find(|dialect| dialect.name == file.dialect) {
-                let own = self.site.find(&file.path).map(|id| self.site.sure_own_file_texts(id)).unwrap_or_default();
                 let lines = self.options.strength != Strength::Bytes;
                 let mut bytes = std::mem::take(&mut file.bytes);
                 if file.role == Role::Page && file.extends.is_some() {
@@ -85,6 +91,25 @@ impl Job<'_> {
                 file.bytes = needs.carried(bytes, dialect, &own, lines);
             }
         }
+    }
+
+    /// For each file the own-file tags that stood where its content comes from: its own, or those that all pages
+    /// of a new layout have.
+    fn own_file_texts(&self, written: &[ProposedFile]) -> Vec<Vec<String>> {
+        let extends = written.iter().filter_map(|file| Some((file.path.as_str(), file.extends.as_deref()?)));
+        let extends: FxHashMap<&str, &str> = extends.collect();
+        let own = |path: &str| self.site.find(path).map(|id| self.site.sure_own_file_texts(id));
+        let mut common: FxHashMap<&str, Vec<String>> = FxHashMap::default();
+        for page in written.iter().filter(|file| file.role == Role::Page) {
+            let Some(own) = own(&page.path) else { continue };
+            let chain = std::iter::successors(page.extends.as_deref(), |path| extends.get(path).copied());
+            for layout in chain.take(MOST_LEVELS) {
+                let known = common.entry(layout).or_insert_with(|| own.clone());
+                known.retain(|text| own.contains(text));
+            }
+        }
+        let of = |file: &ProposedFile| own(&file.path).or_else(|| common.get(file.path.as_str()).cloned());
+        written.iter().map(|file| of(file).unwrap_or_default()).collect()
     }
 
     fn proof(&self, written: &[ProposedFile]) -> (Vec<PageProof>, Site) {
