@@ -10,7 +10,7 @@ use common::steps::random_step;
 use common::wild::{self, Wild};
 use common::{Random, cases, is_long, seed};
 use radicon::markup::Document;
-use radicon::{Change, Normal, Options, Site, SourceFile, Strength, propose, prove};
+use radicon::{Change, Normal, Options, Proposal, Site, SourceFile, Strength, propose, prove};
 
 /// A page as it is shown: insignificant white space does not count.
 fn normal(page: &str) -> Vec<u8> {
@@ -93,6 +93,12 @@ fn made_up_sites_can_be_executed() {
     }
 }
 
+/// What is proposed in the dialect of a syntax.
+fn proposed(site: &Site, syntax: Syntax) -> Proposal {
+    let dialect = site.templates.iter().map(|template| &template.dialect).find(|dialect| dialect.name == syntax.name);
+    propose(site, &Options { dialect: dialect.cloned(), ..Options::default() }).expect("a proposal")
+}
+
 #[test]
 fn proposals_hold_in_an_engine() {
     let first = seed("proposals in an engine");
@@ -103,11 +109,7 @@ fn proposals_hold_in_an_engine() {
         let syntax = wild.syntax;
         let files = if wild.random.once_in(4) { wild.layered() } else { wild.copied() };
         let site = wild::read(syntax, files);
-        let options = Options {
-            dialect: site.templates.iter().map(|t| t.dialect.clone()).find(|d| d.name == syntax.name),
-            ..Options::default()
-        };
-        let proposal = propose(&site, &options).expect("a proposal");
+        let proposal = proposed(&site, syntax);
         let before = texts(&site);
         let after = changed(&before, &proposal.changes(&site));
         pages += before.keys().filter(|path| !path.contains('/')).count();
@@ -251,11 +253,7 @@ fn mutations_that_show_are_found() {
         let syntax = wild.syntax;
         let files = if wild.random.once_in(2) { wild.copied() } else { wild.layered() };
         let site = wild::read(syntax, files);
-        let options = Options {
-            dialect: site.templates.iter().map(|t| t.dialect.clone()).find(|d| d.name == syntax.name),
-            ..Options::default()
-        };
-        let proposal = propose(&site, &options).expect("a proposal");
+        let proposal = proposed(&site, syntax);
         let before = changed(&texts(&site), &proposal.changes(&site));
         let read = |files: &BTreeMap<String, String>| {
             wild::read(syntax, files.iter().map(|(path, text)| SourceFile::new(path.clone(), text.as_str())).collect())

@@ -130,7 +130,8 @@ enum Place {
 #[derive(Debug)]
 enum Entry {
     Bound {
-        name: Box<[u8]>,
+        /// Its name; without one a loop binds whatever names are used in loops alone.
+        name: Option<Box<[u8]>>,
         binding: u64,
         source: SourceId,
         place: Place,
@@ -191,12 +192,9 @@ impl<'b> Names<'b> {
         let is_pair = item.part == Part::Open && item.partner != ALONE;
         let holds_in_pair = is_pair && item.kind != Kind::Set;
         if is_loop(item, &names) {
-            for name in &self.bound.of_loops {
-                let binding = ordinal;
-                let (name, opener) = (name.clone(), Some((source, construct)));
-                let (place, behind) = (Place::Inside, Behind::default());
-                self.stack.push(Entry::Bound { name, binding, source, place, opener, behind, sure: true });
-            }
+            let (name, binding, opener) = (None, ordinal, Some((source, construct)));
+            let (place, behind) = (Place::Inside, Behind::default());
+            self.stack.push(Entry::Bound { name, binding, source, place, opener, behind, sure: true });
         }
         // An import is the same wherever its text stands.
         let is_import = item.kind == Kind::Import;
@@ -218,7 +216,15 @@ impl<'b> Names<'b> {
             let opener = (holds_in_pair || is_parameter).then_some((source, construct));
             let place = if is_parameter { Place::Inside } else { place };
             let behind = Behind::default();
-            self.stack.push(Entry::Bound { name: name.into(), binding, source, place, opener, behind, sure: true });
+            self.stack.push(Entry::Bound {
+                name: Some(name.into()),
+                binding,
+                source,
+                place,
+                opener,
+                behind,
+                sure: true,
+            });
         }
     }
 
@@ -266,7 +272,7 @@ impl<'b> Names<'b> {
         for (name, binding) in bound {
             let (place, behind) = (Place::Inside, Behind::default());
             self.stack.push(Entry::Bound {
-                name,
+                name: Some(name),
                 binding,
                 source: from,
                 place,
@@ -344,7 +350,11 @@ impl<'b> Names<'b> {
                     file = *from;
                 }
                 Entry::Bound { name: known, binding, source: home, place, behind: ends, sure, .. } => {
-                    if **known != *name {
+                    let is_it = match known {
+                        Some(known) => **known == *name,
+                        None => self.bound.of_loops.contains(name),
+                    };
+                    if !is_it {
                         continue;
                     }
                     let way = match place {

@@ -634,28 +634,34 @@ impl Run<'_> {
                 Node::Body => self.body(chain, seen)?,
                 Node::Include(name, arguments, only) => {
                     let names = self.bound(arguments, seen, &template)?;
-                    let path = self.engine.path(name);
-                    match (only, self.ways.includes_see) {
-                        (true, _) => {
-                            let data = std::mem::replace(&mut self.data, names.clone());
-                            self.file(&path, &mut vec![names])?;
-                            self.data = data;
-                        }
-                        (false, false) => {
-                            let mut all = self.data.clone();
-                            all.extend(names);
-                            self.file(&path, &mut vec![all])?;
-                        }
-                        (false, true) => {
-                            seen.push(names.clone());
-                            self.file(&path, seen)?;
-                            let mut set = seen.pop().unwrap_or_default();
-                            set.retain(|name, value| names.get(name) != Some(value));
-                            if self.ways.leaks {
-                                last(seen).extend(set);
-                            }
-                        }
-                    }
+                    self.include(name, names, *only, seen)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// An included file, with the names that it is given; `only` if it sees no others.
+    fn include(&mut self, name: &str, names: Names, only: bool, seen: &mut Seen) -> Result<(), String> {
+        let path = self.engine.path(name);
+        match (only, self.ways.includes_see) {
+            (true, _) => {
+                let data = std::mem::replace(&mut self.data, names.clone());
+                self.file(&path, &mut vec![names])?;
+                self.data = data;
+            }
+            (false, false) => {
+                let mut all = self.data.clone();
+                all.extend(names);
+                self.file(&path, &mut vec![all])?;
+            }
+            (false, true) => {
+                seen.push(names.clone());
+                self.file(&path, seen)?;
+                let mut set = seen.pop().unwrap_or_default();
+                set.retain(|name, value| names.get(name) != Some(value));
+                if self.ways.leaks {
+                    last(seen).extend(set);
                 }
             }
         }
