@@ -200,7 +200,9 @@ impl Mutation {
             Self::RenameBinding => holds(&["{% set ", "[~ let ", "{% for ", "[~ each ", "{% with "]),
             Self::MoveBinding => holds(&["{% set ", "[~ let "]) && line.trim().len() < 50,
             Self::MoveIntoLoop => holds(&["{{ ", "[= "]) && line.trim_start().starts_with("<p>"),
-            Self::DropArgument => line.contains(" label=\"") && line.len() < 80,
+            Self::DropArgument => {
+                holds(&["{% include ", "[~ fetch ", "(* lash "]) && line.contains(" label=\"") && line.len() < 80
+            }
         }
     }
 
