@@ -93,6 +93,15 @@ fn made_up_sites_can_be_executed() {
     }
 }
 
+/// A site by its seed; one in so many has layouts, the others have copied pages.
+fn random_site(seed: u64, layered: usize) -> (Random, Syntax, Site) {
+    let mut random = Random(seed);
+    let mut wild = Wild::new(&mut random);
+    let syntax = wild.syntax;
+    let files = if wild.random.once_in(layered) { wild.layered() } else { wild.copied() };
+    (random, syntax, wild::read(syntax, files))
+}
+
 /// What is proposed in the dialect of a syntax.
 fn proposed(site: &Site, syntax: Syntax) -> Proposal {
     let dialect = site.templates.iter().map(|template| &template.dialect).find(|dialect| dialect.name == syntax.name);
@@ -104,11 +113,7 @@ fn proposals_hold_in_an_engine() {
     let first = seed("proposals in an engine");
     let (mut converted, mut pages, mut failed) = (0, 0, Vec::new());
     for case in 0..cases(500, 50_000) {
-        let mut random = Random(first + case);
-        let mut wild = Wild::new(&mut random);
-        let syntax = wild.syntax;
-        let files = if wild.random.once_in(4) { wild.layered() } else { wild.copied() };
-        let site = wild::read(syntax, files);
+        let (mut random, syntax, site) = random_site(first + case, 4);
         let proposal = proposed(&site, syntax);
         let before = texts(&site);
         let after = changed(&before, &proposal.changes(&site));
@@ -128,11 +133,7 @@ fn steps_hold_in_an_engine() {
     let first = seed("steps in an engine");
     let (mut made, mut tried, mut failed) = (BTreeMap::new(), 0, Vec::new());
     for case in 0..cases(500, 50_000) {
-        let mut random = Random(first + case);
-        let mut wild = Wild::new(&mut random);
-        let syntax = wild.syntax;
-        let files = if wild.random.once_in(4) { wild.copied() } else { wild.layered() };
-        let site = wild::read(syntax, files);
+        let (mut random, syntax, site) = random_site(first + case, 2);
         let before = texts(&site);
         for _ in 0..4 {
             // What holds for a folder is said in the settings, which the engine does not read.
@@ -250,11 +251,7 @@ fn mutations_that_show_are_found() {
     let mut counts: BTreeMap<Mutation, [usize; 4]> = BTreeMap::new();
     let mut missed = Vec::new();
     for case in 0..cases(150, 12_000) {
-        let mut random = Random(first + case);
-        let mut wild = Wild::new(&mut random);
-        let syntax = wild.syntax;
-        let files = if wild.random.once_in(2) { wild.copied() } else { wild.layered() };
-        let site = wild::read(syntax, files);
+        let (mut random, syntax, site) = random_site(first + case, 2);
         let proposal = proposed(&site, syntax);
         let before = changed(&texts(&site), &proposal.changes(&site));
         let read = |files: &BTreeMap<String, String>| {

@@ -6,6 +6,7 @@ use std::io::Write;
 use anyhow::{Context, Result};
 use radicon::{Proposal, ProposedBlock, ProposedLayout, Strength, disk, propose, text};
 
+use super::survey::most_frequent;
 use super::{explain, is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
@@ -42,6 +43,9 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     print(&proposal, wanted.show, &mut out)?;
     problems(&mut out, &loaded.problems)?;
     match (proposal.files.first(), into) {
+        (None, _) if !proposal.unexplained.is_empty() => {
+            next(&mut out, "radicon dialect learn, to see whether the text like tags has a meaning")?;
+        }
         (None, _) => next(&mut out, "radicon survey, to see what each file is")?,
         (Some(_), Some(into)) => {
             let (folder, into) = (quoted(&loaded.folder), quoted(into));
@@ -98,36 +102,24 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
     Ok(())
 }
 
-/// How many kinds of tag-like text are shown.
-const MOST_UNEXPLAINED: usize = 5;
-
-/// Tag-like text that no dialect explains, and the ways on.
+/// Tag-like text that no dialect explains, and the two ways on.
 fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    const MOST: usize = 6;
     let Some(first) = proposal.unexplained.first() else { return Ok(()) };
     let uses = proposal.unexplained.iter().map(|tag| tag.uses).sum();
-    headline(out, &format!("{} of text that looks like tags, which no dialect explains", count(uses, "piece")))?;
-    for tag in proposal.unexplained.iter().take(MOST_UNEXPLAINED) {
-        let place = format!("{}:{}", tag.first.file, tag.first.line);
-        writeln!(
-            out,
-            "  {:<32} {:>6} in {:<10} {FAINT}first {place}{PLAIN}",
-            tag.text,
-            number(tag.uses),
-            count(tag.files, "file")
-        )?;
-    }
-    let more = proposal.unexplained.len().saturating_sub(MOST_UNEXPLAINED);
-    if more > 0 {
-        writeln!(out, "  {FAINT}and {} more{PLAIN}", count(more, "kind"))?;
-    }
-    writeln!(out, "\nThe pages that hold them stay as they are, for a proof would rest on a guess. Two ways on:")?;
-    writeln!(out, "  say what they are, in a dialect file of a few lines, dialects/mine.toml:\n")?;
+    headline(
+        out,
+        &format!("{} that no dialect explains; the pages with it are unchanged", count(uses, "tag-like text")),
+    )?;
+    let tags = proposal.unexplained.iter().map(|tag| (tag.text.as_str(), tag.uses, tag.files, &tag.first));
+    most_frequent("text", tags.collect(), MOST, out)?;
+    let example = example(&first.text);
     writeln!(
         out,
-        "    name   = \"mine\"\n    files  = [\"**/*\"]\n    [forms]\n    output = '{}'   # one example of each kind, with <expr> where it varies\n",
-        example(&first.text)
+        "  If they are tags: describe them in dialects/mine.toml, one example of each kind:\n\n    \
+         name  = \"mine\"\n    files = [\"**/*\"]\n    [forms]\n    output = '{example}'\n\n  \
+         If they are text: radicon propose --dialect margin\n"
     )?;
-    writeln!(out, "  or take them for plain text: radicon propose --dialect margin")?;
     Ok(())
 }
 

@@ -131,7 +131,7 @@ fn unexplained(survey: &Survey, out: &mut impl Write) -> Result<()> {
 }
 
 /// Tags with their uses, their files and the first place.
-fn most_frequent(
+pub fn most_frequent(
     what: &'static str,
     tags: Vec<(&str, usize, usize, &Place)>,
     most: usize,

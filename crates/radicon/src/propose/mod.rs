@@ -547,7 +547,10 @@ impl Job<'_> {
 
     /// These pages, ready for comparison.
     fn read(&self, pages: &[SourceId]) -> Vec<Page> {
-        let read = |&id: &SourceId| self.page_beneath_its_head(id);
+        let read = |&id: &SourceId| {
+            let template = self.site.get(id);
+            self.page_from(template, &template.dialect, self.site.own_head(id))
+        };
         let mut pages: Vec<Page> = pages.par_iter().map(read).collect();
         if !self.partials.is_empty() {
             missed::mark(&mut pages, &self.partials);
@@ -555,32 +558,23 @@ impl Job<'_> {
         pages
     }
 
-    /// A page without what it says for itself, which stays with it.
-    fn page_beneath_its_head(&self, id: SourceId) -> Page {
-        let template = self.site.get(id);
-        let own_head = self.site.own_head(id);
-        if own_head == 0 {
-            return self.page(template, &template.dialect);
-        }
-        let (head, rest) = template.source.split_at(own_head);
-        let rest = match &self.spelling {
-            Some(spelling) => spelling.apply(rest, &template.dialect),
-            None => rest.to_vec(),
-        };
-        let document = Document::read(&rest, &template.dialect);
-        let mut page = Page::of(template.path.clone(), Arc::new(rest), document, self.options.strength);
-        page.head = head.to_vec();
-        page
-    }
-
     /// A page, read in a dialect.
     fn page(&self, template: &Template, dialect: &Dialect) -> Page {
+        self.page_from(template, dialect, 0)
+    }
+
+    /// A page, read in a dialect; what it sets for itself in so many bytes at its top is kept apart.
+    fn page_from(&self, template: &Template, dialect: &Dialect, head: usize) -> Page {
+        let (head, rest) = template.source.split_at(head);
         let source = match &self.spelling {
-            Some(spelling) => Arc::new(spelling.apply(&template.source, dialect)),
-            None => Arc::clone(&template.source),
+            Some(spelling) => Arc::new(spelling.apply(rest, dialect)),
+            None if head.is_empty() => Arc::clone(&template.source),
+            None => Arc::new(rest.to_vec()),
         };
         let document = Document::read(&source, dialect);
-        Page::of(template.path.clone(), source, document, self.options.strength)
+        let mut page = Page::of(template.path.clone(), source, document, self.options.strength);
+        page.head = head.to_vec();
+        page
     }
 
     /// The job's dialect, and those of the site.

@@ -119,13 +119,25 @@ impl Job<'_> {
         for id in self.site.pages() {
             let template = self.site.get(id);
             let tagged =
-                self.tagged.get(&id).map(|text| format!("no dialect explains `{text}`, which looks like a tag"));
-            match self.refuse(template, self.site.parent(id)).or(tagged) {
+                || self.tagged.get(&id).map(|text| format!("no dialect explains `{text}`, which looks like a tag"));
+            match self.refuse(template, self.site.parent(id)).or_else(|| self.uncertain_head(id)).or_else(tagged) {
                 Some(reason) => left.push(Left { page: template.path.clone(), reason }),
                 None => candidates.push(id),
             }
         }
         candidates
+    }
+
+    /// A tag at the top of a page that nobody described: it prints something, or loads something for the page.
+    fn uncertain_head(&self, id: SourceId) -> Option<String> {
+        let template = self.site.get(id);
+        let item = &template.constructs.items[self.site.uncertain_head(id)?];
+        let (at, text) = (position(&template.source, item.span.start), item.span.text(&template.source));
+        Some(format!(
+            "line {}: `{text}` may print something, or hold for the rest of its file: `own-file = true` in the \
+             dialect says that it does, and `output` that it prints",
+            at.line
+        ))
     }
 
     fn refuse(&self, template: &Template, parent: &Parent) -> Option<String> {

@@ -13,11 +13,12 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::markup::Document;
-use crate::resolve::{BoundNames, Flat, Kept, Origin, Resolver};
+use crate::resolve::{Flat, Origin, ProofContext, Resolver};
 use crate::site::Site;
 use crate::site::own_file::Needs;
 use crate::text::{SourceId, is_blank};
 
+use names::Tags;
 pub use normal::Normal;
 pub(crate) use normal::significance;
 
@@ -159,15 +160,14 @@ pub(crate) struct Prover<'s> {
     old: &'s Site,
     new: &'s Site,
     weakest: Strength,
-    /// The names that something in either binds.
-    bound: BoundNames,
+    context: ProofContext,
     /// Which own-file tags the tags of the old site need.
     needs: Needs,
 }
 
 impl<'s> Prover<'s> {
     pub fn new(old: &'s Site, new: &'s Site, weakest: Strength) -> Self {
-        Self { old, new, weakest, bound: BoundNames::of([old, new]), needs: Needs::of(old) }
+        Self { old, new, weakest, context: ProofContext::of([old, new]), needs: Needs::of(old) }
     }
 
     /// Compares pages, named by their paths.
@@ -205,22 +205,14 @@ impl<'s> Prover<'s> {
     /// Flattens a page of each site and gives the greatest strength at which they are equal.
     fn compare(&self, before: SourceId, after: SourceId) -> Result<Strength, Box<Difference>> {
         let flatten = |site: &Site, id: SourceId, when: &str| {
-            let flat = if self.bound.is_empty() && self.needs.is_empty() {
-                Resolver::new(site).flatten(id).map(|flat| (flat, Vec::new()))
-            } else {
-                Resolver::new(site).flatten_with_names(id, &self.bound)
-            };
+            let flat = Resolver::new(site).flatten_to_prove(id, &self.context);
             flat.map_err(|error| unplaced(format!("{when}: {error}")))
         };
         let old = flatten(self.old, before, "before")?;
         let new = flatten(self.new, after, "after")?;
         let strength = self.compare_bytes((before, &old.0), (after, &new.0))?;
-        let (old, new) = (self.tags(self.old, &old), self.tags(self.new, &new));
+        let (old, new) = (Tags::of(self.old, &old), Tags::of(self.new, &new));
         self.meaning_differs(old, new).map_or(Ok(strength), Err)
-    }
-
-    fn tags<'p>(&self, site: &'p Site, (flat, kept): &'p (Flat, Vec<Kept>)) -> names::Tags<'p> {
-        names::Tags { site, flat, kept }
     }
 
     /// The greatest strength at which two pages that were put together are equal.
@@ -374,6 +366,23 @@ mod tests {
             "{}",
             difference.message
         );
+    }
+
+    #[test]
+    fn a_name_that_is_perhaps_set_may_reach_what_is_set_before() {
+        let content = "{% if late %}{% set mood = 2 %}{% endif %}{{ mood }}";
+        let page = format!("{{% set mood = 1 %}}<b>{content}</b>");
+        let child = format!("{{% extends 'base.html' %}}{{% block m %}}{content}{{% endblock %}}");
+        let own = format!("{{% extends 'plain.html' %}}{{% set mood = 1 %}}{{% block m %}}{content}{{% endblock %}}");
+        let base = |head: &str| format!("{head}<b>{{% block m %}}{{% endblock %}}</b>");
+        let (with, without) = (base("{% set mood = 1 %}"), base(""));
+        let old = site(&[("a.html", page.as_str())]);
+        let new = site(&[("a.html", child.as_str()), ("base.html", with.as_str())]);
+        let proof = prove_page(&old, &new, "a.html", Strength::Blanks);
+        let message = &proof.difference().expect("a difference").message;
+        assert!(message.starts_with("`mood` in `{{ mood }}`") && message.contains("`block-scope"), "{message}");
+        let new = site(&[("a.html", own.as_str()), ("plain.html", without.as_str())]);
+        assert!(prove_page(&old, &new, "a.html", Strength::Blanks).is_equal());
     }
 
     #[test]

@@ -15,6 +15,10 @@ pub(super) struct Tags<'p> {
 }
 
 impl<'p> Tags<'p> {
+    pub fn of(site: &'p Site, (flat, kept): &'p (Flat, Vec<Kept>)) -> Self {
+        Self { site, flat, kept }
+    }
+
     fn text(&self, kept: &Kept, span: Span) -> &'p [u8] {
         span.of(&self.site.get(kept.source).source)
     }
@@ -23,25 +27,28 @@ impl<'p> Tags<'p> {
         side(self.site, self.flat, kept.at)
     }
 
+    fn tag(&self, kept: &Kept) -> &'p [u8] {
+        self.text(kept, self.site.get(kept.source).constructs.items[kept.construct as usize].span)
+    }
+
     /// The tag as it is written, in one line.
     fn written(&self, kept: &Kept) -> String {
-        let item = &self.site.get(kept.source).constructs.items[kept.construct as usize];
-        String::from_utf8_lossy(self.text(kept, item.span)).split_whitespace().collect::<Vec<_>>().join(" ")
+        String::from_utf8_lossy(self.tag(kept)).split_whitespace().collect::<Vec<_>>().join(" ")
     }
 }
 
 impl Prover<'_> {
     /// The first tag of a page that does not mean what it did, where the pages are equal in all else.
     pub(super) fn meaning_differs(&self, before: Tags<'_>, after: Tags<'_>) -> Option<Box<Difference>> {
-        // Attributes may have changed places, and with them their tags: they are not told apart then.
-        if before.kept.len() != after.kept.len() {
-            return None;
-        }
-        before.kept.iter().zip(after.kept).find_map(|(one, other)| {
-            let message =
-                binding_differs(before, one, after, other).or_else(|| self.is_missing(before, one, after, other))?;
+        let mut pairs = before.kept.iter().zip(after.kept);
+        let found = pairs.find_map(|(one, other)| {
+            let message = tag_differs(before, one, after, other)
+                .or_else(|| binding_differs(before, one, after, other))
+                .or_else(|| self.is_missing(before, one, after, other))?;
             Some(Box::new(Difference { message, before: Some(before.side(one)), after: Some(after.side(other)) }))
-        })
+        });
+        let (was, is) = (before.kept.len(), after.kept.len());
+        found.or_else(|| (was != is).then(|| super::unplaced(format!("before: {was} tags; after: {is}"))))
     }
 
     /// What a file of the new site lacks of the own-file tags that its tags need, if it is not as it was.
@@ -78,6 +85,15 @@ impl Prover<'_> {
         let file = &template.path;
         Some(format!("`{}` needs `{missing}`, which is not in force for it in {file}", after.written(other)))
     }
+}
+
+/// A tag in the place of another one: one that prints nothing, or that changed places with an attribute.
+fn tag_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) -> Option<String> {
+    if before.tag(one) == after.tag(other) {
+        return None;
+    }
+    let (was, is) = (before.written(one), after.written(other));
+    (was != is).then(|| format!("before: `{was}`; after: `{is}`"))
 }
 
 /// A name that reaches another binding than it did, in some engine.

@@ -7,7 +7,7 @@ use std::rc::Rc;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
-use super::names::{BoundNames, Kept, Names};
+use super::names::{Kept, Names, ProofContext};
 use super::scope::Scope;
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
 use crate::dialect::{Kind, Loose, Part, Values};
@@ -15,11 +15,11 @@ use crate::markup::{ALONE, Construct};
 use crate::site::Site;
 use crate::text::{SourceId, Span, is_blank};
 
-/// Puts a page together; with `bound` also what the names in its tags reach.
+/// Puts a page together; with a context for a proof.
 pub(super) fn flatten(
     site: &Site,
     id: SourceId,
-    bound: Option<&BoundNames>,
+    context: Option<&ProofContext>,
 ) -> Result<(Flat, Vec<Kept>), FlattenError> {
     let mut flattener = Flattener {
         site,
@@ -29,7 +29,7 @@ pub(super) fn flatten(
         including: vec![id],
         binders: FxHashMap::default(),
         said: FxHashSet::default(),
-        names: bound.map(Names::new),
+        names: context.map(Names::new),
         splices: 0,
         full: false,
     };
@@ -62,7 +62,7 @@ pub(super) struct Flattener<'s> {
     pub(super) binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
     /// The own-file tags that were written.
     said: FxHashSet<Box<[u8]>>,
-    /// What binds names here, if that is asked for.
+    /// What binds names here, for a proof.
     pub(super) names: Option<Names<'s>>,
     /// How often something was spliced.
     splices: usize,
@@ -165,16 +165,9 @@ impl Flattener<'_> {
             if item.kind == Kind::Parent {
                 self.code_around(child, item, frame);
             } else if binds(item) {
-                if self.is_own_file_tag(child, at) && (self.names.is_some() || self.says_again(child, at)) {
-                    self.note_unsaid(child, at);
-                } else {
+                if !self.is_left_out(child, at, true) {
                     self.note(child, at, true);
-                    let (start, mut end) = (item.span.start, items[next].span.end);
-                    // A proof compares with a page in which the tag has a line of its own.
-                    if self.names.is_some() {
-                        end += line_end(&template.source, start, end);
-                    }
-                    self.copy(child, Span::new(start, end), frame);
+                    self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
                 }
                 at = next;
             } else if item.kind == Kind::Control {
@@ -207,23 +200,30 @@ impl Flattener<'_> {
         }
     }
 
-    /// An own-file tag that the page says already: it holds all the same.
-    fn note_unsaid(&mut self, source: SourceId, at: usize) {
-        if let Some(names) = &mut self.names {
-            names.bind(self.site, source, at as u32, 0, true);
-        }
-    }
-
-    /// Whether a tag speaks for its own file alone. It prints nothing, so a proof asks of it only whether it is
-    /// in force where it is needed.
-    fn is_own_file_tag(&self, source: SourceId, at: usize) -> bool {
-        self.site.sure_own_file_tags(source).binary_search(&(at as u32)).is_ok()
-    }
-
-    /// Whether an own-file tag was written already: in one file it is said once.
-    fn says_again(&mut self, source: SourceId, at: usize) -> bool {
+    /// Whether a tag is not written, though it stays in force: an own-file tag that the page has already, and
+    /// in a proof every tag that prints nothing. Where it stands among text does not count then, only what
+    /// reaches it and whom it reaches.
+    fn is_left_out(&mut self, source: SourceId, at: usize, in_child: bool) -> bool {
         let template = self.site.get(source);
-        !self.said.insert(template.constructs.items[at].span.of(&template.source).into())
+        let item = &template.constructs.items[at];
+        let text = item.span.of(&template.source);
+        let Some(names) = &mut self.names else {
+            let is_own_file = self.site.sure_own_file_tags(source).binary_search(&(at as u32)).is_ok();
+            return is_own_file && !self.said.insert(text.into());
+        };
+        match item.kind {
+            Kind::Other | Kind::Import if names.is_own_file_tag(text) => {
+                if item.kind == Kind::Import {
+                    names.import(self.site, source, at as u32);
+                }
+                true
+            }
+            Kind::Set if item.part == Part::Single => {
+                self.note(source, at, in_child);
+                true
+            }
+            _ => false,
+        }
     }
 
     /// A parent that is assigned among other code goes; the code stays.
@@ -305,14 +305,11 @@ impl Flattener<'_> {
                     self.code_around(source, item, frame);
                 }
             }
-            Kind::Other | Kind::Import
-                if self.is_own_file_tag(source, at) && (self.names.is_some() || self.says_again(source, at)) =>
-            {
-                self.copy(source, text, frame);
-                self.note_unsaid(source, at);
-            }
             Kind::Set | Kind::Import if hoisted && whole => self.copy(source, text, frame),
             Kind::Set if whole && self.is_bound(source, item, frame) => self.copy(source, text, frame),
+            Kind::Set | Kind::Other | Kind::Import if self.is_left_out(source, at, false) => {
+                self.copy(source, text, frame);
+            }
             Kind::Block if frame.loose && whole && self.is_region_above(source, item, frame) => {
                 self.copy(source, text, frame);
             }
@@ -513,9 +510,9 @@ impl Flattener<'_> {
         self.active.push(via);
         if let Some(level) = frame.level.checked_sub(1) {
             let child = frame.chain.levels[level];
-            let names_rule = self.site.get(child).dialect.rules.block_scope;
             if self.loose_rule(child) == Loose::Body {
-                let names = self.names.as_mut().map(|names| names.enter_block(names_rule));
+                let rule = self.site.get(child).dialect.rules.block_scope;
+                let names = self.names.as_mut().map(|names| names.enter_block(rule));
                 self.whole(child, &Frame { level, block: None, loose: true, via, ..frame.clone() });
                 self.leave(names);
             }
@@ -570,14 +567,6 @@ impl Flattener<'_> {
         self.flat.bytes.extend_from_slice(bytes);
         self.flat.stretches.push(Stretch { at: at as u32, source, span, via });
     }
-}
-
-/// How long the line end is behind a tag that has its line for itself.
-fn line_end(source: &[u8], start: u32, end: u32) -> u32 {
-    let (before, after) = source.split_at(end as usize);
-    let is_line = before[..start as usize].last().is_none_or(|b| *b == b'\n');
-    let length = if after.starts_with(b"\r\n") { 2 } else { u32::from(after.starts_with(b"\n")) };
-    if is_line { length } else { 0 }
 }
 
 /// The closer of the pair that a branch divides.

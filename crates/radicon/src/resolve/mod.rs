@@ -15,7 +15,7 @@ pub use chain::{Break, Chain, Definition};
 pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
-pub(crate) use names::{Behind, BoundNames, Kept, Reached};
+pub(crate) use names::{Behind, Kept, ProofContext, Reached};
 pub(crate) use report::loose;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 
@@ -62,13 +62,14 @@ impl<'s> Resolver<'s> {
         pages.into_par_iter().map(|id| Ok((id, self.flatten(id)?))).collect()
     }
 
-    /// A page put together, with the tags that stay in it and what their names reach.
-    pub(crate) fn flatten_with_names(
+    /// A page put together for a proof: without tags that print nothing, but with what the names in all tags
+    /// that stay reach.
+    pub(crate) fn flatten_to_prove(
         &self,
         id: SourceId,
-        bound: &BoundNames,
+        context: &ProofContext,
     ) -> Result<(Flat, Vec<Kept>), FlattenError> {
-        flatten::flatten(self.site, id, Some(bound))
+        flatten::flatten(self.site, id, Some(context).filter(|context| !context.is_empty()))
     }
 
     /// The page put together from its chain and partials, dynamic constructs kept.

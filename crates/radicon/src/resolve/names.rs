@@ -12,38 +12,41 @@ use crate::markup::{ALONE, Construct};
 use crate::site::{Site, Template};
 use crate::text::{SourceId, Span, is_blank};
 
-/// The names that something in a site binds.
+/// What must be known of two sites before their pages are put together for a proof.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct BoundNames {
+pub(crate) struct ProofContext {
+    /// The names that something in either binds.
     names: FxHashSet<Box<[u8]>>,
     /// Names that nothing binds and that are only used in loops: the loop may bind them itself.
     of_loops: FxHashSet<Box<[u8]>>,
+    /// The own-file tags of either, as they are written.
+    own_file: FxHashSet<Box<[u8]>>,
 }
 
-impl BoundNames {
-    /// Those that one of some sites binds.
+impl ProofContext {
+    /// The context of a site and what is made of it.
     pub fn of(sites: [&Site; 2]) -> Self {
-        let mut found = Self::default();
+        let mut context = Self::default();
         for site in sites {
-            let own = Self::of_site(site);
-            found.names.extend(own.names);
-            found.of_loops.extend(own.of_loops);
+            context.add(site);
         }
-        let Self { names, of_loops } = &mut found;
-        of_loops.retain(|name| !names.contains(name));
-        found
+        let Self { names, of_loops, .. } = &mut context;
+        of_loops.retain(|name| !names.is_empty() && !names.contains(name));
+        context
     }
 
-    fn of_site(site: &Site) -> Self {
-        let mut names: FxHashSet<Box<[u8]>> = FxHashSet::default();
+    fn add(&mut self, site: &Site) {
         // For each name whether it is used outside of loops.
         let mut used: FxHashMap<Box<[u8]>, bool> = FxHashMap::default();
-        for template in &site.templates {
+        for (id, template) in site.with_ids() {
+            let items = &template.constructs.items;
+            let own_file = site.sure_own_file_tags(id).iter();
+            self.own_file.extend(own_file.map(|&at| items[at as usize].span.of(&template.source).into()));
             let mut loops: Vec<u32> = Vec::new();
-            for (at, item) in (0..).zip(&template.constructs.items) {
+            for (at, item) in (0..).zip(items) {
                 loops.retain(|&end| at < end);
                 let bound = bound_by(template, item);
-                if item.part != Part::Close && !loops.is_empty() || may_use(item) {
+                if may_use(item) {
                     for name in names_in(item.span.of(&template.source)) {
                         *used.entry(name.into()).or_default() |= loops.is_empty();
                     }
@@ -51,17 +54,15 @@ impl BoundNames {
                 if is_loop(item, &bound) {
                     loops.push(item.partner);
                 }
-                names.extend(bound.into_iter().map(Into::into));
+                self.names.extend(bound.into_iter().map(Into::into));
             }
         }
-        let of_loops = used.into_iter().filter(|(name, outside)| !outside && !names.contains(name));
-        let of_loops = if names.is_empty() { FxHashSet::default() } else { of_loops.map(|(name, _)| name).collect() };
-        Self { names, of_loops }
+        self.of_loops.extend(used.into_iter().filter(|(_, outside)| !outside).map(|(name, _)| name));
     }
 
-    /// Whether nothing is bound anywhere.
+    /// Whether nothing is bound and nothing speaks for its own file: pages show all that they mean.
     pub fn is_empty(&self) -> bool {
-        self.names.is_empty()
+        self.names.is_empty() && self.own_file.is_empty()
     }
 }
 
@@ -127,20 +128,40 @@ enum Place {
     Import,
 }
 
+/// A name that is bound.
+#[derive(Debug)]
+struct Bound {
+    name: Box<[u8]>,
+    /// Which binding it is.
+    binding: u64,
+    source: SourceId,
+    place: Place,
+    until: Until,
+    /// The ends of what it was set in.
+    behind: Behind,
+    /// It holds wherever it is seen, not only if a condition was met.
+    sure: bool,
+}
+
+/// How long a binding holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Until {
+    /// To the end of what it stands in, and perhaps behind it.
+    On,
+    /// To the end of its pair.
+    Pair(SourceId, u32),
+    /// To the end of the included file.
+    Include,
+}
+
 #[derive(Debug)]
 enum Entry {
-    Bound {
-        /// Its name; without one a loop binds whatever names are used in loops alone.
-        name: Option<Box<[u8]>>,
+    Bound(Bound),
+    /// A pair that is open, by its opener; one that repeats binds names that are used in loops alone.
+    Pair {
+        opener: (SourceId, u32),
         binding: u64,
-        source: SourceId,
-        place: Place,
-        /// The opener of the pair in which it holds.
-        opener: Option<(SourceId, u32)>,
-        /// The ends of what it was set in.
-        behind: Behind,
-        /// It holds wherever it is seen, not only if a condition was met.
-        sure: bool,
+        repeats: bool,
     },
     Block(Scope),
     /// An included file, with the file that includes it; `closed` if it sees no other names.
@@ -155,14 +176,14 @@ enum Entry {
 
 /// The stack of bindings while a page is put together.
 pub(super) struct Names<'b> {
-    bound: &'b BoundNames,
+    context: &'b ProofContext,
     stack: Vec<Entry>,
     pub kept: Vec<Kept>,
 }
 
 impl<'b> Names<'b> {
-    pub fn new(bound: &'b BoundNames) -> Self {
-        Self { bound, stack: Vec::new(), kept: Vec::new() }
+    pub fn new(context: &'b ProofContext) -> Self {
+        Self { context, stack: Vec::new(), kept: Vec::new() }
     }
 
     /// How much is on the stack.
@@ -170,80 +191,92 @@ impl<'b> Names<'b> {
         self.stack.len()
     }
 
+    /// Whether a tag, as it is written, speaks for its own file alone.
+    pub fn is_own_file_tag(&self, text: &[u8]) -> bool {
+        self.context.own_file.contains(text)
+    }
+
     /// A construct that stays: its names are looked up, then what it binds is bound.
     pub fn keep(&mut self, site: &Site, at: u32, source: SourceId, construct: u32, in_child: bool) {
-        let template = site.get(source);
-        let item = &template.constructs.items[construct as usize];
+        let item = &site.get(source).constructs.items[construct as usize];
         let names = if may_use(item) { self.look_up(site, source, item.span) } else { Vec::new() };
         let ordinal = self.kept.len() as u64;
         self.kept.push(Kept { at, source, construct, names });
         self.bind(site, source, construct, ordinal, in_child);
     }
 
-    /// Binds what a construct binds.
-    pub fn bind(&mut self, site: &Site, source: SourceId, construct: u32, ordinal: u64, in_child: bool) {
+    /// Binds what an import binds: for its own file, and the same wherever its text stands.
+    pub fn import(&mut self, site: &Site, source: SourceId, construct: u32) {
+        let template = site.get(source);
+        let item = &template.constructs.items[construct as usize];
+        let binding = hash(item.span.of(&template.source));
+        for name in bound_by(template, item) {
+            self.push(name, binding, source, Place::Import, Until::On);
+        }
+    }
+
+    fn bind(&mut self, site: &Site, source: SourceId, construct: u32, ordinal: u64, in_child: bool) {
         let template = site.get(source);
         let item = &template.constructs.items[construct as usize];
         if item.part == Part::Close {
-            self.close((source, item.partner));
-            return;
+            return self.close((source, item.partner));
+        }
+        if item.kind == Kind::Import {
+            return self.import(site, source, construct);
         }
         let names = bound_by(template, item);
-        let is_pair = item.part == Part::Open && item.partner != ALONE;
-        let holds_in_pair = is_pair && item.kind != Kind::Set;
-        if is_loop(item, &names) {
-            let (name, binding, opener) = (None, ordinal, Some((source, construct)));
-            let (place, behind) = (Place::Inside, Behind::default());
-            self.stack.push(Entry::Bound { name, binding, source, place, opener, behind, sure: true });
-        }
-        // An import is the same wherever its text stands.
-        let is_import = item.kind == Kind::Import;
-        let binding = if is_import { hash(item.span.of(&template.source)) } else { ordinal };
-        let in_pair = self
-            .stack
-            .iter()
-            .rev()
-            .any(|entry| matches!(entry, Entry::Bound { opener: Some((file, _)), .. } if *file == source));
+        let is_set = item.kind == Kind::Set;
         let place = match in_child {
-            _ if is_import => Place::Import,
             true => Place::Child,
-            false if holds_in_pair || in_pair || self.in_block() => Place::Inside,
+            false if self.is_inside() => Place::Inside,
             false => Place::Top,
         };
+        if item.part == Part::Open && item.partner != ALONE {
+            let (opener, repeats) = ((source, construct), is_loop(item, &names));
+            self.stack.push(Entry::Pair { opener, binding: ordinal, repeats });
+        }
         for (number, name) in names.into_iter().enumerate() {
-            // The parameters of a macro hold within it, its name behind it.
-            let is_parameter = item.kind == Kind::Set && number > 0;
-            let opener = (holds_in_pair || is_parameter).then_some((source, construct));
-            let place = if is_parameter { Place::Inside } else { place };
-            let behind = Behind::default();
-            self.stack.push(Entry::Bound {
-                name: Some(name.into()),
-                binding,
-                source,
-                place,
-                opener,
-                behind,
-                sure: true,
-            });
+            // A macro's name holds behind it, its parameters within it.
+            match is_set && number == 0 {
+                true if item.part == Part::Open => self.push_below_pair(name, ordinal, source, place),
+                true => self.push(name, ordinal, source, place, Until::On),
+                false => self.push(name, ordinal, source, Place::Inside, Until::Pair(source, construct)),
+            }
         }
     }
 
-    /// Whether the innermost end is that of a block.
-    fn in_block(&self) -> bool {
-        let ends = self.stack.iter().rev().find(|entry| !matches!(entry, Entry::Bound { .. }));
-        matches!(ends, Some(Entry::Block(_) | Entry::Wrapped(_)))
+    fn push(&mut self, name: &[u8], binding: u64, source: SourceId, place: Place, until: Until) {
+        let (name, behind) = (name.into(), Behind::default());
+        self.stack.push(Entry::Bound(Bound { name, binding, source, place, until, behind, sure: true }));
+    }
+
+    /// Binds the name of the pair that has just begun, so that its end does not make it uncertain.
+    fn push_below_pair(&mut self, name: &[u8], binding: u64, source: SourceId, place: Place) {
+        let pair = self.stack.pop();
+        self.push(name, binding, source, place, Until::On);
+        self.stack.extend(pair);
+    }
+
+    /// Whether a block or a pair is open since the innermost file began.
+    fn is_inside(&self) -> bool {
+        let innermost = self.stack.iter().rev().find(|entry| !matches!(entry, Entry::Bound(_)));
+        matches!(innermost, Some(Entry::Block(_) | Entry::Wrapped(_) | Entry::Pair { .. }))
     }
 
     /// A pair ends: what it bound goes, what was set in it may hold.
-    fn close(&mut self, opener: (SourceId, u32)) {
-        let is_own = |entry: &Entry| matches!(entry, Entry::Bound { opener: Some(own), .. } if *own == opener);
-        let Some(start) = self.stack.iter().position(is_own) else { return };
-        for entry in &mut self.stack[start..] {
-            if let Entry::Bound { sure, opener: None, .. } = entry {
-                *sure = false;
+    fn close(&mut self, own: (SourceId, u32)) {
+        let is_own = |entry: &Entry| matches!(entry, Entry::Pair { opener, .. } if *opener == own);
+        let Some(start) = self.stack.iter().rposition(is_own) else { return };
+        let inside = self.stack.split_off(start);
+        for entry in inside {
+            match entry {
+                Entry::Bound(bound) if bound.place == Place::Import => self.stack.push(Entry::Bound(bound)),
+                Entry::Bound(bound) if bound.until == Until::On => {
+                    self.stack.push(Entry::Bound(Bound { sure: false, ..bound }));
+                }
+                _ => {}
             }
         }
-        self.stack.retain(|entry| !is_own(entry));
     }
 
     /// A block's content begins; gives what ends it.
@@ -256,30 +289,18 @@ impl<'b> Names<'b> {
     pub fn enter_include(&mut self, site: &Site, from: SourceId, arguments: &Arguments) -> usize {
         let template = site.get(from);
         let scope = template.dialect.rules.include_scope;
-        let mut bound = Vec::new();
-        for binding in &arguments.bindings {
-            let value = binding.value.of(&template.source);
-            let mut said = hash(value);
-            for (_, reached) in self.look_up(site, from, binding.value) {
-                for one in reached {
-                    said = said.rotate_left(7) ^ one.binding.wrapping_mul(31) ^ u64::from(one.behind.0);
-                }
-            }
-            bound.push((binding.name.of(&template.source).into(), said));
-        }
+        let said = |value: Span| {
+            let reached = self.look_up(site, from, value).into_iter().flat_map(|(_, reached)| reached);
+            reached.fold(hash(value.of(&template.source)), |said, one| {
+                said.rotate_left(7) ^ one.binding.wrapping_mul(31) ^ u64::from(one.behind.0)
+            })
+        };
+        let bound: Vec<(Span, u64)> =
+            arguments.bindings.iter().map(|binding| (binding.name, said(binding.value))).collect();
+        let start = self.stack.len();
         self.stack.push(Entry::Include { scope, closed: arguments.only, from });
-        let start = self.stack.len() - 1;
         for (name, binding) in bound {
-            let (place, behind) = (Place::Inside, Behind::default());
-            self.stack.push(Entry::Bound {
-                name: Some(name),
-                binding,
-                source: from,
-                place,
-                opener: Some((from, ALONE)),
-                behind,
-                sure: true,
-            });
+            self.push(name.of(&template.source), binding, from, Place::Inside, Until::Include);
         }
         start
     }
@@ -292,34 +313,28 @@ impl<'b> Names<'b> {
 
     /// What began at a place of the stack ends: what was set in it is seen behind it by some engines.
     pub fn leave(&mut self, start: usize) {
-        let end = match self.stack.get(start) {
+        let inside = self.stack.split_off(start.min(self.stack.len()));
+        let end = match inside.first() {
             Some(Entry::Include { .. }) => Behind::END_OF_INCLUDE,
             _ => Behind::END_OF_BLOCK,
         };
-        if start < self.stack.len() {
-            self.stack.remove(start);
-        }
-        let mut at = 0;
-        self.stack.retain_mut(|entry| {
-            at += 1;
+        for entry in inside {
             match entry {
-                _ if at <= start => true,
-                Entry::Bound { place: Place::Import, .. } => true,
-                Entry::Bound { opener: None, behind, sure, place, .. } => {
-                    (*behind, *sure, *place) = (behind.with(end), false, Place::Inside);
-                    true
+                Entry::Bound(bound) if bound.place == Place::Import => self.stack.push(Entry::Bound(bound)),
+                Entry::Bound(bound) if bound.until == Until::On => {
+                    let behind = bound.behind.with(end);
+                    self.stack.push(Entry::Bound(Bound { behind, sure: false, place: Place::Inside, ..bound }));
                 }
-                Entry::Bound { .. } => false,
-                _ => true,
+                _ => {}
             }
-        });
+        }
     }
 
     /// For each name in a stretch of a file that something binds what it reaches.
     fn look_up(&self, site: &Site, source: SourceId, span: Span) -> Vec<(Span, Vec<Reached>)> {
         let template = site.get(source);
         let text = span.of(&template.source);
-        let known = |name: &&[u8]| self.bound.names.contains(*name) || self.bound.of_loops.contains(*name);
+        let known = |name: &&[u8]| self.context.names.contains(*name) || self.context.of_loops.contains(*name);
         let start = |name: &[u8]| span.start + (name.as_ptr() as usize - text.as_ptr() as usize) as u32;
         let found = names_in(text).filter(known).map(|name| {
             let at = start(name);
@@ -349,35 +364,51 @@ impl<'b> Names<'b> {
                     }
                     file = *from;
                 }
-                Entry::Bound { name: known, binding, source: home, place, behind: ends, sure, .. } => {
-                    let is_it = match known {
-                        Some(known) => **known == *name,
-                        None => self.bound.of_loops.contains(name),
-                    };
-                    if !is_it {
-                        continue;
+                Entry::Pair { binding, repeats, .. } => {
+                    if *repeats && !closed && self.context.of_loops.contains(name) {
+                        found.push(Reached { binding: *binding, behind });
+                        if behind == Behind::default() {
+                            break;
+                        }
                     }
-                    let way = match place {
-                        Place::Import if *home == source => Behind::default(),
-                        Place::Import => continue,
-                        Place::Child | Place::Top if *home == file => behind.without(Behind::BLOCK),
-                        Place::Child => match site.get(*home).dialect.rules.set_scope {
-                            SetScope::Layout => behind.without(Behind::BLOCK),
-                            SetScope::Own => continue,
-                            SetScope::Unknown => behind.without(Behind::BLOCK).with(Behind::CHILD),
-                        },
-                        _ if closed => continue,
-                        _ => behind,
-                    };
-                    let way = way.with(*ends);
-                    found.push(Reached { binding: *binding, behind: way });
-                    if *sure && way == Behind::default() {
+                }
+                Entry::Bound(bound) => {
+                    let Some(way) = bound.way(site, name, (source, file), (behind, closed)) else { continue };
+                    found.push(Reached { binding: bound.binding, behind: way });
+                    if bound.sure && way == Behind::default() {
                         break;
                     }
                 }
             }
         }
         found
+    }
+}
+
+impl Bound {
+    /// What it lies behind for a use of a name in a file; `None` if it is not reached. The use stands in `file`,
+    /// or in a file that it includes, behind some ends; `closed` if a block does not see what is around it.
+    fn way(
+        &self,
+        site: &Site,
+        name: &[u8],
+        (source, file): (SourceId, SourceId),
+        (behind, closed): (Behind, bool),
+    ) -> Option<Behind> {
+        if *self.name != *name {
+            return None;
+        }
+        let set_scope = site.get(self.source).dialect.rules.set_scope;
+        let way = match self.place {
+            Place::Import => return (self.source == source).then(Behind::default),
+            Place::Child | Place::Top if self.source == file => behind.without(Behind::BLOCK),
+            Place::Child if set_scope == SetScope::Own => return None,
+            Place::Child if set_scope == SetScope::Layout => behind.without(Behind::BLOCK),
+            Place::Child => behind.without(Behind::BLOCK).with(Behind::CHILD),
+            Place::Top | Place::Inside if closed => return None,
+            Place::Top | Place::Inside => behind,
+        };
+        Some(way.with(self.behind))
     }
 }
 

@@ -295,6 +295,13 @@ pub(crate) fn head(template: &Template) -> usize {
 }
 
 impl Site {
+    /// The first tag at the top of a template that may speak for its own file alone, or print something.
+    pub(crate) fn uncertain_head(&self, id: SourceId) -> Option<usize> {
+        let sure = self.sure_own_file_tags(id);
+        let may = self.own_file_tags(id).iter().find(|at| sure.binary_search(at).is_err())?;
+        Some(*may as usize).filter(|&at| at < head(self.get(id)))
+    }
+
     /// How many bytes at the top of a template are what it says for itself: own-file tags and names that it
     /// sets, on lines of their own before any output or markup.
     pub(crate) fn own_head(&self, id: SourceId) -> usize {

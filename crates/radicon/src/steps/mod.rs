@@ -17,7 +17,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::dialect::{Dialect, Kind, Part};
+use crate::dialect::Dialect;
 use crate::edit::{EditError, Edits};
 use crate::prove::{PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
@@ -117,28 +117,6 @@ fn carry(site: &Site, after: &Site, changes: &mut [Change]) -> bool {
         *new = with;
     }
     carries
-}
-
-/// Refuses a stretch within a macro or a named fragment, where no block can stand.
-fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError> {
-    let items = &template.constructs.items;
-    let holds = |item: &&crate::markup::Construct| {
-        matches!(item.kind, Kind::Set | Kind::Part)
-            && item.part == Part::Open
-            && item.span.end <= span.start
-            && items.get(item.partner as usize).is_some_and(|close| close.span.start >= span.end)
-    };
-    match items.iter().find(holds) {
-        Some(item) => {
-            let shown = item.span.text(&template.source);
-            refuse(
-                template
-                    .problem(span.start, format!("it stands in `{shown}`, in which no block can stand"))
-                    .to_string(),
-            )
-        }
-        None => Ok(()),
-    }
 }
 
 /// The step of changes that make another site, if every page of the old one stays equal.

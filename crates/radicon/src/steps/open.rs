@@ -1,9 +1,9 @@
 //! `open`: a stretch of a layout becomes a named block with this content as its default.
 
 use super::{Step, StepError, finish, indentation, refuse, whole_lines};
-use crate::dialect::{Newline, Part};
+use crate::dialect::{Kind, Newline, Part};
 use crate::edit::Edits;
-use crate::markup::ALONE;
+use crate::markup::{ALONE, Construct};
 use crate::prove::Strength;
 use crate::resolve::Resolver;
 use crate::site::{Parent, Site, Template};
@@ -18,7 +18,7 @@ use crate::text::{SourceId, Span};
 pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, StepError> {
     let template = site.get(id);
     whole_tags(template, span)?;
-    super::outside_of_fragments(template, span)?;
+    outside_of_fragments(template, span)?;
     let resolver = Resolver::new(site);
     let relatives = (0..site.templates.len() as u32).map(SourceId).filter(|&other| {
         let below = matches!(site.parent(other), Parent::Found { .. }) && resolver.chain(other).levels.contains(&id);
@@ -50,6 +50,24 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
     edits.replace(template.path.clone(), Span::new(place.start, place.start), before);
     edits.replace(template.path.clone(), Span::new(place.end, place.end), after);
     finish(site, format!("make {} bytes of {} the block `{name}`", span.len(), template.path), edits, Strength::Blanks)
+}
+
+/// Refuses a stretch within a macro or a named fragment, where no block can stand.
+fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError> {
+    let items = &template.constructs.items;
+    let holds = |item: &&Construct| {
+        matches!(item.kind, Kind::Set | Kind::Part)
+            && item.part == Part::Open
+            && item.span.end <= span.start
+            && items.get(item.partner as usize).is_some_and(|close| close.span.start >= span.end)
+    };
+    match items.iter().find(holds) {
+        Some(item) => {
+            let shown = item.span.text(&template.source);
+            refuse(template.problem(span.start, format!("it is in `{shown}`, where no block can be")).to_string())
+        }
+        None => Ok(()),
+    }
 }
 
 /// Refuses a stretch that cuts a tag, or a pair of tags, in two.
@@ -90,6 +108,12 @@ mod tests {
         becomes(&[base, page], |site| step(site, "base.html:nav", "menu"), &[("base.html", Some(opened))]);
         becomes(&[base, page], |site| step(site, "base.html:2", "menu"), &[("base.html", Some(opened))]);
         refused(&[base, page], |site| step(site, "base.html:nav", "a"), "has a block `a` already");
+    }
+
+    #[test]
+    fn no_block_is_made_in_a_macro() {
+        let kit = ("kit.html", "{% macro field(label) %}<label>{{ label }}</label>{% endmacro %}");
+        refused(&[kit], |site| step(site, "kit.html:label", "a"), "where no block can be");
     }
 
     #[test]

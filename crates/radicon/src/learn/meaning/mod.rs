@@ -70,12 +70,14 @@ pub(in crate::learn) struct Facts<'a> {
 impl Facts<'_> {
     /// Each meaning sees those that were found before it.
     pub fn reason(&self) -> Meanings {
-        let mut found = Meanings::default();
-        self.parents(&mut found);
-        if found.parents.is_empty() {
-            self.fixed_layouts(&mut found);
+        let mut found = self.parents();
+        if found.parents.is_empty()
+            && let Some((layout_file, parents)) = self.fixed_layouts()
+        {
+            (found.layout_file, found.parents) = (Some(layout_file), parents);
         }
-        self.regions(&mut found);
+        let regions = self.regions(&found);
+        (found.of, found.closed_as) = (regions.of, regions.closed_as);
         found.of.extend(self.includes(&found));
         let body = self.body(&found);
         found.bodies = body.is_some();

@@ -13,6 +13,9 @@ use crate::learn::read::tags::{Style, token_text};
 use crate::learn::thresholds::RECUR;
 use crate::site::{beneath, folder};
 
+/// Words that say that a file has no layout.
+const NO_LAYOUT: [&str; 8] = ["none", "null", "nil", "false", "no", "nothing", "off", "0"];
+
 impl Facts<'_> {
     /// For each file the names that its tags give, of directives that are asked for; those of targets left out.
     pub(super) fn names(&self, gives: impl Fn(DirectiveId) -> bool) -> Vec<BTreeSet<(NotationId, &str)>> {
@@ -72,7 +75,9 @@ impl Facts<'_> {
         (sum / f64::max(files as f64, 1.0), files)
     }
 
-    pub(super) fn parents(&self, found: &mut Meanings) {
+    /// Words that name the layout, and the layout of each file.
+    pub(super) fn parents(&self) -> Meanings {
+        let mut found = Meanings::default();
         let names = self.names(|_| true);
         let tops = on_top(self.corpus, self.notations, self.tags, self.directives, self.references);
         for reference in self.references {
@@ -93,7 +98,7 @@ impl Facts<'_> {
             let (share, files) = self.recurrence(&edges, &names, &names, directive.notation);
             // What has a body of its own is a wrap, found later.
             let wraps = self.pairs.is_opener(id) && self.style(id) != Style::Attribute;
-            let frames = self.body_of(&edges, found);
+            let frames = self.body_of(&edges, &found);
             let recurs = share >= RECUR && files > 0;
             if wraps || !recurs && frames.is_none() {
                 continue;
@@ -113,13 +118,17 @@ impl Facts<'_> {
             );
             found.of.insert(id, Meaning { kind: Kind::Parent, slot: Some(reference.slot.clone()), confidence, why });
             found.parents.extend(edges);
-            self.opted_out(id, &reference.slot, found);
+            found.opted_out.extend(self.opted_out(id, &reference.slot).map(|word| (id, word)));
         }
-        self.markers(found);
+        if let Some((marker, marked)) = self.markers(&found) {
+            found.marker = Some(marker);
+            marked.into_iter().for_each(|(file, layout)| _ = found.parents.entry(file).or_insert(layout));
+        }
+        found
     }
 
-    /// A constant word in the place of the target.
-    pub(super) fn opted_out(&self, id: DirectiveId, slot: &Slot, found: &mut Meanings) {
+    /// A constant word in the place of the target: it says that there is no layout.
+    fn opted_out(&self, id: DirectiveId, slot: &Slot) -> Option<String> {
         let mut words: BTreeMap<&str, usize> = BTreeMap::new();
         for &at in &self.directives[id].tags {
             for argument in arguments_of(self.text(at), &self.tags[at], self.directives[id].taken) {
@@ -128,16 +137,13 @@ impl Facts<'_> {
                 }
             }
         }
-        if let [(word, _)] = words.into_iter().collect::<Vec<_>>()[..]
-            && ["none", "null", "nil", "false", "no", "nothing", "off", "0"]
-                .contains(&word.to_ascii_lowercase().as_str())
-        {
-            found.opted_out.insert(id, word.to_owned());
-        }
+        let [(word, _)] = words.into_iter().collect::<Vec<_>>()[..] else { return None };
+        NO_LAYOUT.contains(&word.to_ascii_lowercase().as_str()).then(|| word.to_owned())
     }
 
-    /// Files that hold nothing but the parent line, for all files beside and beneath them.
-    pub(super) fn markers(&self, found: &mut Meanings) {
+    /// The file name of files that hold nothing but the parent line, for all files beside and beneath them; and
+    /// the layout that each of these gets.
+    fn markers(&self, found: &Meanings) -> Option<(String, Vec<(TextId, TextId)>)> {
         let alone: Vec<TextId> = found
             .parents
             .keys()
@@ -168,23 +174,23 @@ impl Facts<'_> {
                 *names.entry(path.rsplit('/').next().unwrap_or(path)).or_default() += 1;
             }
         }
-        if let Some((name, _)) = names.into_iter().max_by_key(|(_, n)| *n) {
-            found.marker = Some(name.to_owned());
-            let marked: Vec<TextId> =
-                alone.into_iter().filter(|&f| self.corpus.texts[f].path.rsplit('/').next() == Some(name)).collect();
-            let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
-            for file in marked {
-                let layout = found.parents[&file];
-                let folder = folder(&self.corpus.texts[file].path).to_owned();
-                for other in TextId::all(self.corpus.texts.len()) {
-                    if other != file
-                        && !layouts.contains(&other)
-                        && beneath(&self.corpus.texts[other].path, &folder).is_some()
-                    {
-                        found.parents.entry(other).or_insert(layout);
-                    }
+        let (name, _) = names.into_iter().max_by_key(|(_, n)| *n)?;
+        let mut given = Vec::new();
+        let marked: Vec<TextId> =
+            alone.into_iter().filter(|&f| self.corpus.texts[f].path.rsplit('/').next() == Some(name)).collect();
+        let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
+        for file in marked {
+            let layout = found.parents[&file];
+            let folder = folder(&self.corpus.texts[file].path).to_owned();
+            for other in TextId::all(self.corpus.texts.len()) {
+                if other != file
+                    && !layouts.contains(&other)
+                    && beneath(&self.corpus.texts[other].path, &folder).is_some()
+                {
+                    given.push((other, layout));
                 }
             }
         }
+        Some((name.to_owned(), given))
     }
 }

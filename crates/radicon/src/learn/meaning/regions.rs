@@ -30,9 +30,15 @@ struct Recurrence {
     layout: NamePlace,
 }
 
+/// The meanings with those of regions and what fills them, and what closers make of one opener.
+pub(super) struct Regions {
+    pub of: BTreeMap<DirectiveId, Meaning>,
+    pub closed_as: BTreeMap<(DirectiveId, DirectiveId), Kind>,
+}
+
 impl Facts<'_> {
     /// Names that recur between a file and what is above it.
-    pub(super) fn regions(&self, found: &mut Meanings) {
+    pub(super) fn regions(&self, found: &Meanings) -> Regions {
         let mut links = self.links(found);
         // A few files may wrap their content where code names the layout of all.
         let linked = links.values().filter(|above| !above.is_empty()).count();
@@ -41,7 +47,7 @@ impl Facts<'_> {
             self.link_by_code(&mut links);
         }
         let given = self.given_names(found);
-        self.choose_regions(&self.recurrences(&given, &links, by_code), found, &links);
+        self.choose_regions(&self.recurrences(&given, &links, by_code), found, &links)
     }
 
     /// The names that tags give, where they name no files.
@@ -163,7 +169,14 @@ impl Facts<'_> {
         }
     }
 
-    fn choose_regions(&self, scored: &[Recurrence], found: &mut Meanings, links: &BTreeMap<TextId, Vec<TextId>>) {
+    /// Which of the places that recur are regions, and how else these are written.
+    fn choose_regions(
+        &self,
+        scored: &[Recurrence],
+        known: &Meanings,
+        links: &BTreeMap<TextId, Vec<TextId>>,
+    ) -> Regions {
+        let mut found = Meanings { of: known.of.clone(), ..Meanings::default() };
         // The strongest pair decides which words are regions; weaker ones may add spellings.
         let is_region = |id: DirectiveId| self.pairs.is_opener(id) || self.directives[id].with_value;
         let best = scored.iter().find(|one| is_region(one.child.0)).map_or(0.0, |one| one.score);
@@ -206,14 +219,20 @@ impl Facts<'_> {
                 }
             }
         }
-        self.split_by_closer(found, links);
-        self.empty_regions(found, links);
-        self.kin(found, best);
+        let closed_as = self.split_by_closer(&found, links);
+        found.of.extend(self.empty_regions(&found, links));
+        found.of.extend(self.kin(&found, best));
+        Regions { of: found.of, closed_as }
     }
 
     /// One opener with several closers may mean different things with each: what stands in a
     /// base defines a block, what never does gives content to one.
-    pub(super) fn split_by_closer(&self, found: &mut Meanings, links: &BTreeMap<TextId, Vec<TextId>>) {
+    fn split_by_closer(
+        &self,
+        found: &Meanings,
+        links: &BTreeMap<TextId, Vec<TextId>>,
+    ) -> BTreeMap<(DirectiveId, DirectiveId), Kind> {
+        let mut closed_as = BTreeMap::new();
         let split: Vec<DirectiveId> = found
             .of
             .iter()
@@ -229,13 +248,15 @@ impl Facts<'_> {
                     |at: &&TagId| self.pairs.partner.get(at).is_some_and(|end| self.of[*end] == closer.directive);
                 let in_base =
                     self.directives[id].tags.iter().filter(ends).any(|at| links[&self.tags[*at].file].is_empty());
-                found.closed_as.insert((id, closer.directive), if in_base { Kind::Block } else { Kind::Fill });
+                closed_as.insert((id, closer.directive), if in_base { Kind::Block } else { Kind::Fill });
             }
         }
+        closed_as
     }
 
     /// Single tags of layouts whose names are given from below, where other regions are blocks.
-    fn empty_regions(&self, found: &mut Meanings, links: &BTreeMap<TextId, Vec<TextId>>) {
+    fn empty_regions(&self, found: &Meanings, links: &BTreeMap<TextId, Vec<TextId>>) -> Vec<(DirectiveId, Meaning)> {
+        let mut empty: Vec<(DirectiveId, Meaning)> = Vec::new();
         let mut given: BTreeMap<&str, BTreeSet<TextId>> = BTreeMap::new();
         let notations: BTreeSet<NotationId> =
             found.of.iter().filter(|(_, m)| m.kind.defines()).map(|(id, _)| self.directives[*id].notation).collect();
@@ -265,27 +286,28 @@ impl Facts<'_> {
             if MOST.reached(filled.count(), directive.tags.len()) && files.len() >= 2 {
                 let slot = self.names_of(directive.tags[0]).into_iter().next().map(|(slot, _)| slot);
                 let why = format!("{} give content for its names", plural(files.len(), "file"));
-                found.of.insert(id, Meaning { kind: Kind::Slot, slot, confidence: Confidence::Likely, why });
+                empty.push((id, Meaning { kind: Kind::Slot, slot, confidence: Confidence::Likely, why }));
             }
         }
+        empty
     }
 
     /// Other spellings: of a region's word with a value, or with a word before it.
-    pub(super) fn kin(&self, found: &mut Meanings, best: f64) {
-        let known: Vec<(DirectiveId, Meaning)> = found.of.iter().map(|(id, m)| (*id, m.clone())).collect();
+    fn kin(&self, found: &Meanings, best: f64) -> Vec<(DirectiveId, Meaning)> {
+        let mut kin: Vec<(DirectiveId, Meaning)> = Vec::new();
         for (id, directive) in DirectiveId::each(self.directives) {
             if found.of.contains_key(&id) || best == 0.0 {
                 continue;
             }
-            let same = known.iter().find(|(other, m)| {
-                let known = &self.directives[*other];
+            let same = found.of.iter().find(|(other, m)| {
+                let known = &self.directives[**other];
                 known.notation == directive.notation
                     && known.words == directive.words
                     && known.mark == directive.mark
                     && matches!(m.kind, Kind::Slot | Kind::Fill | Kind::Block)
             });
-            let longer = known.iter().find(|(other, m)| {
-                let known = &self.directives[*other];
+            let longer = found.of.iter().find(|(other, m)| {
+                let known = &self.directives[**other];
                 m.kind == Kind::Slot
                     && known.notation == directive.notation
                     && known.words.last() == directive.words.last()
@@ -294,9 +316,10 @@ impl Facts<'_> {
             if let Some((_, m)) = same.filter(|_| directive.with_value).or(longer) {
                 let kind = if m.kind == Kind::Block { Kind::Fill } else { m.kind };
                 let why = "another spelling of a region".to_owned();
-                found.of.insert(id, Meaning { kind, confidence: Confidence::Likely, why, ..m.clone() });
+                kin.push((id, Meaning { kind, confidence: Confidence::Likely, why, ..m.clone() }));
             }
         }
+        kin
     }
 
     pub(super) fn is_conditional(&self, id: DirectiveId) -> bool {

@@ -13,7 +13,8 @@ use crate::site::{beneath, folder};
 
 impl Facts<'_> {
     /// No file names a parent, but the files beneath a folder override what one of a fixed name defines.
-    pub(super) fn fixed_layouts(&self, found: &mut Meanings) {
+    /// Gives their file name with the folder that it holds for, and the layout of each file.
+    pub(super) fn fixed_layouts(&self) -> Option<((String, String), BTreeMap<TextId, TextId>)> {
         // What gives content to a layout opens pairs.
         let names = self.names(|id| self.pairs.is_opener(id) || self.directives[id].with_value);
         let all = self.names(|_| true);
@@ -51,12 +52,9 @@ impl Facts<'_> {
                 }
             }
         }
-        if let Some((_, name, edges)) = best {
-            let folder =
-                edges.values().map(|&l| folder(&self.corpus.texts[l].path)).min_by_key(|f| f.len()).unwrap_or("");
-            found.layout_file = Some((name.to_owned(), folder.to_owned()));
-            found.parents = edges;
-        }
+        let (_, name, edges) = best?;
+        let folder = edges.values().map(|&l| folder(&self.corpus.texts[l].path)).min_by_key(|f| f.len()).unwrap_or("");
+        Some(((name.to_owned(), folder.to_owned()), edges))
     }
 
     /// The folders beneath one that hold parts alone: some of their files are included, and none gives content.
