@@ -199,7 +199,13 @@ impl<'b> Names<'b> {
     /// A construct that stays: its names are looked up, then what it binds is bound.
     pub fn keep(&mut self, site: &Site, at: u32, source: SourceId, construct: u32, in_child: bool) {
         let item = &site.get(source).constructs.items[construct as usize];
-        let names = if may_use(item) { self.look_up(site, source, item.span) } else { Vec::new() };
+        let mut names = if may_use(item) { self.look_up(site, source, item.span) } else { Vec::new() };
+        // What a tag binds it does not use.
+        let template = site.get(source);
+        let bound = bound_by(template, item);
+        let is_bound =
+            |span: Span| bound.iter().any(|name| std::ptr::eq(name.as_ptr(), span.of(&template.source).as_ptr()));
+        names.retain(|(span, _)| !is_bound(*span));
         let ordinal = self.kept.len() as u64;
         self.kept.push(Kept { at, source, construct, names });
         self.bind(site, source, construct, ordinal, in_child);

@@ -125,19 +125,24 @@ impl Needs {
         self.by_word.is_empty()
     }
 
-    /// The own-file tags that stand before a tag in its file and that it needs, in their order.
+    /// The tags that stand before a tag in its file and that it needs, or may need, in their order.
     pub fn of_tag(&self, site: &Site, id: SourceId, construct: u32) -> Vec<String> {
         let template = site.get(id);
-        let before = site.sure_own_file_tags(id).iter().filter(|&&at| at < construct);
         let text = |at: &u32| template.constructs.items[*at as usize].span.text(&template.source).into_owned();
-        let mut in_force: Vec<String> = before.map(text).collect();
-        if self.by_word.is_empty() || in_force.is_empty() {
+        let before = |tags: &[u32]| -> Vec<String> { tags.iter().filter(|&&at| at < construct).map(text).collect() };
+        let mut in_force = before(site.own_file_tags(id));
+        if in_force.is_empty() {
             return Vec::new();
         }
+        let sure = before(site.sure_own_file_tags(id));
         let mut words = BTreeSet::new();
         words_of(&template.constructs.items[construct as usize], &template.source, &template.dialect, &mut words);
-        let needed = self.needed(words, &template.dialect, &in_force);
-        in_force.retain(|text| needed.contains(text));
+        if words.is_empty() {
+            return Vec::new();
+        }
+        let needed = self.needed(words, &template.dialect, &sure);
+        // What may speak for its file, or print something, stays before what comes after it.
+        in_force.retain(|text| needed.contains(text) || !sure.contains(text));
         in_force
     }
 

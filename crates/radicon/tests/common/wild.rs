@@ -51,13 +51,12 @@ pub struct Wild<'r> {
     needs: BTreeSet<&'static str>,
     /// Names that are bound here.
     bound: Vec<String>,
-    loops: usize,
 }
 
 impl<'r> Wild<'r> {
     pub fn new(random: &'r mut Random) -> Self {
         let syntax = [BRACE, BRACE, LANTERN, GANGWAY][random.below(4)];
-        Self { random, syntax, needs: BTreeSet::new(), bound: Vec::new(), loops: 0 }
+        Self { random, syntax, needs: BTreeSet::new(), bound: Vec::new() }
     }
 
     fn is(&self, name: &str) -> bool {
@@ -169,10 +168,10 @@ impl<'r> Wild<'r> {
                 7 | 8 => {
                     let name = self.random.pick(&["item", "label", "stop"]).to_owned();
                     let open = self.tag(&format!("{} {name} in items", self.say("for", "each", "")));
-                    self.bound.push(format!("{name}.name"));
-                    self.bound.push("turn.count".into());
+                    let outer = self.bound.len();
+                    self.bound.extend([format!("{name}.name"), "turn.count".into()]);
                     let inner = self.content(deep + 1);
-                    self.bound.truncate(self.bound.len() - 2);
+                    self.bound.truncate(outer);
                     format!("{pad}{open}\n{inner}{pad}{}\n", self.tag(self.say("endfor", "out each", "")))
                 }
                 9 => {
@@ -185,9 +184,10 @@ impl<'r> Wild<'r> {
                 10 if self.is("brace-percent") => {
                     let value = self.value();
                     let open = self.tag(&format!("with label={value}"));
+                    let outer = self.bound.len();
                     self.bound.push("label".into());
                     let inner = self.content(deep + 1);
-                    self.bound.pop();
+                    self.bound.truncate(outer);
                     format!("{pad}{open}\n{inner}{pad}{}\n", self.tag("endwith"))
                 }
                 _ => format!("{pad}{}\n", self.include("parts/note", true)),
