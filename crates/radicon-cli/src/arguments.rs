@@ -104,7 +104,7 @@ pub enum Command {
     #[command(after_help = "Examples: radicon check --sarif findings.sarif\n          radicon check --watch")]
     Check(CheckArguments),
     /// One refactoring, with its proof; shows the difference, and --write writes it.
-    #[command(after_help = "Example: radicon step extract fares.html:footer parts/footer.html --all --write")]
+    #[command(after_help = "Example: radicon step extract fares.html:footer footer --all --write")]
     Step {
         /// Which one.
         #[command(subcommand)]
@@ -112,9 +112,9 @@ pub enum Command {
         /// Write it into the site.
         #[arg(long, global = true)]
         write: bool,
-        /// Also change files with changes that are not committed.
-        #[arg(long, global = true)]
-        uncommitted: bool,
+        /// What does not keep it from writing.
+        #[command(flatten)]
+        allow: Allow,
     },
     /// Write the proposal into the site, all files or none.
     #[command(after_help = "Examples: radicon adopt\n          radicon adopt --undo")]
@@ -125,9 +125,9 @@ pub enum Command {
         /// Take the last adoption back.
         #[arg(long)]
         undo: bool,
-        /// Also change files with changes that are not committed.
-        #[arg(long)]
-        uncommitted: bool,
+        /// What does not keep it from writing.
+        #[command(flatten)]
+        allow: Allow,
     },
     /// Write templates in another dialect, and list each place that a person must look at.
     #[command(after_help = "Example: radicon translate --to margin --into ../new")]
@@ -189,6 +189,17 @@ pub struct ProposeArguments {
     pub patch: Option<PathBuf>,
 }
 
+/// What does not keep a command from writing.
+#[derive(Args, Clone, Copy, Debug)]
+pub struct Allow {
+    /// Also change files with changes that are not committed.
+    #[arg(long, global = true)]
+    pub uncommitted: bool,
+    /// Also write what is proven only if the tags that the proof lists are read as they are meant.
+    #[arg(long, global = true)]
+    pub assume: bool,
+}
+
 /// What to look for, and what to do with it.
 #[derive(Args, Debug)]
 pub struct CheckArguments {
@@ -203,9 +214,9 @@ pub struct CheckArguments {
     /// Make the mends that are sure, as one change; `radicon adopt --undo` takes it back.
     #[arg(long)]
     pub mend: bool,
-    /// Also change files with changes that are not committed.
-    #[arg(long, requires = "mend")]
-    pub uncommitted: bool,
+    /// What does not keep it from writing.
+    #[command(flatten)]
+    pub allow: Allow,
     /// Go on, and check again whenever a file changes; `drift` is looked for only if it is named.
     #[arg(long, conflicts_with_all = ["mend", "sarif", "explain"])]
     pub watch: bool,

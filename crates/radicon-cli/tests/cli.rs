@@ -199,7 +199,7 @@ fn the_json_has_what_scripts_rely_on() {
     assert!(proposal["files"].as_array().is_some_and(|files| files.len() == 17));
     assert!(proposal["files"][0]["text"].is_string() && proposal["files"][0]["role"].is_string());
     assert!(proposal["after"]["bytes"].as_u64() < proposal["before"]["bytes"].as_u64() && proposal["left"].is_array());
-    assert_eq!(proposal["proof"][0]["equal"], "blanks");
+    assert_eq!(proposal["proof"]["pages"][0]["equal"], "blanks");
     let flat = json(&site, "flatten", &["flatten", "index.html"]);
     assert!(flat["text"].as_str().is_some_and(|text| text.contains("Welcome aboard")));
     json(&site, "adopt", &["adopt"]);
@@ -582,6 +582,42 @@ fn an_unknown_engine_is_learned_kept_and_translated() {
     let one = radicon(&site, &["translate", "lamps/cove.html", "--to", "brace-percent"]);
     assert!(one.out.contains("{{ super() }}"), "{}", one.out);
     assert_eq!(radicon(&site, &["translate", "--to", "brace-percent", "--into", "../new"]).code, 2, "not empty");
+}
+
+/// What is written rests on how files are read: where that was learned and is not sure, it is said, and asked for.
+#[test]
+fn what_a_proof_assumes_is_said_and_asked_for() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let site = dir.path().join("site");
+    fs::create_dir_all(site.join("parts")).expect("a folder");
+    fs::write(site.join("parts/mast.page"), "<nav>Menu</nav>\n").expect("a file");
+    for n in 1..=6 {
+        let own = "[[ hoist parts.mast ]]\n[[ each stop in stops ]]<p>[[ = stop.name ]]</p>[[ /each ]]";
+        let list = "<ul class=\"side\"><li>Fares of the summer</li><li>Harbours and piers</li></ul>";
+        let page =
+            format!("<html><head><title>{n}</title></head><body>\n{own}\n<p>w{n} v{n}</p>\n{list}\n</body></html>\n");
+        fs::write(site.join(format!("p{n}.page")), page).expect("a file");
+    }
+    let step = ["step", "extract", "p1.page:6", "side", "--all"];
+    let with = |more: &[&str]| radicon(&site, &[&step[..], more].concat());
+    let shown = with(&[]);
+    assert!(shown.code == 0 && shown.out.contains("`[[ each stop in stops ]]` opens a pair"), "{}", shown.out);
+    let value = json(&site, "step", &step);
+    assert_eq!(value["proof"]["assumptions"][0]["about"], "learned-form");
+    let before = tree(&site);
+    let refused = with(&["--write"]);
+    assert!(
+        refused.code == 2 && refused.err.contains("--assume") && refused.err.contains("p1.page:3"),
+        "{}",
+        refused.err
+    );
+    assert_eq!(tree(&site), before, "nothing was written");
+    assert_eq!(with(&["--write", "--assume"]).code, 0);
+    assert_eq!(radicon(&site, &["adopt", "--undo"]).code, 0);
+    // A dialect that was kept is what somebody wrote.
+    assert_eq!(radicon(&site, &["dialect", "learn", "--write"]).code, 0);
+    assert!(!with(&[]).out.contains("Assumed"));
+    assert_eq!(with(&["--write"]).code, 0);
 }
 
 #[test]

@@ -47,8 +47,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         hidden_layouts += layouts;
         partials += proposal.partials.len();
         hidden_partials += hidden.partials;
-        pages += proposal.proof.len();
-        proven += proposal.proof.iter().filter(|page| page.is_equal()).count();
+        pages += proposal.proof.pages.len();
+        proven += proposal.proof.pages.iter().filter(|page| page.is_equal()).count();
         let told = format!(
             "  seed {}{}: {:.3} of {truth} bytes; {} pages, {} left, levels {depth} of {}, layouts {} of {}, partials {} of {}",
             seed + number,

@@ -22,7 +22,7 @@ pub fn main() -> Result<(), radicon::ProposeError> {
     for file in &proposal.files {
         println!("--- {} ({:?})\n{}", file.path, file.role, String::from_utf8_lossy(&file.bytes));
     }
-    for page in &proposal.proof {
+    for page in &proposal.proof.pages {
         println!("{}: equal at {:?}", page.page, page.strength());
     }
     Ok(())

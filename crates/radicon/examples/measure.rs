@@ -40,7 +40,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let proposed = start.elapsed();
 
     let (before, after) = (proposal.before, proposal.after);
-    let proven = proposal.proof.iter().filter(|page| page.is_equal()).count();
+    let proven = proposal.proof.pages.iter().filter(|page| page.is_equal()).count();
     println!(
         "{} {}: {} files, {} -> {} bytes ({:.3}), {} converted, {} left, {} of {} proven, {} layouts, {} blocks, read {:.2} s, proposed {:.2} s, peak {} MB",
         folder.file_name().unwrap_or_default().to_string_lossy(),
@@ -52,7 +52,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>(),
         proposal.left.len(),
         proven,
-        proposal.proof.len(),
+        proposal.proof.pages.len(),
         proposal.layouts.len(),
         proposal.layouts.iter().map(|layout| layout.blocks.len()).sum::<usize>(),
         read.as_secs_f64(),

@@ -36,7 +36,7 @@
 //! let proposal = propose(&site, &Options::default())?;
 //! assert_eq!(proposal.layouts[0].path, "layouts/base.html");
 //! assert_eq!(proposal.layouts[0].blocks[0].name, "content");
-//! assert!(proposal.proof.iter().all(|page| page.is_equal()));
+//! assert!(proposal.proof.equal);
 //! # Ok::<(), radicon::ProposeError>(())
 //! ```
 //!
@@ -85,7 +85,9 @@ pub use propose::{
     Explanation, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout,
     ProposedPartial, Size, propose,
 };
-pub use prove::{Comparison, Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page};
+pub use prove::{
+    Assumption, AssumptionAbout, Comparison, Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page,
+};
 pub use repeats::{
     Advice, AdviceKind, Drift, Fragment, Gap, LinePair, Normalise, RepeatCopy, RepeatFilter, RepeatGroup, RepeatHead,
     RepeatKind, RepeatOptions, RepeatSummary, RepeatVariant, Repeats, Saving, Skipped, Weight, repeats,

@@ -22,7 +22,7 @@ fn layout(heads: [&str; 4], bodies: [&str; 4], strength: Strength) -> (String, S
     let options =
         Options { strength, dialect: dialect::builtin_named("brace-percent"), block_price: 30, ..Options::default() };
     let proposal = propose(&site(files), &options).expect("a proposal");
-    assert!(proposal.proof.iter().all(|page| page.is_equal_at(strength)));
+    assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)));
     assert_eq!(proposal.files.len(), 5, "{:?}", proposal.left);
     let file = proposal.files.iter().find(|file| file.path == proposal.layouts[0].path).expect("the layout");
     let text = String::from_utf8_lossy(&file.bytes).into_owned();

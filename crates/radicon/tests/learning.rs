@@ -30,7 +30,7 @@ fn learned_fixture(engine: &str) -> (Vec<Learned>, Vec<(String, String, String)>
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let found = learn(&files, &[], &expected);
     let dialects: Vec<Arc<Dialect>> =
-        found.iter().map(|learned| Arc::new(Dialect::parse(&learned.text).expect("a dialect"))).collect();
+        found.iter().map(|learned| Arc::new(learned.dialect().expect("a dialect"))).collect();
     let settings: String = found.iter().map(|learned| learned.settings.as_str()).collect();
     let site = Site::read(files, &dialects, &Settings::parse(&settings).expect("settings"));
     let resolver = Resolver::new(&site);
@@ -186,7 +186,7 @@ fn what_cannot_be_decided_is_asked() {
     assert_eq!(asked.len(), 1, "{}", found[0].text);
     assert_eq!((asked[0].kind, asked[0].uses), (Kind::Inherited, 1));
     assert!(found[0].questions[0].contains("a.html:1"), "{:?}", found[0].questions);
-    let dialect = Dialect::parse(&found[0].text).expect("a dialect");
+    let dialect = found[0].dialect().expect("a dialect");
     assert!(dialect.form(Kind::Inherited).is_none() && dialect.has_layouts());
 }
 
@@ -244,7 +244,7 @@ fn two_notations_in_one_folder_are_both_read() {
     let list: Vec<(&str, &str)> = pages.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
     let found = learn(&files(&list), dialect::builtin(), &[]);
     let dialects: Vec<Arc<Dialect>> =
-        found.iter().map(|learned| Arc::new(Dialect::parse(&learned.text).expect("a dialect"))).collect();
+        found.iter().map(|learned| Arc::new(learned.dialect().expect("a dialect"))).collect();
     let site = Site::read(files(&list), &dialects, &Settings::default());
     let resolver = Resolver::new(&site);
     let flat = |path: &str| {

@@ -10,7 +10,8 @@ use common::site::{Care, copied_pages, site};
 use common::{Random, book, cases, seed};
 use radicon::markup::{Document, TokenKind};
 use radicon::{
-    Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove,
+    AssumptionAbout, Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, disk,
+    propose, prove,
 };
 
 fn options(strength: Strength) -> Options {
@@ -346,7 +347,7 @@ fn a_user_dialect_is_written_as_it_shows() {
     for strength in [Strength::Bytes, Strength::Blanks] {
         let proposal =
             propose(&old, &Options { dialect: Some(Arc::clone(&dialect)), ..options(strength) }).expect("a proposal");
-        assert!(proposal.proof.iter().all(|page| page.is_equal_at(strength)));
+        assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)));
         let page = proposal
             .files
             .iter()
@@ -376,7 +377,7 @@ fn own_file_tags_go_along_with_what_needs_them() {
     files.push(SourceFile::new("parts/b.html", "{% fetchlib money %}\n<i>{{ 7|fare }}</i>"));
     let site = Site::read(files, dialect::builtin(), &Settings::default());
     let proposal = propose(&site, &Options::default()).expect("a proposal");
-    assert!(proposal.proof.iter().all(|page| page.is_equal()));
+    assert!(proposal.proof.equal);
     assert!(proposal.left.iter().all(|left| left.page.starts_with("parts/")), "{:?}", proposal.left);
     let text = |path: &str| {
         let file = proposal.files.iter().find(|file| file.path == path).expect("a file");
@@ -412,4 +413,8 @@ fn pages_with_tags_that_nobody_described_stay_as_they_are() {
     assert!(proposal.left.iter().all(|left| left.reason.contains("looks like a tag")), "{:?}", proposal.left);
     let asked = propose(&site, &Options { dialect: margin, ..Options::default() }).expect("a proposal");
     assert!(asked.layouts.len() == 1 && asked.unexplained.is_empty(), "{:?}", asked.left);
+    // The proof says what that rests on.
+    let [tide] = &asked.proof.assumptions[..] else { panic!("{:?}", asked.proof.assumptions) };
+    assert_eq!((tide.text.as_str(), tide.uses, tide.files), ("`[[ tide 0 ]]` is text, and no tag", 6, 6));
+    assert!(tide.about == AssumptionAbout::UnexplainedText && tide.first.line == 4, "{tide:?}");
 }

@@ -75,7 +75,7 @@ fn a_tour() {
     let old = Site::read(copies, dialect::builtin(), &Settings::default());
     let proposal = propose(&old, &Options { block_price: 20, ..Options::default() }).expect("margin has layouts");
     assert_eq!(proposal.layouts[0].path, "layouts/base.html");
-    assert!(proposal.proof.iter().all(|page| page.is_equal_at(Strength::Blanks)));
+    assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(Strength::Blanks)));
 
     // Whoever doubts it proves it again.
     let files = proposal.files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())).collect();

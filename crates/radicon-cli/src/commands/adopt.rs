@@ -7,11 +7,11 @@ use radicon::disk::{self, Adopted};
 use radicon::propose;
 
 use super::{is_json, json, load, options, out, propose as proposing, site_folder, write};
-use crate::arguments::{Arguments, How};
+use crate::arguments::{Allow, Arguments, How};
 use crate::output::{busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
 
-pub fn run(arguments: &Arguments, how: &How, uncommitted: bool) -> Result<u8> {
+pub fn run(arguments: &Arguments, how: &How, allow: Allow) -> Result<u8> {
     let loaded = load(arguments)?;
     let working = busy("looking for layouts");
     let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
@@ -26,7 +26,7 @@ pub fn run(arguments: &Arguments, how: &How, uncommitted: bool) -> Result<u8> {
         return Ok(DIFFERENT);
     }
     let changes = proposal.changes(&loaded.site);
-    let adopted = write(&loaded, &changes, uncommitted)?;
+    let adopted = write(&loaded, &changes, &proposal.proof.assumptions, allow)?;
     if is_json(arguments) {
         json(&mut out, &adopted)?;
         return Ok(FINE);

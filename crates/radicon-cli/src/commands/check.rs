@@ -10,8 +10,8 @@ use radicon::disk::{Loaded, Reader};
 use radicon::text::{SourceId, Span};
 use radicon::{Checked, Checks, Finding, Mended, RULES, Rule, Severity, mend};
 
-use super::{adopt, find_page, is_json, json, load, out, sarif, suggestion, watch, write};
-use crate::arguments::{Arguments, CheckArguments};
+use super::{adopt, assumptions, find_page, is_json, json, load, out, sarif, suggestion, watch, write};
+use crate::arguments::{Allow, Arguments, CheckArguments};
 use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
 
@@ -31,7 +31,7 @@ pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
         std::fs::write(path, text).with_context(|| format!("{} cannot be written", path.display()))?;
     }
     if wanted.mend {
-        return mending(arguments, &loaded, &checked, wanted.uncommitted);
+        return mending(arguments, &loaded, &checked, wanted.allow);
     }
     show_all(arguments, wanted, &loaded, &checked)?;
     Ok(if checked.is_clean() { FINE } else { DIFFERENT })
@@ -222,7 +222,7 @@ fn line_start(source: &[u8], at: usize) -> usize {
     source[..at.min(source.len())].iter().rposition(|&b| b == b'\n').map_or(0, |end| end + 1)
 }
 
-fn mending(arguments: &Arguments, loaded: &Loaded, checked: &Checked, uncommitted: bool) -> Result<u8> {
+fn mending(arguments: &Arguments, loaded: &Loaded, checked: &Checked, allow: Allow) -> Result<u8> {
     let mended = mend(&loaded.site, &checked.findings)?;
     let mut out = out();
     let left = checked.findings.iter().filter(|finding| finding.severity != Severity::Hint).count()
@@ -237,12 +237,13 @@ fn mending(arguments: &Arguments, loaded: &Loaded, checked: &Checked, uncommitte
         }
         return Ok(code);
     }
-    let adopted = write(loaded, &mended.changes, uncommitted)?;
+    let adopted = write(loaded, &mended.changes, &mended.assumptions, allow)?;
     if is_json(arguments) {
         json(&mut out, &mended)?;
         return Ok(code);
     }
     show(&mended, &mut out)?;
+    assumptions::print(&mended.assumptions, &mut out)?;
     headline(&mut out, &format!("Mended {}: {}", count(mended.findings.len(), "finding"), adopt::summary(&adopted)))?;
     next(&mut out, "look at the pages above; radicon adopt --undo takes it back")?;
     Ok(code)

@@ -1,6 +1,7 @@
 //! One command, one file: each calls the library and shows the value it gives.
 
 mod adopt;
+mod assumptions;
 mod chain;
 mod check;
 mod demo;
@@ -26,10 +27,10 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use radicon::dialect::Dialect;
 use radicon::disk::{self, Adopted, Loaded, Recovery};
-use radicon::{Change, Options, Problem, SourceFile, text};
+use radicon::{Assumption, Change, Options, Problem, SourceFile, text};
 use serde::Serialize;
 
-use crate::arguments::{Arguments, Command, Format, How};
+use crate::arguments::{Allow, Arguments, Command, Format, How};
 use crate::output::{BAD, FAINT, PLAIN, busy, count, name_site};
 
 /// Runs a command; gives the exit code.
@@ -57,9 +58,9 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
             None if wanted.watch => check::watch(arguments, wanted),
             None => check::run(arguments, wanted),
         },
-        Command::Step { step, write, uncommitted } => step::run(arguments, step, *write, *uncommitted),
+        Command::Step { step, write, allow } => step::run(arguments, step, write.then_some(*allow)),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
-        Command::Adopt { how, uncommitted, .. } => adopt::run(arguments, how, *uncommitted),
+        Command::Adopt { how, allow, .. } => adopt::run(arguments, how, *allow),
         Command::Translate { files, to, into } => translate::run(arguments, files, to, into.as_deref()),
         Command::Report { out } => report::run(arguments, out.as_deref()),
         Command::Demo { dir } => demo::run(arguments, dir),
@@ -190,11 +191,13 @@ fn json(out: &mut impl Write, value: &impl Serialize) -> Result<()> {
     Ok(out.write_all(&bytes)?)
 }
 
-/// Writes changes into the site, if no file among them has changes that are not committed.
-fn write(loaded: &Loaded, changes: &[Change], uncommitted: bool) -> Result<Adopted> {
+/// Writes changes into the site, if their proof assumes nothing and no file among them has changes that are not
+/// committed, unless that is allowed.
+fn write(loaded: &Loaded, changes: &[Change], assumed: &[Assumption], allow: Allow) -> Result<Adopted> {
+    assumptions::refuse(assumed, allow.assume)?;
     let paths: Vec<&str> = changes.iter().map(|change| change.path.as_str()).collect();
     let dirty = disk::uncommitted(&loaded.folder, &paths);
-    if let Some(first) = dirty.first().filter(|_| !uncommitted) {
+    if let Some(first) = dirty.first().filter(|_| !allow.uncommitted) {
         let others = if dirty.len() > 1 { format!(" and {}", count(dirty.len() - 1, "other")) } else { String::new() };
         bail!(
             "{first}{others} has changes that are not committed; commit them, or say --uncommitted; nothing was written"

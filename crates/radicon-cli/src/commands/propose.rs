@@ -7,7 +7,7 @@ use anyhow::{Context, Result};
 use radicon::{Proposal, ProposedBlock, ProposedLayout, Strength, disk, propose, text};
 
 use super::survey::most_frequent;
-use super::{explain, is_json, json, load, options, out, problems, sources};
+use super::{assumptions, explain, is_json, json, load, options, out, problems, sources};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
     Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, left_as_is, next, number,
@@ -59,7 +59,7 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
 }
 
 fn code(proposal: &Proposal) -> u8 {
-    if proposal.proof.iter().all(|page| page.is_equal()) { FINE } else { DIFFERENT }
+    if proposal.proof.equal { FINE } else { DIFFERENT }
 }
 
 /// Shows a proposal.
@@ -109,7 +109,7 @@ fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     let uses = proposal.unexplained.iter().map(|tag| tag.uses).sum();
     headline(
         out,
-        &format!("{} that no dialect explains; the pages with it are unchanged", count(uses, "tag-like text")),
+        &format!("{} that no dialect explains; the pages with them are unchanged", count(uses, "tag-like text")),
     )?;
     let tags = proposal.unexplained.iter().map(|tag| (tag.text.as_str(), tag.uses, tag.files, &tag.first));
     most_frequent("text", tags.collect(), MOST, out)?;
@@ -118,7 +118,7 @@ fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         out,
         "  If they are tags: describe them in dialects/mine.toml, one example of each kind:\n\n    \
          name  = \"mine\"\n    files = [\"**/*\"]\n    [forms]\n    output = '{example}'\n\n  \
-         If they are text: radicon propose --dialect margin\n"
+         If they are text: radicon propose --dialect margin"
     )?;
     Ok(())
 }
@@ -232,25 +232,27 @@ fn sizes(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
 }
 
 fn proof(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
-    let equal = |strength: Strength| proposal.proof.iter().filter(|page| page.strength() == Some(strength)).count();
+    let equal =
+        |strength: Strength| proposal.proof.pages.iter().filter(|page| page.strength() == Some(strength)).count();
     let proven: Vec<String> = [Strength::Bytes, Strength::Blanks, Strength::Dom]
         .into_iter()
         .filter(|&strength| equal(strength) > 0)
         .map(|strength| format!("{} at {}", number(equal(strength)), strength.word()))
         .collect();
-    let failed = proposal.proof.iter().filter(|page| !page.is_equal()).count();
+    let failed = proposal.proof.different().count();
     let colour = if failed == 0 { GOOD } else { BAD };
     let all = match (failed, proposal.healed.is_empty()) {
         (0, true) => "no page changes",
         (0, false) => "no page changes but those that were healed",
         _ => "some pages would change",
     };
-    Ok(writeln!(
+    writeln!(
         out,
         "\n{colour}Proven: {all}{PLAIN} ({} equal: {})",
-        count(proposal.proof.len() - failed, "page"),
+        count(proposal.proof.pages.len() - failed, "page"),
         proven.join(", ")
-    )?)
+    )?;
+    assumptions::print(&proposal.proof.assumptions, out)
 }
 
 /// Pages that change, because they were left behind.

@@ -7,7 +7,7 @@ use anyhow::{Result, bail};
 use radicon::disk::{self, Loaded};
 use radicon::{Difference, Strength, prove};
 
-use super::{is_json, json, load_folder, out, site_folder, watch};
+use super::{assumptions, is_json, json, load_folder, out, site_folder, watch};
 use crate::arguments::Arguments;
 use crate::output::{BAD, FAINT, GOOD, PLAIN, busy, count, next, number, quoted};
 use crate::{DIFFERENT, FINE};
@@ -52,7 +52,7 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
         return Ok(code);
     }
     for strength in [Strength::Bytes, Strength::Blanks, Strength::Dom] {
-        let equal = proof.pages.iter().filter(|page| page.strength() == Some(strength)).count();
+        let equal = proof.equal_at(strength);
         if equal > 0 {
             let meaning = match strength {
                 Strength::Bytes => "byte for byte",
@@ -67,7 +67,7 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
             )?;
         }
     }
-    let different: Vec<_> = proof.pages.iter().filter(|page| !page.is_equal()).collect();
+    let different: Vec<_> = proof.different().collect();
     if !different.is_empty() {
         writeln!(out, "{BAD}{} not equal{PLAIN}", count(different.len(), "page"))?;
     }
@@ -80,6 +80,7 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
     if different.len() > MOST {
         writeln!(out, "\n{FAINT}and {} more; --format json lists all{PLAIN}", number(different.len() - MOST))?;
     }
+    assumptions::print(&proof.assumptions, &mut out)?;
     match different.first() {
         None => next(&mut out, "nothing: no page changed")?,
         Some(page) if new.is_dir() => {

@@ -7,19 +7,19 @@ use radicon::disk::{self, Loaded};
 use radicon::text::{SourceId, Span};
 use radicon::{Step, Strength};
 
-use super::{adopt, find_page, is_json, json, load, out, write};
+use super::{adopt, assumptions, find_page, is_json, json, load, out, write};
 use crate::FINE;
-use crate::arguments::{Arguments, StepCommand};
+use crate::arguments::{Allow, Arguments, StepCommand};
 use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next};
 
-pub fn run(arguments: &Arguments, command: &StepCommand, written: bool, uncommitted: bool) -> Result<u8> {
+pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>) -> Result<u8> {
     let loaded = load(arguments)?;
     let mut step = step(&loaded, command)?;
     if !step.settings.is_empty() {
         step.changes.push(disk::more_settings(&loaded.folder, &step.settings)?);
     }
     let mut out = out();
-    let adopted = written.then(|| write(&loaded, &step.changes, uncommitted)).transpose()?;
+    let adopted = written.map(|allow| write(&loaded, &step.changes, &step.proof.assumptions, allow)).transpose()?;
     if is_json(arguments) {
         json(&mut out, &step)?;
         return Ok(FINE);
@@ -29,6 +29,7 @@ pub fn run(arguments: &Arguments, command: &StepCommand, written: bool, uncommit
     }
     headline(&mut out, &capital(&step.title))?;
     proof(&step, &mut out)?;
+    assumptions::print(&step.proof.assumptions, &mut out)?;
     for note in &step.notes {
         writeln!(out, "{BAD}look at{PLAIN} {note}")?;
     }
@@ -102,7 +103,7 @@ fn show(step: &Step, out: &mut impl Write) -> Result<()> {
 
 fn proof(step: &Step, out: &mut impl Write) -> Result<()> {
     let pages = step.proof.pages.len();
-    let exact = step.proof.pages.iter().filter(|page| page.strength() == Some(Strength::Bytes)).count();
+    let exact = step.proof.equal_at(Strength::Bytes);
     let how = match pages - exact {
         0 => "byte for byte".to_owned(),
         some => format!("{} of them but for white space that does not show", count(some, "page")),

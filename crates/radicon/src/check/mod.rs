@@ -11,7 +11,7 @@ use rustc_hash::FxHashMap;
 use serde::Serialize;
 
 use crate::edit::{Edit, EditError, Edits};
-use crate::prove::{PageProof, Strength, prove};
+use crate::prove::{Assumption, PageProof, Strength, prove};
 use crate::site::{Change, Site};
 use crate::text::{LineIndex, SourceId, Span, line_start};
 
@@ -267,6 +267,8 @@ pub struct Mended {
     pub findings: Vec<Finding>,
     /// Pages that change, with how; a mend that keeps all pages is proven to.
     pub changed: Vec<PageProof>,
+    /// What that rests on and nobody has confirmed.
+    pub assumptions: Vec<Assumption>,
     /// The files that change.
     pub files: Vec<String>,
     /// The changes.
@@ -305,9 +307,9 @@ pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
     let changes = edits.changes(site)?;
     let after = site.after(&changes, &[]);
     let proof = prove(site, &after, Strength::WEAKEST);
-    let changed = proof.pages.into_iter().filter(|page| !page.is_equal()).collect();
+    let changed = proof.different().cloned().collect();
     let files = changes.iter().map(|change| change.path.clone()).collect();
-    Ok(Mended { findings: mended, changed, files, changes })
+    Ok(Mended { findings: mended, changed, assumptions: proof.assumptions, files, changes })
 }
 
 fn edits_of(finding: &Finding) -> Vec<Edit> {

@@ -164,6 +164,8 @@ pub struct Form {
     pub names_itself: bool,
     /// It speaks for the rest of its own file, and for no other.
     pub own_file: bool,
+    /// It was learned from a site, and what speaks for it does not make it sure.
+    pub unsure: bool,
 }
 
 impl Form {
@@ -183,6 +185,7 @@ impl Form {
             within: false,
             names_itself: false,
             own_file: kind == Kind::Import,
+            unsure: false,
         }
     }
 

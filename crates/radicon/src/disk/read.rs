@@ -114,7 +114,7 @@ impl Ways {
             return (ways, Some(site));
         }
         for learned in &ways.learned {
-            if let Ok(dialect) = Dialect::parse(&learned.text) {
+            if let Ok(dialect) = learned.dialect() {
                 // One that extends another takes its place.
                 ways.dialects.retain(|known| known.name != dialect.name);
                 ways.dialects.insert(0, Arc::new(dialect));

@@ -23,7 +23,8 @@ use std::sync::Arc;
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde::Serialize;
 
-use crate::dialect::{Dialect, Kind};
+use crate::config::ConfigError;
+use crate::dialect::{Dialect, Form, Kind};
 use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
 use crate::learn::thresholds::{NAMED_SHARE, SOME};
 use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup};
@@ -101,6 +102,24 @@ pub struct Learned {
 }
 
 impl Learned {
+    /// The dialect as it was learned: forms that are not sure say so. Read from the file that somebody kept it
+    /// in, all are as they stand.
+    ///
+    /// # Errors
+    /// If its text was changed to something that is no dialect.
+    pub fn dialect(&self) -> Result<Dialect, ConfigError> {
+        let mut dialect = Dialect::parse(&self.text)?;
+        for doubtful in self.forms.iter().filter(|form| form.confidence != Confidence::Sure) {
+            let alone = dialect_file::document::with_forms("name = \"x\"\n[forms]\n", std::slice::from_ref(doubtful));
+            let written = Dialect::parse(&alone).map(|alone| alone.forms).unwrap_or_default();
+            for form in &mut dialect.forms {
+                let is_it = |other: &Form| other.kind == form.kind && other.open.example() == form.open.example();
+                form.unsure |= written.iter().any(is_it);
+            }
+        }
+        Ok(dialect)
+    }
+
     /// Its dialect file, with these forms.
     fn with_forms(&self, forms: &[LearnedForm]) -> String {
         dialect_file::document::with_forms(&self.base, forms)

@@ -39,7 +39,7 @@ use serde::{Serialize, Serializer};
 use crate::config::Globs;
 use crate::dialect::{self, Dialect, Kind};
 use crate::markup::Document;
-use crate::prove::{PageProof, Strength};
+use crate::prove::{Proof, Strength};
 use crate::site::taglike::{self, UnexplainedTag};
 use crate::site::{Change, Partials, ProposeSettings, Selector};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
@@ -274,8 +274,8 @@ pub struct Proposal {
     pub after: Size,
     /// Places that are made as the other pages have them, where that was asked for.
     pub healed: Vec<Healed>,
-    /// For every page of the site, once healed, how equal it is before and after.
-    pub proof: Vec<PageProof>,
+    /// For every page of the site, once healed, how equal it is before and after; and what that rests on.
+    pub proof: Proof,
     /// Pages that keep their form, with the reason.
     pub left: Vec<Left>,
     /// Text of files without a dialect that looks like tags, the most frequent first: these pages are left as

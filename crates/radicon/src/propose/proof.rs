@@ -5,7 +5,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::assemble::Plan;
 use super::partials::Extracted;
 use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, apply, size};
-use crate::prove::{PageProof, Prover, Strength};
+use crate::prove::{Proof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site};
 
@@ -47,15 +47,14 @@ impl Job<'_> {
         needs: &Needs,
         written: &mut Vec<ProposedFile>,
         left: &mut Vec<Left>,
-    ) -> (Vec<PageProof>, Site, Vec<ProposedPartial>) {
+    ) -> (Proof, Site, Vec<ProposedPartial>) {
         let mut excluded: FxHashSet<String> = FxHashSet::default();
         let mut proven = None;
         for _ in 0..MOST_ATTEMPTS {
             let Some(Extracted { written: mut with, partials }) = self.extract(written, &excluded) else { break };
             self.carry(needs, &mut with);
             let (proof, site) = self.proof(&with);
-            let failed: Vec<&PageProof> = proof.iter().filter(|page| !page.is_equal()).collect();
-            if failed.is_empty() {
+            if proof.equal {
                 *written = with;
                 return (proof, site, partials);
             }
@@ -65,7 +64,7 @@ impl Job<'_> {
             }
             let extends = with.iter().filter_map(|written| Some((written.path.as_str(), written.extends.as_deref()?)));
             let extends: FxHashMap<&str, &str> = extends.collect();
-            for page in failed {
+            for page in proof.different() {
                 let chain = std::iter::successors(Some(page.page.as_str()), |path| extends.get(path).copied());
                 excluded.extend(chain.map(str::to_owned));
             }
@@ -112,23 +111,20 @@ impl Job<'_> {
         written.iter().map(|file| of(file).unwrap_or_default()).collect()
     }
 
-    fn proof(&self, written: &[ProposedFile]) -> (Vec<PageProof>, Site) {
+    fn proof(&self, written: &[ProposedFile]) -> (Proof, Site) {
         let new = apply(self.site, written.iter(), &self.dialects());
         let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
-        let prover = Prover::new(self.site, &new, self.options.strength);
-        let mut proof = prover.pages(&paths);
-        proof.extend(prover.files_that_differ());
+        let proof = Prover::new(self.site, &new, self.options.strength).proof(&paths);
         (proof, new)
     }
 
     /// Proves every page; converted pages that fail are taken back and left, and
     /// layouts that nothing takes any more go with them.
-    fn prove(&self, written: &mut Vec<ProposedFile>, left: &mut Vec<Left>) -> (Vec<PageProof>, Site) {
+    fn prove(&self, written: &mut Vec<ProposedFile>, left: &mut Vec<Left>) -> (Proof, Site) {
         loop {
             let (proof, new) = self.proof(written);
             let failed: FxHashMap<&str, String> = proof
-                .iter()
-                .filter(|page| !page.is_equal())
+                .different()
                 .map(|page| (page.page.as_str(), page.difference().map(|d| d.message.clone()).unwrap_or_default()))
                 .collect();
             if failed.is_empty() {

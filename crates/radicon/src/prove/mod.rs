@@ -4,6 +4,7 @@
 //! strongest first. A page that is equal at none of them comes with its first
 //! difference and where both sides of it come from.
 
+mod assumptions;
 #[cfg(feature = "dom")]
 mod dom;
 mod names;
@@ -18,6 +19,7 @@ use crate::site::Site;
 use crate::site::own_file::Needs;
 use crate::text::{SourceId, is_blank};
 
+pub use assumptions::{Assumption, AssumptionAbout};
 use names::Tags;
 pub use normal::Normal;
 pub(crate) use normal::significance;
@@ -135,6 +137,20 @@ pub struct Proof {
     pub pages: Vec<PageProof>,
     /// Whether all pages are equal at the strength asked for.
     pub equal: bool,
+    /// What it rests on and nobody has confirmed, the most frequent first.
+    pub assumptions: Vec<Assumption>,
+}
+
+impl Proof {
+    /// The pages that are not equal.
+    pub fn different(&self) -> impl Iterator<Item = &PageProof> {
+        self.pages.iter().filter(|page| !page.is_equal())
+    }
+
+    /// How many pages are equal at this strength and no greater one.
+    pub fn equal_at(&self, strength: Strength) -> usize {
+        self.pages.iter().filter(|page| page.strength() == Some(strength)).count()
+    }
 }
 
 /// Compares all pages of two sites. `weakest` is the weakest strength that
@@ -144,10 +160,7 @@ pub fn prove(old: &Site, new: &Site, weakest: Strength) -> Proof {
     paths.extend(new.pages().map(|id| new.get(id).path.as_str()).filter(|path| old.find(path).is_none()));
     paths.sort_unstable();
     let prover = Prover::new(old, new, weakest);
-    let mut pages = prover.pages(&paths);
-    pages.extend(prover.files_that_differ());
-    let equal = pages.iter().all(|page| page.is_equal());
-    Proof { pages, equal }
+    prover.proof(&paths)
 }
 
 /// Compares one page, named by its path, of two sites.
@@ -170,14 +183,22 @@ impl<'s> Prover<'s> {
         Self { old, new, weakest, context: ProofContext::of([old, new]), needs: Needs::of(old) }
     }
 
+    /// The proof for pages, named by their paths, and for files that are no pages and differ.
+    pub fn proof(&self, paths: &[&str]) -> Proof {
+        let mut pages = self.pages(paths);
+        pages.extend(self.files_that_differ());
+        let equal = pages.iter().all(|page| page.is_equal());
+        Proof { pages, equal, assumptions: assumptions::of(self.old, self.new) }
+    }
+
     /// Compares pages, named by their paths.
-    pub fn pages(&self, paths: &[&str]) -> Vec<PageProof> {
+    fn pages(&self, paths: &[&str]) -> Vec<PageProof> {
         paths.par_iter().map(|path| self.page(path)).collect()
     }
 
     /// Files that are no pages and mean something else than they did, though no page may show it: those that
     /// others import, and those with a tag whose own-file tag is missing, which engines refuse as a whole.
-    pub fn files_that_differ(&self) -> Vec<PageProof> {
+    fn files_that_differ(&self) -> Vec<PageProof> {
         let imported = self.old.imported();
         let paths: Vec<&str> = imported.iter().map(|&id| self.old.get(id).path.as_str()).collect();
         let mut found: Vec<PageProof> = self.pages(&paths).into_iter().filter(|page| !page.is_equal()).collect();

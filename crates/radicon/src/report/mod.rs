@@ -103,7 +103,7 @@ pub fn report(site: &Site, options: &ReportOptions) -> Result<Report, ProposeErr
     let proposal = propose(site, &options.propose)?;
     let proposal = (!proposal.files.is_empty()).then_some(proposal);
     let after = proposal.as_ref().map(|proposal| site.after(&proposal.changes(site), &options.dialects));
-    let proof = proposal.as_ref().map_or(&[][..], |proposal| &proposal.proof[..]);
+    let proof = proposal.as_ref().map_or(&[][..], |proposal| &proposal.proof.pages[..]);
     let inside = Inside::of(site, after.as_ref(), proof, options);
     Ok(Report {
         tasks: tasks::find(&checked, &found, proposal.as_ref()),

@@ -163,6 +163,13 @@ pub(crate) fn in_plain_files(site: &Site) -> (Vec<UnexplainedTag>, BTreeMap<Sour
     (found.iter().map(|uses| uses.shown(site)).collect(), first.into_iter().map(text).collect())
 }
 
+/// What recurs of the tag-like text of a site in some of its files, counted there, the most frequent first.
+pub(crate) fn in_these(site: &Site, files: &BTreeSet<SourceId>) -> Vec<UnexplainedTag> {
+    let mut found = recurring(site, |_| true);
+    found.iter_mut().for_each(|uses| uses.places.retain(|(id, _)| files.contains(id)));
+    found.iter().filter(|uses| !uses.places.is_empty()).map(|uses| uses.shown(site)).collect()
+}
+
 /// Words of notations that nobody described, the most frequent first.
 fn recurring(site: &Site, is_wanted: impl Fn(&Template) -> bool + Sync) -> Vec<Uses> {
     let files: Vec<(SourceId, Vec<TagLike>)> = site

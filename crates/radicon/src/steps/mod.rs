@@ -131,12 +131,10 @@ fn proven(
     // A file that is removed is no page that somebody looks at.
     let stays = |path: &&str| changes.iter().all(|change| change.path != **path || change.new.is_some());
     let paths: Vec<&str> = site.pages().map(|id| site.get(id).path.as_str()).filter(stays).collect();
-    let pages = prover.pages(&paths);
-    let others = prover.files_that_differ();
-    if let Some(page) = pages.iter().chain(&others).find(|page| !page.is_equal()) {
+    let proof = prover.proof(&paths);
+    if let Some(page) = proof.different().next() {
         return Err(StepError::Changes(Box::new(page.clone())));
     }
-    let proof = Proof { pages, equal: true };
     let word = |change: &Change| match (&change.old, &change.new) {
         (None, _) => "new",
         (_, None) => "removed",

@@ -579,7 +579,7 @@ impl std::fmt::Display for Columns {
 pub fn columns(dirty: &Dirty, verbose: bool) -> Columns {
     let learned = learn(&dirty.files, dialect::builtin(), &[]);
     let mut dialects: Vec<Arc<Dialect>> =
-        learned.iter().map(|learned| Arc::new(Dialect::parse(&learned.text).expect("a dialect"))).collect();
+        learned.iter().map(|learned| Arc::new(learned.dialect().expect("a dialect"))).collect();
     dialects.extend(dialect::builtin().iter().cloned());
     let settings: String = learned.iter().map(|learned| learned.settings.as_str()).collect();
     let settings = Settings::parse(&settings).unwrap_or_else(|error| panic!("{error}\n{settings}"));

@@ -130,7 +130,7 @@ pub fn outcome(engine: &Engine, made: &Made, verbose: bool) -> Outcome {
     };
     let truth = flat(std::slice::from_ref(&engine.dialect), &Settings::default());
     let dialects: Vec<Arc<Dialect>> =
-        all.iter().map(|learned| Arc::new(Dialect::parse(&learned.text).expect("it was read"))).collect();
+        all.iter().map(|learned| Arc::new(learned.dialect().expect("it was read"))).collect();
     let ours = flat(&dialects, &Settings::parse(&settings).unwrap_or_else(|error| panic!("{error}\n{settings}")));
     found.pages = truth.len();
     found.pages_right = truth.iter().filter(|(path, bytes)| ours.get(*path) == Some(bytes)).count();
