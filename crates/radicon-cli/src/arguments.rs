@@ -140,6 +140,9 @@ pub enum Command {
         /// Write the translated files into a new folder.
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
+        /// Also write templates with what the other dialect cannot say; such tags are kept as they were.
+        #[arg(long)]
+        partly: bool,
     },
     /// Everything about the site on one HTML page: the map of layouts, blocks by pages, what each
     /// page is made of, repeats side by side, findings.

@@ -21,10 +21,11 @@ impl Reader {
     fn prose(&mut self, line: &str) {
         self.told += &format!("{line}\n");
         // A chapter may begin with a folder of its own.
-        if line.starts_with("## 9.") || line.starts_with("## 10.") {
-            let fresh = self.dir.join(if line.starts_with("## 9.") { "basket" } else { "again" });
+        let fresh = [("## 9.", "basket"), ("## 10.", "boards"), ("## 11.", "again")];
+        if let Some((_, name)) = fresh.iter().find(|(chapter, _)| line.starts_with(chapter)) {
+            let fresh = self.dir.join(name);
             fs::create_dir_all(&fresh).expect("a folder");
-            if line.starts_with("## 10.") {
+            if *name == "again" {
                 copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"), &fresh);
             }
             self.site = fresh;

@@ -111,4 +111,4 @@ pub use steps::{
     PlaceError, Step, StepError, collapse, default_layout, extract, find_place, fuse, inline, open, pull_up, push_down,
     rename, reorder,
 };
-pub use translate::{TranslateError, Translation, translate};
+pub use translate::{LeftOut, TranslateError, Translation, Unsayable, translate};

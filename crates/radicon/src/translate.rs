@@ -2,13 +2,14 @@
 
 use std::sync::Arc;
 
+use rustc_hash::FxHashSet;
 use serde::Serialize;
 
-use crate::dialect::{Dialect, Form, Kind, Newline, Part, Values};
+use crate::dialect::{Dialect, Form, Kind, Newline, Part, Value, Values};
 use crate::markup::{ALONE, Construct, Constructs};
-use crate::resolve::Resolver;
-use crate::site::{Parent, Problem, Settings, Site, SourceFile};
-use crate::text::SourceId;
+use crate::resolve::{Arguments, Binding, Resolver, bound_by};
+use crate::site::{Parent, Problem, Settings, Site, SourceFile, Template};
+use crate::text::{SourceId, Span};
 
 /// Templates that were written in another dialect.
 #[derive(Clone, Debug, Serialize)]
@@ -18,6 +19,8 @@ pub struct Translation {
     pub dialect: String,
     /// For each template its path and the path of the translated one.
     pub files: Vec<(String, String)>,
+    /// Templates that were left out, with the reasons.
+    pub left_out: Vec<LeftOut>,
     /// Places that a person must look at, with what is to be looked at there.
     pub places: Vec<Problem>,
     /// How many pages flatten to the same, outputs and conditions compared by their expressions.
@@ -31,6 +34,26 @@ pub struct Translation {
     #[serde(skip)]
     #[cfg_attr(feature = "schema", schemars(skip))]
     pub sources: Vec<SourceFile>,
+}
+
+/// A template that is not translated.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct LeftOut {
+    /// Its path.
+    pub file: String,
+    /// What in it the dialect cannot say, or which file that it names is left out, each with its place.
+    pub reasons: Vec<Problem>,
+}
+
+/// What becomes of a template with something that the other dialect cannot say.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Unsayable {
+    /// It is left out, and all that name it.
+    #[default]
+    LeftOut,
+    /// It is written, with such tags kept as they were, in the old notation.
+    Kept,
 }
 
 /// Why templates cannot be written in a dialect.
@@ -49,7 +72,12 @@ pub enum TranslateError {
 ///
 /// # Errors
 /// If nothing can be written in the dialect.
-pub fn translate(site: &Site, templates: &[SourceId], to: &Arc<Dialect>) -> Result<Translation, TranslateError> {
+pub fn translate(
+    site: &Site,
+    templates: &[SourceId],
+    to: &Arc<Dialect>,
+    unsayable: Unsayable,
+) -> Result<Translation, TranslateError> {
     if to.forms.is_empty() {
         return Err(TranslateError::Empty(to.name.clone()));
     }
@@ -63,22 +91,65 @@ pub fn translate(site: &Site, templates: &[SourceId], to: &Arc<Dialect>) -> Resu
     let mut translation = Translation {
         dialect: to.name.clone(),
         files: Vec::new(),
+        left_out: Vec::new(),
         places: Vec::new(),
         same: 0,
         different: Vec::new(),
         open: Vec::new(),
         sources: Vec::new(),
     };
-    for &id in templates {
-        let mut writer = Writer { site, id, to, out: Vec::new(), places: Vec::new() };
-        writer.template();
-        let path = new_path(&site.get(id).path, to);
-        translation.files.push((site.get(id).path.clone(), path.clone()));
+    let loops = loops(site);
+    let mut written: Vec<Writer> = templates.iter().map(|&id| Writer::write(site, id, to, &loops)).collect();
+    match unsayable {
+        Unsayable::LeftOut => translation.left_out = left_out(site, &mut written),
+        Unsayable::Kept => written.iter_mut().for_each(|writer| writer.places.append(&mut writer.unsayable)),
+    }
+    for mut writer in written {
+        let old = site.get(writer.id).path.clone();
+        let path = new_path(&old, to);
+        writer.places.sort();
+        translation.files.push((old, path.clone()));
         translation.sources.push(SourceFile { path, bytes: writer.out });
         translation.places.extend(writer.places);
     }
     compare(site, to, &mut translation);
     Ok(translation)
+}
+
+/// Takes out those that hold what the dialect cannot say, and those that name a file that is taken out.
+fn left_out(site: &Site, written: &mut Vec<Writer<'_>>) -> Vec<LeftOut> {
+    let mut gone: FxHashSet<SourceId> = FxHashSet::default();
+    let mut left = Vec::new();
+    loop {
+        for writer in written.iter_mut().filter(|writer| writer.unsayable.is_empty()) {
+            writer.unsayable = names_one_of(site, writer.id, &gone);
+        }
+        let taken = written.extract_if(.., |writer| !writer.unsayable.is_empty());
+        let taken: Vec<(SourceId, Vec<Problem>)> = taken.map(|writer| (writer.id, writer.unsayable)).collect();
+        if taken.is_empty() {
+            break;
+        }
+        gone.extend(taken.iter().map(|(id, _)| *id));
+        left.extend(taken.into_iter().map(|(id, reasons)| LeftOut { file: site.get(id).path.clone(), reasons }));
+    }
+    left.sort_by(|a, b| a.file.cmp(&b.file));
+    left
+}
+
+/// Where a template names files that are left out.
+fn names_one_of(site: &Site, id: SourceId, gone: &FxHashSet<SourceId>) -> Vec<Problem> {
+    let template = site.get(id);
+    let links = site.links(id);
+    let named = links.targets().filter_map(|(at, target)| {
+        let other = target.as_ref().ok().filter(|other| gone.contains(other))?;
+        Some((*other, template.constructs.items[at as usize].span.start))
+    });
+    let ruled = match &links.parent {
+        Parent::Found { id, rule: Some(_) } if gone.contains(id) => Some((*id, 0)),
+        _ => None,
+    };
+    let reason = |(other, at): (SourceId, u32)| template.problem(at, format!("{} is left out", site.get(other).path));
+    named.chain(ruled).map(reason).collect()
 }
 
 /// The path of a translated file: the same, with a suffix that the dialect is used for.
@@ -97,21 +168,51 @@ fn new_path(path: &str, to: &Dialect) -> String {
     format!("{stem}{}", suffix.unwrap_or(".html"))
 }
 
+/// The control forms, by the names of their dialects, whose tags bind names somewhere in a site.
+type Loops<'a> = FxHashSet<(&'a str, u16)>;
+
+fn loops(site: &Site) -> Loops<'_> {
+    let of = |template: &'_ Template| {
+        let items = template.constructs.items.iter();
+        let binds = items.filter(|item| item.kind == Kind::Control && !bound_by(template, item).is_empty());
+        binds.map(|item| item.form).collect::<FxHashSet<u16>>()
+    };
+    let forms = |template| of(template).into_iter().map(|form| (template.dialect.name.as_str(), form));
+    site.templates.iter().flat_map(|template| forms(template)).collect()
+}
+
 struct Writer<'a> {
     site: &'a Site,
     id: SourceId,
     to: &'a Arc<Dialect>,
+    loops: &'a Loops<'a>,
     out: Vec<u8>,
+    /// What a person must look at.
     places: Vec<Problem>,
+    /// What the dialect cannot say.
+    unsayable: Vec<Problem>,
 }
 
-impl Writer<'_> {
+impl<'a> Writer<'a> {
+    fn write(site: &'a Site, id: SourceId, to: &'a Arc<Dialect>, loops: &'a Loops<'a>) -> Self {
+        let mut writer = Self { site, id, to, loops, out: Vec::new(), places: Vec::new(), unsayable: Vec::new() };
+        writer.template();
+        writer
+    }
+
     fn source(&self) -> &[u8] {
         &self.site.get(self.id).source
     }
 
     fn look(&mut self, offset: u32, message: impl Into<String>) {
         self.places.push(self.site.get(self.id).problem(offset, message));
+    }
+
+    /// Notes that the dialect has no such thing; so the tag is kept as it was.
+    fn cannot(&mut self, offset: u32, what: &str) -> bool {
+        let message = format!("{} has no {what}", self.to.name);
+        self.unsayable.push(self.site.get(self.id).problem(offset, message));
+        false
     }
 
     fn template(&mut self) {
@@ -149,10 +250,11 @@ impl Writer<'_> {
             form.kind == kind
                 && !form.is_attribute()
                 && !(form.kind == Kind::Include && needs_arguments(form) && values.expr.is_empty())
+                && (form.kind != Kind::Include || values.expr.is_empty() || takes_arguments(form))
         };
         let Some(form) = self.to.forms.iter().find(fits) else {
-            self.look(offset, format!("{} has no {}; kept as it was", self.to.name, kind.word()));
-            return false;
+            let arguments = kind == Kind::Include && self.to.form(kind).is_some();
+            return self.cannot(offset, if arguments { "include with arguments" } else { kind.word() });
         };
         let text = form.open.write(values);
         self.out.extend(text.bytes());
@@ -196,15 +298,16 @@ impl Writer<'_> {
                 )
             }
             (Kind::Control, _) => self.control(index, item, &expr),
-            (Kind::Verbatim, part) => self.verbatim(part),
-            (Kind::Other, _) if self.to.form(Kind::Other).is_some() => {
+            (Kind::Verbatim, part) => self.verbatim(part, offset),
+            (Kind::Other, _) => {
                 self.look(offset, "is there such a tag?");
-                self.tag(Kind::Other, &values, offset)
+                // A word that its form has belongs to what it says.
+                let said = format!("{}{expr}", own_word(item.form(&self.site.get(self.id).dialect)));
+                self.other(&said, offset)
             }
-            _ => {
-                self.look(offset, "kept as it was");
-                false
-            }
+            (_, Part::Close | Part::Branch) => false,
+            (Kind::Set, _) => self.cannot(offset, "pair that binds a name"),
+            _ => self.cannot(offset, &format!("`{}`", item.kind.word())),
         };
         if !done {
             self.out.extend_from_slice(item.span.of(&source));
@@ -237,8 +340,7 @@ impl Writer<'_> {
         let name = if name.is_empty() { opener.name.text(&template.source).into_owned() } else { name.to_owned() };
         let outside = self.is_outside(&opener, &name);
         let Some(form) = self.to.block_form_or_balanced(outside) else {
-            self.look(item.span.start, format!("{} has no blocks; kept as it was", self.to.name));
-            return false;
+            return item.part != Part::Close && self.cannot(item.span.start, "blocks");
         };
         let values = Values { name: &name, ..Values::default() };
         let close = form.close.first().map_or("}".to_owned(), |close| close.write(&values));
@@ -260,6 +362,18 @@ impl Writer<'_> {
         true
     }
 
+    /// A tag that no form describes, by what it says.
+    fn other(&mut self, said: &str, offset: u32) -> bool {
+        let forms = self.to.forms.iter().filter(|form| form.kind == Kind::Other && !form.is_attribute());
+        let fits = forms.filter_map(|form| Some((form, said.strip_prefix(own_word(form))?)));
+        let Some((form, said)) = fits.max_by_key(|(form, _)| own_word(form).len()) else {
+            return self.cannot(offset, "other tags");
+        };
+        let text = form.open.write(&Values { expr: said, ..Values::default() });
+        self.out.extend(text.bytes());
+        true
+    }
+
     /// How the other dialect writes the name of a file.
     fn name_of(&self, id: SourceId) -> String {
         let path = new_path(&self.site.get(id).path, self.to);
@@ -278,9 +392,14 @@ impl Writer<'_> {
         } else if found.is_none() {
             self.look(item.span.start, format!("`{written}` is no file here"));
         }
-        if !arguments.is_empty() {
-            self.look(item.span.start, format!("arguments are kept as they were: {arguments}"));
-        }
+        let arguments = match self.arguments(item) {
+            Some(arguments) => arguments,
+            None => {
+                self.cannot(item.span.start, &format!("known way to say `{arguments}`"));
+                arguments.to_owned()
+            }
+        };
+        let arguments = arguments.as_str();
         if item.dynamic {
             let Some(form) = self.to.form(item.kind).filter(|form| !form.is_attribute()) else { return false };
             let text = form.open.write(&Values { target: "?", expr: arguments, ..Values::default() });
@@ -290,35 +409,44 @@ impl Writer<'_> {
         self.tag(item.kind, &Values { target: &target, expr: arguments, ..Values::default() }, item.span.start)
     }
 
-    /// A condition or a loop, by the place of its form among those of its dialect.
+    /// The arguments of an include as the other dialect writes them; `None` if that is not known.
+    fn arguments(&self, item: &Construct) -> Option<String> {
+        let (source, own) = (self.source(), &self.site.get(self.id).dialect);
+        let read = Arguments::read(source, item.expr, &own.rules);
+        if read.opaque {
+            return None;
+        }
+        let text = |span: Span| span.text(source);
+        let texts: Vec<_> = read.bindings.iter().map(|binding| (text(binding.name), text(binding.value))).collect();
+        let rules = &self.to.rules;
+        let mut words = Vec::new();
+        if !texts.is_empty() {
+            let value = |binding: &Binding, value| match binding.is_quoted(source) {
+                true => Value::Text(value),
+                false => Value::Expression(value),
+            };
+            let bindings = read.bindings.iter().zip(&texts);
+            let bindings: Vec<(&str, Value)> =
+                bindings.map(|(binding, (name, text))| (name.as_ref(), value(binding, text.as_ref()))).collect();
+            words.push(rules.write_arguments(&bindings)?);
+        }
+        for (_, known) in [(read.only, &rules.only), (read.optional, &rules.optional)].iter().filter(|(said, _)| *said)
+        {
+            words.push(known.first()?.clone());
+        }
+        Some(words.join(" "))
+    }
+
+    /// A condition or a loop.
     fn control(&mut self, index: u32, item: &Construct, expr: &str) -> bool {
-        let own = Arc::clone(&self.site.get(self.id).dialect);
         let items = &self.site.get(self.id).constructs.items;
         let at = match item.part {
             Part::Close | Part::Branch if item.partner != ALONE => item.partner,
             _ => index,
         };
-        let opener = items[at as usize];
-        let divided = items.iter().any(|other| other.part == Part::Branch && other.partner == at);
-        let controls = |dialect: &Dialect| {
-            dialect
-                .forms
-                .iter()
-                .enumerate()
-                .filter(|(_, form)| form.kind == Kind::Control)
-                .map(|(at, _)| at)
-                .collect::<Vec<_>>()
+        let Some(form) = self.counterpart(items[at as usize].form) else {
+            return item.part == Part::Open && self.cannot(item.span.start, "such condition or loop");
         };
-        let (from, to) = (controls(&own), controls(self.to));
-        let place = from.iter().position(|at| *at == opener.form as usize).unwrap_or(0);
-        // One that may be divided needs a form that may be, too.
-        let fits = |at: &&usize| !divided || !self.to.forms[**at].branch.is_empty();
-        let Some(&at) = to.get(place).filter(fits).or_else(|| to.iter().find(fits)).or_else(|| to.first()) else {
-            self.look(item.span.start, format!("{} has no conditions; kept as it was", self.to.name));
-            return false;
-        };
-        let to = Arc::clone(self.to);
-        let form = &to.forms[at];
         let values = Values { expr, ..Values::default() };
         let text = match item.part {
             Part::Close => form.close.first().map_or("}".to_owned(), |close| close.write(&values)),
@@ -326,8 +454,7 @@ impl Writer<'_> {
                 let conditional =
                     |pattern: &&crate::dialect::Pattern| pattern.example().contains("<expr>") != expr.is_empty();
                 let Some(branch) = form.branch.iter().find(conditional) else {
-                    self.look(item.span.start, format!("{} has no such branch; kept as it was", self.to.name));
-                    return false;
+                    return self.cannot(item.span.start, "such branch");
                 };
                 branch.write(&values)
             }
@@ -340,8 +467,37 @@ impl Writer<'_> {
         true
     }
 
-    fn verbatim(&mut self, part: Part) -> bool {
-        let Some(form) = self.to.form(Kind::Verbatim) else { return false };
+    /// The form for a condition or a loop: one with the same word; else the condition of a dialect for that of
+    /// the other, and the loop for the loop.
+    fn counterpart(&self, form: u16) -> Option<&'a Form> {
+        let own = &self.site.get(self.id).dialect;
+        let controls =
+            |dialect: &'a Dialect| dialect.forms.iter().filter(|form| form.kind == Kind::Control).collect::<Vec<_>>();
+        let here = &own.forms[form as usize];
+        let to = controls(self.to);
+        if let Some(same) = to.iter().find(|other| word(other) == word(here)) {
+            return Some(same);
+        }
+        // A condition has branches with conditions of their own, if any form has; it comes first.
+        let condition = to.iter().position(|form| form.branch.iter().any(|branch| branch.example().contains("<expr>")));
+        let condition = condition.unwrap_or(0);
+        let binds = |form: u16| self.loops.contains(&(own.name.as_str(), form));
+        let is_loop = binds(form);
+        let first = (0..).zip(&own.forms).find(|(at, other)| other.kind == Kind::Control && binds(*at) == is_loop);
+        if first.is_none_or(|(at, _)| at != form) {
+            return None;
+        }
+        let found = match is_loop {
+            false => to.get(condition),
+            true => to.iter().enumerate().find(|(at, _)| *at != condition).map(|(_, form)| form),
+        };
+        found.copied()
+    }
+
+    fn verbatim(&mut self, part: Part, offset: u32) -> bool {
+        let Some(form) = self.to.form(Kind::Verbatim) else {
+            return part != Part::Close && self.cannot(offset, "text without tags");
+        };
         let text = match part {
             Part::Close => form.close.first().map(|close| close.write(&Values::default())),
             _ => Some(form.open.write(&Values::default())),
@@ -349,6 +505,26 @@ impl Writer<'_> {
         self.out.extend(text.unwrap_or_default().bytes());
         true
     }
+}
+
+/// The first word of a form.
+fn word(form: &Form) -> &str {
+    let text = form.open.example();
+    let start = text.find(|c: char| c.is_alphabetic()).unwrap_or(text.len());
+    let rest = &text[start..];
+    &rest[..rest.find(|c: char| !c.is_alphanumeric()).unwrap_or(rest.len())]
+}
+
+/// The words of a form before its expression, such as `load `.
+fn own_word(form: &Form) -> &str {
+    let example = form.open.example();
+    let word = example.find(char::is_alphabetic).zip(example.find("<expr>"));
+    word.and_then(|(start, end)| example.get(start..end)).unwrap_or("")
+}
+
+/// Whether an include form may have arguments.
+fn takes_arguments(form: &Form) -> bool {
+    form.open.example().contains("<args>")
 }
 
 /// Whether an include form always has arguments.

@@ -7,12 +7,12 @@ use std::sync::Arc;
 
 use common::{Random, cases, seed};
 use radicon::dialect::{self, Dialect};
-use radicon::{Settings, Site, SourceFile, Translation, disk, translate};
+use radicon::{Settings, Site, SourceFile, Translation, Unsayable, disk, translate};
 
 #[track_caller]
 fn translated(site: &Site, to: &Arc<Dialect>) -> Translation {
     let all: Vec<_> = site.templates.iter().map(|template| site.find(&template.path).expect("its own path")).collect();
-    translate(site, &all, to).expect("a translation")
+    translate(site, &all, to, Unsayable::LeftOut).expect("a translation")
 }
 
 #[test]
@@ -22,7 +22,10 @@ fn a_fixture_is_written_in_the_tags_that_many_share() {
     let to = dialect::builtin_named("brace-percent").expect("a dialect");
     let done = translated(&loaded.site, &to);
     // `quay` holds a tag that no form describes, and an include of a file that is not there.
-    assert_eq!((done.same, done.different.as_slice()), (1, &["lamps/quay.html".to_owned()][..]));
+    assert_eq!((done.same, done.different.len(), done.left_out.len()), (2, 0, 0), "{done:?}");
+    let quay = done.sources.iter().find(|file| file.path == "lamps/quay.html").expect("the page");
+    let text = String::from_utf8_lossy(&quay.bytes);
+    assert!(text.contains("{% include \"parts.gone\" ignore missing %}{% ferry 3 %}"), "{text}");
     let pier = done.sources.iter().find(|file| file.path == "lamps/pier.html").expect("the page");
     let text = String::from_utf8_lossy(&pier.bytes);
     assert!(
@@ -69,11 +72,22 @@ fn what_cannot_be_written_is_refused_or_said() {
             .expect("a dialect"),
     );
     let all: Vec<_> = site.templates.iter().filter_map(|template| site.find(&template.path)).collect();
-    assert!(translate(&site, &all, &attributes).is_err_and(|error| error.to_string().contains("attributes")));
-    assert!(translate(&site, &all, &dialect::plain()).is_err());
+    assert!(
+        translate(&site, &all, &attributes, Unsayable::LeftOut)
+            .is_err_and(|error| error.to_string().contains("attributes"))
+    );
+    assert!(translate(&site, &all, &dialect::plain(), Unsayable::LeftOut).is_err());
     // Radicon's own notation prints nothing: values and conditions stay as they are, and are listed.
     let margin = dialect::builtin_named("margin").expect("a dialect");
     let done = translated(&site, &margin);
+    assert!(done.sources.is_empty(), "{:?}", done.files);
+    let reasons: Vec<String> = done.left_out.iter().flat_map(|left| &left.reasons).map(ToString::to_string).collect();
+    assert_eq!(
+        reasons,
+        ["base.html:1:29: margin has no output", "page.html:1:52: margin has no such condition or loop"]
+    );
+    let done = translate(&site, &all, &margin, Unsayable::Kept).expect("a translation");
+    assert!(done.left_out.is_empty(), "{:?}", done.left_out);
     assert!(done.places.iter().any(|place| place.message.contains("margin has no")), "{:?}", done.places);
     let page = String::from_utf8_lossy(&done.sources[1].bytes).into_owned();
     assert!(
@@ -147,9 +161,37 @@ fn check(source: &str, expected: &str) {
     ];
     let site = Site::read(files, dialect::builtin(), &Settings::default());
     let page = site.find("page.html").expect("the page");
-    let done = translate(&site, &[page], &to).expect("a translation");
+    let done = translate(&site, &[page], &to, Unsayable::Kept).expect("a translation");
     let found = String::from_utf8_lossy(&done.sources[0].bytes).into_owned();
     assert_eq!(found, format!("[~ hangs \"base.html\" ~]{expected}"), "{source}");
+}
+
+/// Where there is but a condition, a loop is none; files that name what is left out are left out.
+#[test]
+fn a_loop_becomes_no_condition() {
+    let to = "name = 'two'\nfiles = ['**/*.dock']\n[forms]\nparent = '(| hull \"<target>\" |)'\nblock = { open = '(| berth <name> |)', close = '(| end |)' }\ninclude = '(| tow \"<target>\" |)'\noutput = '(| = <expr> |)'\ncontrol = { open = '(| when <expr> |)', branch = '(| else |)', close = '(| done |)' }\n";
+    let to = Arc::new(Dialect::parse(to).expect("a dialect"));
+    let files = vec![
+        SourceFile::new("list.html", "{% for a in b %}<li>{{ a }}</li>{% endfor %}"),
+        SourceFile::new("if.html", "{% if a %}1{% else %}2{% endif %}"),
+        SourceFile::new("page.html", "<p>{% include 'list.html' %}</p>"),
+        SourceFile::new("other.html", "<p>{% include 'if.html' %}</p>"),
+        SourceFile::new("with.html", "<p>{% include 'if.html' with x=1 %}</p>"),
+    ];
+    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let done = translated(&site, &to);
+    let mut written: Vec<&str> = done.files.iter().map(|(_, path)| path.as_str()).collect();
+    written.sort_unstable();
+    assert_eq!(written, ["if.dock", "other.dock"]);
+    let left: Vec<String> = done.left_out.iter().map(|left| left.reasons[0].to_string()).collect();
+    assert_eq!(
+        left,
+        [
+            "list.html:1:1: two has no such condition or loop",
+            "page.html:1:4: list.html is left out",
+            "with.html:1:4: two has no known way to say `with x=1`"
+        ]
+    );
 }
 
 #[test]

@@ -61,7 +61,9 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         Command::Step { step, write, allow } => step::run(arguments, step, write.then_some(*allow)),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
         Command::Adopt { how, allow, .. } => adopt::run(arguments, how, *allow),
-        Command::Translate { files, to, into } => translate::run(arguments, files, to, into.as_deref()),
+        Command::Translate { files, to, into, partly } => {
+            translate::run(arguments, files, to, into.as_deref(), *partly)
+        }
         Command::Report { out } => report::run(arguments, out.as_deref()),
         Command::Demo { dir } => demo::run(arguments, dir),
         Command::Completions { shell } => manual::completions(*shell),

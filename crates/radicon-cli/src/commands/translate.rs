@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::Translation;
+use radicon::{Translation, Unsayable};
 
 use super::{find_dialect, find_page, is_json, json, load, out};
 use crate::arguments::Arguments;
@@ -14,7 +14,7 @@ use crate::{DIFFERENT, FINE};
 /// How many places are shown.
 const SHOWN: usize = 30;
 
-pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path>) -> Result<u8> {
+pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path>, partly: bool) -> Result<u8> {
     let loaded = load(arguments)?;
     let to = find_dialect(&loaded, to)?;
     let templates = if files.is_empty() {
@@ -23,11 +23,13 @@ pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path
     } else {
         files.iter().map(|file| find_page(&loaded, file)).collect::<Result<Vec<_>>>()?
     };
-    let translation = radicon::translate(&loaded.site, &templates, &to)?;
+    let unsayable = if partly { Unsayable::Kept } else { Unsayable::LeftOut };
+    let translation = radicon::translate(&loaded.site, &templates, &to, unsayable)?;
     if let Some(into) = into {
         radicon::disk::write_files(&translation.sources, into)?;
     }
-    let code = if translation.different.is_empty() { FINE } else { DIFFERENT };
+    let all = translation.different.is_empty() && translation.left_out.is_empty();
+    let code = if all { FINE } else { DIFFERENT };
     let mut out = out();
     match (&translation.sources[..], into) {
         _ if is_json(arguments) => json(&mut out, &translation)?,
@@ -59,6 +61,7 @@ fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -
         let pages = count(translation.open.len(), "page");
         writeln!(out, "  not compared: {pages} whose layout is not in the site, or chosen when rendered")?;
     }
+    left_out(translation, out)?;
     if !translation.places.is_empty() {
         writeln!(out, "\nTo look at: {}", count(translation.places.len(), "place"))?;
         for place in translation.places.iter().take(SHOWN) {
@@ -76,4 +79,24 @@ fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -
         None => next(out, &format!("radicon translate --to {} --into DIR, to write the files", translation.dialect))?,
     }
     Ok(())
+}
+
+/// Templates that the dialect cannot say, with the first reason of each.
+fn left_out(translation: &Translation, out: &mut impl Write) -> Result<()> {
+    if translation.left_out.is_empty() {
+        return Ok(());
+    }
+    let count = count(translation.left_out.len(), "template");
+    writeln!(out, "\nLeft out: {BAD}{count}{PLAIN} with what {} cannot say", translation.dialect)?;
+    for left in translation.left_out.iter().take(SHOWN) {
+        let more = match left.reasons.len() - 1 {
+            0 => String::new(),
+            more => format!("  {FAINT}and {more} more{PLAIN}"),
+        };
+        writeln!(out, "  {}{more}", left.reasons[0])?;
+    }
+    if translation.left_out.len() > SHOWN {
+        writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", translation.left_out.len() - SHOWN)?;
+    }
+    Ok(writeln!(out, "  With --partly they are written, too, and such tags are kept as they were")?)
 }

@@ -46,7 +46,7 @@ fn dialect(text: &str, table: &DeTable<'_>) -> Result<Dialect> {
             "by-content" => dialect.by_content = boolean(item)?,
             "forms" => forms(text, &mut dialect, item)?,
             "targets" => all_targets(&mut dialect, item)?,
-            "rules" => rules(&mut dialect.rules, item)?,
+            "rules" => read_rules(&mut dialect.rules, item)?,
             // What a learned dialect says about its evidence.
             "learned" => {}
             _ => return Err(unknown(item, &["name", "files", "by-content", "forms", "targets", "rules", "learned"])),
@@ -255,7 +255,21 @@ fn target(targets: &mut Targets, item: Item<'_, '_>) -> Result<()> {
     Ok(())
 }
 
-fn rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
+/// The rules of a dialect that a site's settings change.
+pub(super) fn changed_rules(settings: &str, name: &str, mut rules: Rules) -> std::result::Result<Rules, ConfigError> {
+    config::read(settings, |table| {
+        let all = items(table).into_iter().filter(|item| item.0 == "rules");
+        for item in all {
+            let own = items(subtable(item)?).into_iter().filter(|item| item.0 == name);
+            own.into_iter().try_for_each(|item| read_rules(&mut rules, item))?;
+        }
+        Ok(())
+    })?;
+    Ok(rules)
+}
+
+/// Rules of an engine, as a dialect or a site's settings give them.
+pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
     const SCOPES: &[(&str, Scope)] = &[("shared", Scope::Shared), ("own", Scope::Own), ("unknown", Scope::Unknown)];
     for item in items(subtable(item)?) {
         match item.0 {

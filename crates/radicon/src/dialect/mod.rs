@@ -13,6 +13,8 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use serde::Serialize;
 
 use crate::config::{ConfigError, Globs};
+use crate::site::Settings;
+pub(crate) use file::read_rules;
 pub(crate) use pattern::Marks;
 pub use pattern::{Captures, Pattern, Values};
 
@@ -352,14 +354,29 @@ pub struct Rules {
     pub arguments: Option<String>,
 }
 
+/// The value of an argument.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Value<'t> {
+    /// A text, without quotes.
+    Text(&'t str),
+    /// An expression, as it is written.
+    Expression(&'t str),
+}
+
 impl Rules {
-    /// Arguments that bind these names to these texts; `None` if it is not known how.
-    pub(crate) fn write_arguments(&self, bindings: &[(&str, &str)]) -> Option<String> {
+    /// Arguments that bind these names to these values; `None` if it is not known how.
+    pub(crate) fn write_arguments(&self, bindings: &[(&str, Value<'_>)]) -> Option<String> {
         let [lead, sign, between, tail] = split_arguments(self.arguments.as_deref()?)?;
         // The quote that ends a value stands behind both.
         let quote = between.bytes().zip(tail.bytes()).take_while(|(a, b)| a == b).count();
-        let written: Vec<String> =
-            bindings.iter().map(|(name, value)| format!("{name}{sign}{value}{}", &tail[..quote])).collect();
+        let bare = &sign[..sign.len() - quote];
+        let written: Vec<String> = bindings
+            .iter()
+            .map(|(name, value)| match value {
+                Value::Text(text) => format!("{name}{sign}{text}{}", &tail[..quote]),
+                Value::Expression(text) => format!("{name}{bare}{text}"),
+            })
+            .collect();
         Some(format!("{lead}{}{}", written.join(&between[quote..]), &tail[quote..]))
     }
 }
@@ -451,6 +468,18 @@ impl Dialect {
     /// wrong value, or a form that cannot be read.
     pub fn parse(text: &str) -> Result<Self, ConfigError> {
         file::read(text)
+    }
+
+    /// This dialect with the rules that a site's settings give for its name.
+    ///
+    /// # Errors
+    /// If the settings cannot be read.
+    pub fn with_rules(&self, settings: &Settings) -> Result<Self, ConfigError> {
+        let mut dialect = self.clone();
+        if settings.rules.contains(&self.name) {
+            dialect.rules = file::changed_rules(&settings.text, &self.name, dialect.rules)?;
+        }
+        Ok(dialect)
     }
 
     /// The form in which this dialect writes a construct: the first one given.
@@ -612,7 +641,7 @@ mod tests {
 
     #[test]
     fn arguments_are_written_like_the_example() {
-        let bindings = [("title", "Old Pier"), ("n", "2")];
+        let bindings = [("title", Value::Text("Old Pier")), ("n", Value::Text("2"))];
         for (example, one, two) in [
             ("with a=\"x\" b=\"y\"", "with title=\"Old Pier\"", "with title=\"Old Pier\" n=\"2\""),
             ("{ 'a': 'x', 'b': 'y' }", "{ 'title': 'Old Pier' }", "{ 'title': 'Old Pier', 'n': '2' }"),
@@ -626,6 +655,9 @@ mod tests {
             assert_eq!(rules.write_arguments(&bindings[..1]).as_deref(), Some(one));
             assert_eq!(rules.write_arguments(&bindings).as_deref(), Some(two));
         }
+        let rules = Rules { arguments: Some("{ 'a': 'x', 'b': 'y' }".into()), ..Rules::default() };
+        let mixed = [("n", Value::Expression("a.b")), bindings[0]];
+        assert_eq!(rules.write_arguments(&mixed).as_deref(), Some("{ 'n': a.b, 'title': 'Old Pier' }"));
         assert!(split_arguments("with a=\"x\" b='y'").is_none());
     }
 }

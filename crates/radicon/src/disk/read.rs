@@ -69,7 +69,7 @@ impl Reader {
             return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
         }
         let (settings, dialects) = configuration(folder)?;
-        let (files, problems) = read_files(folder, &settings, &dialects);
+        let (files, mut problems) = read_files(folder, &settings, &dialects);
         let from = {
             let mut hasher = FxHasher::default();
             fs::read(folder.join(SETTINGS_FILE)).unwrap_or_default().hash(&mut hasher);
@@ -83,6 +83,13 @@ impl Reader {
         };
         let site = read.unwrap_or_else(|| Site::read_again(files, &ways.dialects, &ways.settings, self.known.as_mut()));
         let Ways { settings, dialects, learned, .. } = self.ways.insert(ways);
+        let unknown = settings.rules.iter().filter(|name| !dialects.iter().any(|dialect| dialect.name == **name));
+        problems.extend(unknown.map(|name| Problem {
+            file: SETTINGS_FILE.to_owned(),
+            at: None,
+            kind: ProblemKind::Reference,
+            message: format!("[rules.{name}]: there is no dialect `{name}`"),
+        }));
         Ok(Loaded {
             folder: self.folder.clone(),
             site,
@@ -114,7 +121,7 @@ impl Ways {
             return (ways, Some(site));
         }
         for learned in &ways.learned {
-            if let Ok(dialect) = learned.dialect() {
+            if let Ok(dialect) = learned.dialect().and_then(|dialect| dialect.with_rules(&ways.settings)) {
                 // One that extends another takes its place.
                 ways.dialects.retain(|known| known.name != dialect.name);
                 ways.dialects.insert(0, Arc::new(dialect));
@@ -274,6 +281,10 @@ fn configuration(folder: &Path) -> Result<(Settings, Vec<Arc<Dialect>>), DiskErr
     let built_in = dialect::builtin().iter().filter(|known| !dialects.iter().any(|own| own.name == known.name));
     let built_in: Vec<_> = built_in.cloned().collect();
     dialects.extend(built_in);
+    let with_rules = |source| DiskError::Config { path: folder.join(SETTINGS_FILE), source };
+    for dialect in dialects.iter_mut().filter(|dialect| settings.rules.contains(&dialect.name)) {
+        *dialect = Arc::new(dialect.with_rules(&settings).map_err(with_rules)?);
+    }
     Ok((settings, dialects))
 }
 

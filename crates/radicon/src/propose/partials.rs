@@ -13,7 +13,7 @@ use super::name;
 use super::page::Page;
 use super::unify::{Prices, Unifier};
 use super::{Job, ProposedFile, ProposedPartial, apply, holes};
-use crate::dialect::{Kind, Newline, Values};
+use crate::dialect::{Kind, Newline, Value, Values};
 use crate::markup::elements::element;
 use crate::markup::{Document, NodeKind};
 use crate::prove::Strength;
@@ -324,7 +324,8 @@ impl Extractor<'_, '_> {
             }
         }
         let arguments = |values: &mut dyn Iterator<Item = &str>| {
-            let bindings: Vec<(&str, &str)> = parameters.iter().map(|(name, _)| name.as_str()).zip(values).collect();
+            let names = parameters.iter().map(|(name, _)| name.as_str());
+            let bindings: Vec<(&str, Value)> = names.zip(values.map(Value::Text)).collect();
             self.job.dialect.rules.write_arguments(&bindings)
         };
         let mut uses: Vec<(Stretch, String)> = Vec::with_capacity(copies.len());

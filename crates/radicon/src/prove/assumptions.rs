@@ -114,7 +114,7 @@ const fn says(kind: Kind) -> Option<&'static str> {
         Kind::Part => "is a named fragment",
         Kind::Import => "makes the parts of a file known",
         Kind::Set => "binds a name",
-        Kind::Control => "opens a pair, such as a condition or a loop",
+        Kind::Control => "opens a pair, such as a loop",
         Kind::Comment => "is a comment",
         Kind::Verbatim => "opens text without tags",
         Kind::Output | Kind::Code | Kind::Other => return None,

@@ -27,13 +27,22 @@ impl<'p> Tags<'p> {
         side(self.site, self.flat, kept.at)
     }
 
-    fn tag(&self, kept: &Kept) -> &'p [u8] {
-        self.text(kept, self.site.get(kept.source).constructs.items[kept.construct as usize].span)
+    /// The tag without the names that it binds for what it holds, in one line.
+    fn unnamed(&self, kept: &Kept) -> String {
+        let span = self.site.get(kept.source).constructs.items[kept.construct as usize].span;
+        let mut from = span.start;
+        let mut text = Vec::new();
+        for name in &kept.own_names {
+            text.extend_from_slice(self.text(kept, Span::new(from, name.start)));
+            from = name.end;
+        }
+        text.extend_from_slice(self.text(kept, Span::new(from, span.end)));
+        in_one_line(&text)
     }
 
     /// The tag as it is written, in one line.
     fn written(&self, kept: &Kept) -> String {
-        String::from_utf8_lossy(self.tag(kept)).split_whitespace().collect::<Vec<_>>().join(" ")
+        in_one_line(self.text(kept, self.site.get(kept.source).constructs.items[kept.construct as usize].span))
     }
 }
 
@@ -89,11 +98,8 @@ impl Prover<'_> {
 
 /// A tag in the place of another one: one that prints nothing, or that changed places with an attribute.
 fn tag_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) -> Option<String> {
-    if before.tag(one) == after.tag(other) {
-        return None;
-    }
-    let (was, is) = (before.written(one), after.written(other));
-    (was != is).then(|| format!("before: `{was}`; after: `{is}`"))
+    let is_same = before.unnamed(one) == after.unnamed(other);
+    (!is_same).then(|| format!("before: `{}`; after: `{}`", before.written(one), after.written(other)))
 }
 
 /// A name that reaches another binding than it did, in some engine.
@@ -105,20 +111,26 @@ fn binding_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) 
     let newly = |end: Behind| {
         is.iter().any(|reached| reached.behind.has(end)) && !was.iter().any(|reached| reached.behind.has(end))
     };
+    let rules = &after.site.get(other.source).dialect.name;
+    let if_seen =
+        |rule: &str, who: &str| format!("if {who} sees that, say `{rule}` under [rules.{rules}] in radicon.toml");
     let why = if newly(Behind::BLOCK) {
-        "is bound outside of the block that it stands in now; `block-scope = \"shared\"` in the dialect says that an override sees that"
+        let way = if_seen("block-scope = \"shared\"", "an override");
+        format!("is bound outside of the block that it is in now; {way}")
     } else if newly(Behind::INCLUDE) {
-        "is bound outside of the file that it stands in now; `include-scope = \"shared\"` in the dialect says that an included file sees that"
+        let way = if_seen("include-scope = \"shared\"", "an included file");
+        format!("is bound outside of the file that it is in now; {way}")
     } else if newly(Behind::CHILD) {
-        "is set by the page and used by its layout now; `set-scope = \"layout\"` in the dialect says that a layout sees that"
+        let way = if_seen("set-scope = \"layout\"", "a layout");
+        format!("is set by the page and used by its layout now; {way}")
     } else if newly(Behind::END_OF_BLOCK) {
-        "is set inside of a block that ends before it is used now"
+        "is set inside of a block that ends before it is used now".to_owned()
     } else if newly(Behind::END_OF_INCLUDE) {
-        "is set inside of an included file that ends before it is used now"
+        "is set inside of an included file that ends before it is used now".to_owned()
     } else if lost(was, is) {
-        "is not bound any more where it is used"
+        "is not bound any more where it is used".to_owned()
     } else {
-        "is bound by another tag now"
+        "is bound by another tag now".to_owned()
     };
     Some(format!("`{name}` in `{tag}` {why}"))
 }
@@ -126,4 +138,8 @@ fn binding_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) 
 /// Whether there is less that a name may reach.
 fn lost(was: &[Reached], is: &[Reached]) -> bool {
     is.len() < was.len()
+}
+
+fn in_one_line(text: &[u8]) -> String {
+    String::from_utf8_lossy(text).split_whitespace().collect::<Vec<_>>().join(" ")
 }

@@ -18,6 +18,13 @@ pub(crate) struct Binding {
     pub literal: bool,
 }
 
+impl Binding {
+    /// Whether the value is a text in quotes.
+    pub fn is_quoted(&self, source: &[u8]) -> bool {
+        self.literal && matches!(source[..self.value.start as usize].last(), Some(b'"' | b'\''))
+    }
+}
+
 /// What the arguments of an include say.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Arguments {

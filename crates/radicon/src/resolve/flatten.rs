@@ -46,7 +46,7 @@ pub(super) fn flatten(
     }
     flattener.flat.problems.sort();
     flattener.flat.problems.dedup();
-    let kept = flattener.names.map(|names| names.kept).unwrap_or_default();
+    let kept = flattener.names.map(Names::into_kept).unwrap_or_default();
     Ok((flattener.flat, kept))
 }
 
@@ -365,19 +365,22 @@ impl Flattener<'_> {
         self.note_names(source, item, frame);
         self.note(source, at, false);
         let [left, right] = item.marks;
-        if left.is_empty() && right.is_empty() {
-            return cursor;
-        }
-        let mut from = cursor;
+        let mut gaps = Vec::new();
         if !left.is_empty() {
-            self.copy(source, Span::new(from, item.reach.start.max(from)), frame);
-            self.copy(source, Span::new(item.span.start, left.start), frame);
-            from = left.end;
+            gaps.extend([Span::new(item.reach.start, item.span.start), left]);
         }
         if !right.is_empty() {
-            self.copy(source, Span::new(from, right.start), frame);
-            self.copy(source, Span::new(right.end, item.span.end), frame);
-            from = item.reach.end;
+            gaps.extend([right, Span::new(item.span.end, item.reach.end)]);
+        }
+        let names = self.names.as_ref().map_or_else(Vec::new, |names| names.own_names(template, item));
+        let gaps = gaps.into_iter().map(|gap| (gap, &b""[..]));
+        let mut changes: Vec<(Span, &[u8])> = gaps.chain(names.into_iter().map(|name| (name, ANY_NAME))).collect();
+        changes.sort_unstable();
+        let mut from = cursor;
+        for (span, text) in changes {
+            self.copy(source, Span::new(from, span.start.max(from)), frame);
+            self.write(text, source, span, frame.via);
+            from = span.end.max(from);
         }
         from
     }
@@ -568,6 +571,9 @@ impl Flattener<'_> {
         self.flat.stretches.push(Stretch { at: at as u32, source, span, via });
     }
 }
+
+/// What a proof reads for a name that a pair binds for what it holds.
+const ANY_NAME: &[u8] = b"_";
 
 /// The closer of the pair that a branch divides.
 fn closer_of(items: &[Construct], branch: usize) -> u32 {

@@ -9,13 +9,13 @@ mod names;
 mod report;
 mod scope;
 
-pub(crate) use arguments::{Arguments, mentions};
+pub(crate) use arguments::{Arguments, Binding, mentions};
 pub(crate) use chain::describe_missing;
 pub use chain::{Break, Chain, Definition};
 pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
-pub(crate) use names::{Behind, Kept, ProofContext, Reached};
+pub(crate) use names::{Behind, Kept, ProofContext, Reached, bound_by};
 pub(crate) use report::loose;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 

@@ -9,7 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::arguments::Arguments;
 use crate::dialect::{Kind, Part, Scope, SetScope};
 use crate::markup::{ALONE, Construct};
-use crate::site::{Site, Template};
+use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span, is_blank};
 
 /// What must be known of two sites before their pages are put together for a proof.
@@ -21,6 +21,8 @@ pub(crate) struct ProofContext {
     of_loops: FxHashSet<Box<[u8]>>,
     /// The own-file tags of either, as they are written.
     own_file: FxHashSet<Box<[u8]>>,
+    /// A layout or an included file is not here: it may use any name.
+    is_open: bool,
 }
 
 impl ProofContext {
@@ -40,6 +42,13 @@ impl ProofContext {
         let mut used: FxHashMap<Box<[u8]>, bool> = FxHashMap::default();
         for (id, template) in site.with_ids() {
             let items = &template.constructs.items;
+            let links = site.links(id);
+            let leads_out = |(at, item): (u32, &Construct)| {
+                matches!(item.kind, Kind::Include | Kind::Wrap)
+                    && (item.dynamic || matches!(links.target(at), Some(Err(_))))
+            };
+            self.is_open |= matches!(links.parent, Parent::Dynamic | Parent::Missing(_));
+            self.is_open |= (0..).zip(items).any(leads_out);
             let own_file = site.sure_own_file_tags(id).iter();
             self.own_file.extend(own_file.map(|&at| items[at as usize].span.of(&template.source).into()));
             let mut loops: Vec<u32> = Vec::new();
@@ -113,6 +122,10 @@ pub(crate) struct Kept {
     pub construct: u32,
     /// For each of its names that something binds: where it stands, and what it reaches, the nearest first.
     pub names: Vec<(Span, Vec<Reached>)>,
+    /// Where the names stand that it binds for what it holds, or sets.
+    pub own_names: Vec<Span>,
+    /// The name that it sets, if it does nothing else.
+    sets: Option<Box<[u8]>>,
 }
 
 /// Where something is bound.
@@ -178,12 +191,16 @@ enum Entry {
 pub(super) struct Names<'b> {
     context: &'b ProofContext,
     stack: Vec<Entry>,
-    pub kept: Vec<Kept>,
+    kept: Vec<Kept>,
+    /// How many tags stay that give no name a value: what numbers those that bind.
+    ordinal: u64,
+    /// The names that tags of the page use.
+    used: FxHashSet<Box<[u8]>>,
 }
 
 impl<'b> Names<'b> {
     pub fn new(context: &'b ProofContext) -> Self {
-        Self { context, stack: Vec::new(), kept: Vec::new() }
+        Self { context, stack: Vec::new(), kept: Vec::new(), ordinal: 0, used: FxHashSet::default() }
     }
 
     /// How much is on the stack.
@@ -206,9 +223,56 @@ impl<'b> Names<'b> {
         let is_bound =
             |span: Span| bound.iter().any(|name| std::ptr::eq(name.as_ptr(), span.of(&template.source).as_ptr()));
         names.retain(|(span, _)| !is_bound(*span));
-        let ordinal = self.kept.len() as u64;
-        self.kept.push(Kept { at, source, construct, names });
-        self.bind(site, source, construct, ordinal, in_child);
+        self.used.extend(names.iter().map(|(span, _)| Box::from(span.of(&template.source))));
+        let binding = if item.kind == Kind::Set && item.part == Part::Single {
+            let pair = self.stack.iter().rev().find_map(|entry| match entry {
+                Entry::Pair { binding, .. } => Some(*binding),
+                _ => None,
+            });
+            let value = hash(item.expr.of(&template.source)) ^ hash(item.value.of(&template.source)).rotate_left(1);
+            said(value ^ pair.unwrap_or_default(), &names)
+        } else {
+            self.ordinal += 1;
+            self.ordinal
+        };
+        if !self.is_value(template, item) {
+            let own_names = self.own_names(template, item);
+            let sets = is_plain_set(template, item).then(|| item.name.of(&template.source).into());
+            self.kept.push(Kept { at, source, construct, names, own_names, sets });
+        }
+        self.bind(site, source, construct, binding, in_child);
+    }
+
+    /// Whether a tag does nothing but give a value to a name, so that it counts where the name is used, and only
+    /// there. What is set in a condition or a loop counts where it stands, and so does what calls something.
+    fn is_value(&self, template: &Template, item: &Construct) -> bool {
+        is_plain_set(template, item)
+            && self.sees_all_uses()
+            && !self.stack.iter().any(|entry| matches!(entry, Entry::Pair { .. }))
+    }
+
+    /// Whether every file that may use a name is here.
+    pub fn sees_all_uses(&self) -> bool {
+        !self.context.is_open
+    }
+
+    /// What stays in the page, without what sets a name that nothing in it uses.
+    pub fn into_kept(self) -> Vec<Kept> {
+        let Self { context, used, mut kept, .. } = self;
+        kept.retain(|kept| context.is_open || kept.sets.as_ref().is_none_or(|name| used.contains(name)));
+        kept
+    }
+
+    /// The names that a pair binds for what it holds, or that a tag sets: what they are called does not count, only
+    /// who uses them.
+    pub fn own_names(&self, template: &Template, item: &Construct) -> Vec<Span> {
+        let is_pair = item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE;
+        if self.context.is_open || !(is_pair || is_plain_set(template, item)) {
+            return Vec::new();
+        }
+        let start = |name: &[u8]| (name.as_ptr() as usize - template.source.as_ptr() as usize) as u32;
+        let names = bound_by(template, item).into_iter();
+        names.map(|name| Span::new(start(name), start(name) + name.len() as u32)).collect()
     }
 
     /// Binds what an import binds: for its own file, and the same wherever its text stands.
@@ -221,7 +285,7 @@ impl<'b> Names<'b> {
         }
     }
 
-    fn bind(&mut self, site: &Site, source: SourceId, construct: u32, ordinal: u64, in_child: bool) {
+    fn bind(&mut self, site: &Site, source: SourceId, construct: u32, binding: u64, in_child: bool) {
         let template = site.get(source);
         let item = &template.constructs.items[construct as usize];
         if item.part == Part::Close {
@@ -239,14 +303,14 @@ impl<'b> Names<'b> {
         };
         if item.part == Part::Open && item.partner != ALONE {
             let (opener, repeats) = ((source, construct), is_loop(item, &names));
-            self.stack.push(Entry::Pair { opener, binding: ordinal, repeats });
+            self.stack.push(Entry::Pair { opener, binding, repeats });
         }
         for (number, name) in names.into_iter().enumerate() {
             // A macro's name holds behind it, its parameters within it.
             match is_set && number == 0 {
-                true if item.part == Part::Open => self.push_below_pair(name, ordinal, source, place),
-                true => self.push(name, ordinal, source, place, Until::On),
-                false => self.push(name, ordinal, source, Place::Inside, Until::Pair(source, construct)),
+                true if item.part == Part::Open => self.push_below_pair(name, binding, source, place),
+                true => self.push(name, binding, source, place, Until::On),
+                false => self.push(name, binding, source, Place::Inside, Until::Pair(source, construct)),
             }
         }
     }
@@ -295,11 +359,10 @@ impl<'b> Names<'b> {
     pub fn enter_include(&mut self, site: &Site, from: SourceId, arguments: &Arguments) -> usize {
         let template = site.get(from);
         let scope = template.dialect.rules.include_scope;
-        let said = |value: Span| {
-            let reached = self.look_up(site, from, value).into_iter().flat_map(|(_, reached)| reached);
-            reached.fold(hash(value.of(&template.source)), |said, one| {
-                said.rotate_left(7) ^ one.binding.wrapping_mul(31) ^ u64::from(one.behind.0)
-            })
+        let mut said = |value: Span| {
+            let names = self.look_up(site, from, value);
+            self.used.extend(names.iter().map(|(span, _)| Box::from(span.of(&template.source))));
+            said(hash(value.of(&template.source)), &names)
         };
         let bound: Vec<(Span, u64)> =
             arguments.bindings.iter().map(|binding| (binding.name, said(binding.value))).collect();
@@ -418,8 +481,25 @@ impl Bound {
     }
 }
 
+/// What stands for an expression: its text, and what the names in it reach.
+fn said(text: u64, names: &[(Span, Vec<Reached>)]) -> u64 {
+    names
+        .iter()
+        .flat_map(|(_, reached)| reached)
+        .fold(text, |said, one| said.rotate_left(7) ^ one.binding.wrapping_mul(31) ^ u64::from(one.behind.0))
+        | 1 << 63
+}
+
 fn hash(text: &[u8]) -> u64 {
     xxhash_rust::xxh3::xxh3_64(text) | 1 << 63
+}
+
+/// Whether a tag gives a value to a name and does nothing else, as far as is seen: what it calls may do more.
+fn is_plain_set(template: &Template, item: &Construct) -> bool {
+    item.kind == Kind::Set
+        && item.part == Part::Single
+        && !item.form(&template.dialect).default
+        && !item.expr.of(&template.source).contains(&b'(')
 }
 
 /// Whether a construct may use names.
@@ -436,7 +516,7 @@ fn is_loop(item: &Construct, bound: &[&[u8]]) -> bool {
 }
 
 /// The names that a construct binds; of a macro its own, then its parameters.
-fn bound_by<'t>(template: &'t Template, item: &Construct) -> Vec<&'t [u8]> {
+pub fn bound_by<'t>(template: &'t Template, item: &Construct) -> Vec<&'t [u8]> {
     let source = &template.source[..];
     let expr = item.expr.of(source);
     match item.kind {

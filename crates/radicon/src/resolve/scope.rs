@@ -140,7 +140,14 @@ impl Flattener<'_> {
     ) {
         let template = self.site.get(source);
         let arguments = item.expr.text(&template.source);
-        let arguments = arguments.split_whitespace().collect::<Vec<_>>().join(" ");
+        let mut arguments = arguments.split_whitespace().collect::<Vec<_>>().join(" ");
+        // A proof compares what is bound where it is used.
+        if self.names.as_ref().is_some_and(|names| names.sees_all_uses()) && !scope.arguments.opaque {
+            if !scope.closed {
+                return;
+            }
+            arguments.clear();
+        }
         let said = if arguments.is_empty() && scope.closed { "nothing" } else { &arguments };
         let said = if said.starts_with("with ") { said.to_owned() } else { format!("with {said}") };
         let (open, close) = (comment(&template.dialect, &said), comment(&template.dialect, "end with"));

@@ -6,11 +6,11 @@ use toml::de::DeTable;
 
 use super::{Mount, Selector, mounts};
 use crate::check::{RULES, Rule, Severity};
-
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, globs, items, number, string, strings, subtable,
     subtables, unknown,
 };
+use crate::dialect::{self, Rules};
 
 /// The settings of a site. Everything has a default; an empty file is fine.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -37,6 +37,10 @@ pub struct Settings {
     pub propose: ProposeSettings,
     /// What to look for.
     pub check: CheckSettings,
+    /// Names of dialects for which it says how their engine behaves; see [`Dialect::with_rules`].
+    pub rules: Vec<String>,
+    /// The file that it was read from.
+    pub text: String,
 }
 
 /// What a site says about findings.
@@ -137,13 +141,14 @@ impl Settings {
     /// # Errors
     /// With line and column: TOML syntax, an unknown key, a wrong value.
     pub fn parse(text: &str) -> std::result::Result<Self, ConfigError> {
-        config::read(text, settings)
+        let read = config::read(text, settings)?;
+        Ok(Self { text: text.to_owned(), ..read })
     }
 }
 
 fn settings(table: &DeTable<'_>) -> Result<Settings> {
-    const KEYS: [&str; 10] =
-        ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "mount", "propose", "check"];
+    const KEYS: [&str; 11] =
+        ["roots", "ignore", "vendored", "pages", "dialects", "folder", "pin", "mount", "propose", "check", "rules"];
     let mut settings = Settings::default();
     for item in items(table) {
         match item.0 {
@@ -155,6 +160,12 @@ fn settings(table: &DeTable<'_>) -> Result<Settings> {
             "folder" => settings.folders = subtables(item)?.into_iter().map(folder_rule).collect::<Result<_>>()?,
             "propose" => settings.propose = propose(item)?,
             "check" => settings.check = check(item)?,
+            "rules" => {
+                for item in items(subtable(item)?) {
+                    dialect::read_rules(&mut Rules::default(), item)?;
+                    settings.rules.push(item.0.to_owned());
+                }
+            }
             "mount" => settings.mounts = subtables(item)?.into_iter().map(mount).collect::<Result<_>>()?,
             "pin" => settings.pins = subtables(item)?.into_iter().map(pin).collect::<Result<_>>()?,
             _ => return Err(unknown(item, &KEYS)),

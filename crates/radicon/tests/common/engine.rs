@@ -160,6 +160,13 @@ pub const GANGWAY: Syntax = Syntax {
     beside: &["hulls", "bits"],
 };
 
+impl Syntax {
+    /// The word that loads a library.
+    pub fn load(&self) -> &'static str {
+        self.words.iter().find(|(_, word)| *word == Word::Load).map_or("", |(text, _)| text)
+    }
+}
+
 /// The libraries, and the words of their tags and filters.
 pub const LIBRARIES: [(&str, &str, &str); 3] =
     [("tides", "tide", "knots"), ("ropes", "splice", "braid"), ("lights", "beam", "dim")];

@@ -2,6 +2,7 @@
 //! stand-in engine executes.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use radicon::{Settings, Site, SourceFile, dialect};
 
@@ -16,14 +17,15 @@ const DIALECTS: [(&str, &str); 2] = [
 
 /// A site as it is read, and its files.
 pub fn read(syntax: Syntax, files: Vec<SourceFile>) -> Site {
+    let settings = Settings { roots: Some(vec![String::new()]), ..Settings::default() };
+    Site::read(files, &[dialect_of(syntax)], &settings)
+}
+
+/// The dialect of a syntax.
+pub fn dialect_of(syntax: Syntax) -> Arc<dialect::Dialect> {
     match DIALECTS.iter().find(|(name, _)| *name == syntax.name) {
-        Some((_, text)) => {
-            let known = [std::sync::Arc::new(dialect::Dialect::parse(text).expect("a dialect"))];
-            Site::read(files, &known, &Settings { roots: Some(vec![String::new()]), ..Settings::default() })
-        }
-        None => {
-            Site::read(files, dialect::builtin(), &Settings { roots: Some(vec![String::new()]), ..Settings::default() })
-        }
+        Some((_, text)) => Arc::new(dialect::Dialect::parse(text).expect("a dialect")),
+        None => dialect::builtin_named(syntax.name).expect("a dialect"),
     }
 }
 
