@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use radicon::text::Span;
 use radicon::{Change, Options, RepeatOptions, check, disk, extract, mend, propose, repeats};
 
-/// The tags of a text, `{% … %}` and `{{ … }}`, by their inner text.
-fn tags(text: &str) -> Vec<&str> {
+/// The tags of a text, `{% … %}` and `{{ … }}`, by their inner text; of those that print only the filters count.
+fn tags(text: &str) -> Vec<(&str, bool)> {
     let mut found = Vec::new();
     let mut at = 0;
     while let Some(start) = text[at..].find('{').map(|start| at + start) {
@@ -23,18 +23,18 @@ fn tags(text: &str) -> Vec<&str> {
             }
         };
         let Some(length) = text[start..].find(close) else { break };
-        found.push(text[start + 2..start + length].trim_matches(['-', ' ', '\n']));
+        found.push((text[start + 2..start + length].trim_matches(['-', ' ', '\n']), close == "}}"));
         at = start + length + 2;
     }
     found
 }
 
 /// The words of a tag that may come from a library: its first one, and the filters.
-fn words(tag: &str) -> BTreeSet<String> {
+fn words(tag: &str, prints: bool) -> BTreeSet<String> {
     let name =
         |text: &str| text.trim_start().split(|c: char| !(c.is_alphanumeric() || c == '_')).next().map(str::to_owned);
     let filters = tag.split('|').skip(1).filter_map(name).map(|filter| format!("|{filter}"));
-    name(tag).into_iter().chain(filters).filter(|word| !word.is_empty()).collect()
+    name(tag).filter(|_| !prints).into_iter().chain(filters).filter(|word| !word.is_empty()).collect()
 }
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -92,11 +92,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 /// Tells of each word that a text uses with what it has loaded before.
 fn each_use(text: &str, loads: impl Fn(&str) -> bool, mut tell: impl FnMut(String, &BTreeSet<String>)) {
     let mut loaded: BTreeSet<String> = BTreeSet::new();
-    for tag in tags(text) {
+    for (tag, prints) in tags(text) {
         if loads(tag) {
             loaded.insert(tag.split_whitespace().collect::<Vec<_>>().join(" "));
         } else {
-            words(tag).into_iter().for_each(|word| tell(word, &loaded));
+            words(tag, prints).into_iter().for_each(|word| tell(word, &loaded));
         }
     }
 }

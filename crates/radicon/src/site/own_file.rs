@@ -14,6 +14,10 @@ use crate::text::{BYTE_ORDER_MARK, SourceId, is_blank};
 const FEWEST_HEADS: usize = 2;
 const HEADS_FOR_ONE_ELSEWHERE: usize = 9;
 
+/// A word that is so many times as often elsewhere as at the head of files prints something: where it is at a
+/// head, the file begins with what it prints.
+const ELSEWHERE_FOR_ONE_HEAD: usize = 3;
+
 /// The tags of templates that speak for the rest of their own file.
 #[derive(Clone, Debug, Default)]
 pub(super) struct OwnFile {
@@ -245,24 +249,25 @@ fn words_of(item: &Construct, source: &[u8], dialect: &Dialect, found: &mut BTre
 
 /// For each template the tags that may speak for its file alone, by their indices.
 fn tags(site: &Site) -> Vec<Vec<u32>> {
-    let mut unknown: FxHashSet<(&str, String)> = FxHashSet::default();
-    let mut leading: FxHashSet<(&str, String)> = FxHashSet::default();
+    // How often each word is at the head of a file, and elsewhere.
+    let mut places: FxHashMap<(&str, String), (usize, usize)> = FxHashMap::default();
     for template in &site.templates {
         let head = head(template);
         for (at, item) in template.constructs.items.iter().enumerate().filter(|(_, item)| item.kind == Kind::Other) {
             let word = (template.dialect.name.as_str(), item.first_word(&template.source, &template.dialect));
-            if at < head {
-                leading.insert(word.clone());
-            }
-            unknown.insert(word);
+            let (heads, elsewhere) = places.entry(word).or_default();
+            *if at < head { heads } else { elsewhere } += 1;
         }
     }
     // What something closes is a pair, and speaks for what is in it.
     let is_pair = |(dialect, tag): &(&str, String)| {
         let (lead, word) = tag.split_once(' ').unwrap_or(("", tag));
-        !word.is_empty() && ["end", "/"].iter().any(|end| unknown.contains(&(*dialect, format!("{lead} {end}{word}"))))
+        !word.is_empty()
+            && ["end", "/"].iter().any(|end| places.contains_key(&(*dialect, format!("{lead} {end}{word}"))))
     };
-    leading.retain(|word| !is_pair(word));
+    let leads = |(heads, elsewhere): &(usize, usize)| *heads > 0 && *elsewhere <= heads * ELSEWHERE_FOR_ONE_HEAD;
+    let leading = places.iter().filter(|(word, uses)| leads(uses) && !is_pair(word));
+    let leading: FxHashSet<_> = leading.map(|(word, _)| word.clone()).collect();
     let of = |template: &Template| -> Vec<u32> {
         let speaks = |at: usize| {
             let item = &template.constructs.items[at];
