@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
-use radicon::{Partials, Strength};
+use radicon::{Partials, Severity, Strength};
 
 /// Turns copied page skeletons into layouts with named blocks, and proves that
 /// no page changed.
@@ -192,6 +192,27 @@ pub struct ProposeArguments {
     pub patch: Option<PathBuf>,
 }
 
+/// How bad a finding is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SeverityArgument {
+    /// A page fails or loses content.
+    Error,
+    /// Very likely a mistake.
+    Warning,
+    /// Worth a look.
+    Hint,
+}
+
+impl From<SeverityArgument> for Severity {
+    fn from(argument: SeverityArgument) -> Self {
+        match argument {
+            SeverityArgument::Error => Self::Error,
+            SeverityArgument::Warning => Self::Warning,
+            SeverityArgument::Hint => Self::Hint,
+        }
+    }
+}
+
 /// What does not keep a command from writing.
 #[derive(Args, Clone, Copy, Debug)]
 pub struct Allow {
@@ -214,6 +235,12 @@ pub struct CheckArguments {
     /// One line a finding, without the source.
     #[arg(long)]
     pub brief: bool,
+    /// The least that makes the exit code 1.
+    #[arg(long, value_enum, value_name = "SEVERITY", default_value_t = SeverityArgument::Warning)]
+    pub fail_on: SeverityArgument,
+    /// Leave out the findings that this file lists; if there is none, write it with all there are.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["mend", "explain"])]
+    pub baseline: Option<PathBuf>,
     /// Make the mends that are sure, as one change; `radicon adopt --undo` takes it back.
     #[arg(long)]
     pub mend: bool,

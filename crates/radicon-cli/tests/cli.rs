@@ -584,6 +584,28 @@ fn an_unknown_engine_is_learned_kept_and_translated() {
     assert_eq!(radicon(&site, &["translate", "--to", "brace-percent", "--into", "../new"]).code, 2, "not empty");
 }
 
+/// A site that begins with findings hears of new ones only, wherever the old ones move to.
+#[test]
+fn a_baseline_leaves_out_what_is_known() {
+    let (dir, site) = demo();
+    let check = |more: &[&str]| radicon(&site, &[&["check", "--brief"], more].concat());
+    assert_eq!((check(&[]).code, check(&["--fail-on", "error"]).code, check(&["--fail-on", "hint"]).code), (1, 0, 1));
+    let known = ["--baseline", "../known.json"];
+    let first = check(&known);
+    assert!(first.code == 0 && first.err.contains("8 findings written as known"), "{}{}", first.out, first.err);
+    let page = site.join("booking/vehicle.html");
+    let text = fs::read_to_string(&page).expect("a page");
+    // Lines move, and something new comes in.
+    let moved = text.replacen("\n", "\n\n\n", 1) + "{% block bottun %}x{% endblock %}\n";
+    fs::write(&page, moved).expect("a page");
+    let again = check(&known);
+    assert!(again.code == 1 && again.err.contains("8 findings known"), "{}{}", again.out, again.err);
+    assert!(again.out.contains("bottun") && !again.out.contains("feilds"), "{}", again.out);
+    fs::write(dir.path().join("known.json"), "{").expect("a file");
+    let broken = check(&known);
+    assert!(broken.code == 2 && broken.err.contains("known.json: this is no baseline"), "{}", broken.err);
+}
+
 /// What is written rests on how files are read: where that was learned and is not sure, it is said, and asked for.
 #[test]
 fn what_a_proof_assumes_is_said_and_asked_for() {

@@ -76,7 +76,8 @@ pub mod text;
 mod translate;
 
 pub use check::{
-    Checked, Checks, Finding, Hit, LookAtSite, Mend, Mended, RULES, Related, Rule, Severity, check, check_rules, mend,
+    Baseline, BaselineError, Checked, Checks, Finding, Hit, LookAtSite, Mend, Mended, RULES, Related, Rule, Severity,
+    check, check_rules, mend,
 };
 pub use config::{ConfigError, Globs};
 pub use edit::{Edit, EditError, Edits};

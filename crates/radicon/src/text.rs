@@ -187,6 +187,20 @@ pub fn did_you_mean<'a>(written: &str, candidates: impl IntoIterator<Item = &'a 
         .map(|(_, candidate)| candidate)
 }
 
+/// From so many letters on a word may differ in two of them and still be a slip of another.
+const LONG_WORD: usize = 8;
+
+/// The candidate that a word is a slip of: one letter is wrong, missing, too many or changed with its neighbour; of a
+/// long word two. Stricter than [`did_you_mean`]: what is said to be a mistake must be one.
+pub(crate) fn slip_of<'a>(written: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let allowed = if written.chars().count() < LONG_WORD { 1 } else { 2 };
+    let near = candidates.into_iter().filter(|candidate| candidate.len().abs_diff(written.len()) <= allowed * 4);
+    near.map(|candidate| (distance(written, candidate), candidate))
+        .filter(|&(distance, _)| distance > 0 && distance <= allowed)
+        .min()
+        .map(|(_, candidate)| candidate)
+}
+
 /// Edit distance with swaps of neighbours (optimal string alignment; Damerau 1964).
 fn distance(a: &str, b: &str) -> usize {
     let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());

@@ -1,6 +1,7 @@
 //! `check`: what is wrong or suspicious, and mending it.
 
-use std::io::Write;
+use std::io::{ErrorKind, Write};
+use std::path::Path;
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
@@ -8,7 +9,7 @@ use anstyle::{AnsiColor, Style};
 use anyhow::{Context, Result, bail};
 use radicon::disk::{Loaded, Reader};
 use radicon::text::{SourceId, Span};
-use radicon::{Checked, Checks, Finding, Mended, RULES, Rule, Severity, mend};
+use radicon::{Baseline, Checked, Checks, Finding, Mended, RULES, Rule, Severity, mend};
 
 use super::{adopt, assumptions, find_page, is_json, json, load, out, sarif, suggestion, watch, write};
 use crate::arguments::{Allow, Arguments, CheckArguments};
@@ -24,8 +25,11 @@ const SHOWN: usize = 60;
 pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
     let loaded = load(arguments)?;
     let working = busy("checking");
-    let checked = look(&loaded, &mut Checks::new(&rules(&wanted.rule)?), wanted)?;
+    let mut checked = look(&loaded, &mut Checks::new(&rules(&wanted.rule)?), wanted)?;
     drop(working);
+    if let Some(path) = &wanted.baseline {
+        begin_with(path, &mut checked)?;
+    }
     if let Some(path) = &wanted.sarif {
         let text = serde_json::to_vec_pretty(&sarif::log(&checked))?;
         std::fs::write(path, text).with_context(|| format!("{} cannot be written", path.display()))?;
@@ -34,7 +38,23 @@ pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
         return mending(arguments, &loaded, &checked, wanted.allow);
     }
     show_all(arguments, wanted, &loaded, &checked)?;
-    Ok(if checked.is_clean() { FINE } else { DIFFERENT })
+    Ok(if checked.is_clean(wanted.fail_on.into()) { FINE } else { DIFFERENT })
+}
+
+/// Leaves out what a baseline lists; writes it if it is not there.
+fn begin_with(path: &Path, checked: &mut Checked) -> Result<()> {
+    let (baseline, said) = match std::fs::read_to_string(path) {
+        Ok(text) => (Baseline::parse(&text).with_context(|| format!("{}", path.display()))?, "known"),
+        Err(error) if error.kind() == ErrorKind::NotFound => {
+            let baseline = Baseline::of(checked);
+            std::fs::write(path, baseline.text()).with_context(|| format!("{} cannot be written", path.display()))?;
+            (baseline, "written as known; remove the file to begin anew")
+        }
+        Err(error) => return Err(error).with_context(|| format!("{} cannot be read", path.display())),
+    };
+    let known = baseline.subtract(checked);
+    anstream::eprintln!("{FAINT}note: {}: {} {said}{PLAIN}", path.display(), count(known, "finding"));
+    Ok(())
 }
 
 /// Checks again whenever a file changes. `drift` compares all files, and is looked for only if

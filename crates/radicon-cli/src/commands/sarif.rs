@@ -48,6 +48,7 @@ fn result(finding: &Finding) -> Value {
         "ruleIndex": RULES.iter().position(|rule| rule.id == finding.rule),
         "level": level(finding.severity),
         "message": { "text": finding.message },
+        "partialFingerprints": { "radicon/v1": finding.fingerprint },
         "locations": [{ "physicalLocation": { "artifactLocation": location(&finding.file), "region": region } }],
     });
     if !finding.related.is_empty() {

@@ -2,6 +2,7 @@
 //! a mend.
 
 mod again;
+mod baseline;
 mod context;
 mod rules;
 mod suppress;
@@ -16,6 +17,7 @@ use crate::site::{Change, Site};
 use crate::text::{LineIndex, SourceId, Span, line_start};
 
 pub use again::Checks;
+pub use baseline::{Baseline, BaselineError};
 use context::{Context, Found, PageView};
 pub use rules::RULES;
 #[cfg(test)]
@@ -121,6 +123,8 @@ pub struct Finding {
     pub related: Vec<Related>,
     /// What to change, where that is sure.
     pub mend: Option<Mend>,
+    /// What tells it from others, wherever its line moves to.
+    pub fingerprint: String,
 }
 
 /// Another place that belongs to a finding.
@@ -172,21 +176,14 @@ impl Checked {
     /// Findings that are alike told once, what is wrong first and hints at the end: the first one, and
     /// in how many other places the same is found in the same line.
     pub fn told_once(&self, site: &Site) -> Vec<(&Finding, usize)> {
-        let line = |finding: &Finding| -> Vec<u8> {
-            let Some(id) = site.find(&finding.file) else { return Vec::new() };
-            let source = &site.get(id).source;
-            let start = line_start(source, (finding.span.start as usize).min(source.len()));
-            let end = memchr::memchr(b'\n', &source[start..]).map_or(source.len(), |at| start + at);
-            source[start..end].trim_ascii().to_vec()
-        };
         // The same words, but for the file's own name.
         let words = |finding: &Finding| finding.message.replace(&finding.file, "");
         let mut places: FxHashMap<(&str, Severity, String, Vec<u8>), usize> = FxHashMap::default();
         let mut told: Vec<(&Finding, usize)> = Vec::new();
         for finding in &self.findings {
             // What is about a file as a whole has no line of its own.
-            let known =
-                (!finding.span.is_empty()).then(|| (finding.rule, finding.severity, words(finding), line(finding)));
+            let known = (!finding.span.is_empty())
+                .then(|| (finding.rule, finding.severity, words(finding), line_of(site, finding)));
             match known.as_ref().and_then(|key| places.get(key)) {
                 Some(&at) => told[at].1 += 1,
                 None => {
@@ -199,9 +196,9 @@ impl Checked {
         told
     }
 
-    /// Whether nothing is wrong: hints do not count.
-    pub fn is_clean(&self) -> bool {
-        self.findings.iter().all(|finding| finding.severity == Severity::Hint)
+    /// Whether nothing is found that is so bad, or worse.
+    pub fn is_clean(&self, least: Severity) -> bool {
+        self.findings.iter().all(|finding| finding.severity > least)
     }
 }
 
@@ -245,6 +242,7 @@ fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Check
                 message: found.message,
                 related: related.collect(),
                 mend: found.mend,
+                fingerprint: String::new(),
             }
         })
         .collect();
@@ -256,7 +254,31 @@ fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Check
     findings.dedup_by(|a, b| (a.rule, &a.file, a.span, &a.message) == (b.rule, &b.file, b.span, &b.message));
     let all = findings.len();
     suppress::leave_out(site, &mut findings);
+    print_fingers(site, &mut findings);
     Checked { suppressed: all - findings.len(), findings, files: site.templates.len(), skipped }
+}
+
+/// Gives findings their fingerprints: of the rule, the file and the text of the line; of several on such lines in one
+/// file also their number.
+fn print_fingers(site: &Site, findings: &mut [Finding]) {
+    let mut known: FxHashMap<u64, usize> = FxHashMap::default();
+    for finding in findings {
+        let line = line_of(site, finding);
+        let text = [finding.rule.as_bytes(), finding.file.as_bytes(), &line].join(&0);
+        let hash = xxhash_rust::xxh3::xxh3_64(&text);
+        let number = known.entry(hash).or_default();
+        finding.fingerprint = format!("{hash:016x}-{number}");
+        *number += 1;
+    }
+}
+
+/// The text of the line that a finding is in; none if it is about its file as a whole.
+fn line_of(site: &Site, finding: &Finding) -> Vec<u8> {
+    let Some(id) = site.find(&finding.file).filter(|_| !finding.span.is_empty()) else { return Vec::new() };
+    let source = &site.get(id).source;
+    let start = line_start(source, (finding.span.start as usize).min(source.len()));
+    let end = memchr::memchr(b'\n', &source[start..]).map_or(source.len(), |at| start + at);
+    source[start..end].trim_ascii().to_vec()
 }
 
 /// What mending did.

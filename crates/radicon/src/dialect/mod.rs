@@ -482,6 +482,12 @@ impl Dialect {
         Ok(dialect)
     }
 
+    /// Whether its templates are finished pages, whose addresses are their paths: all that it writes are comments
+    /// of HTML.
+    pub fn is_static(&self) -> bool {
+        self.forms.iter().all(|form| form.open.example().starts_with("<!--"))
+    }
+
     /// The form in which this dialect writes a construct: the first one given.
     pub fn form(&self, kind: Kind) -> Option<&Form> {
         self.forms.iter().find(|form| form.kind == kind)

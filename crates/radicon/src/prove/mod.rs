@@ -391,7 +391,12 @@ mod tests {
 
     #[test]
     fn a_name_that_is_perhaps_set_may_reach_what_is_set_before() {
-        let content = "{% if late %}{% set mood = 2 %}{% endif %}{{ mood }}";
+        perhaps_set("{% if late %}{% set mood = 2 %}{% endif %}{{ mood }}");
+        perhaps_set("{% if late %}{% set mood = 2 %}{% else %}{{ mood }}{% endif %}");
+    }
+
+    #[track_caller]
+    fn perhaps_set(content: &str) {
         let page = format!("{{% set mood = 1 %}}<b>{content}</b>");
         let child = format!("{{% extends 'base.html' %}}{{% block m %}}{content}{{% endblock %}}");
         let own = format!("{{% extends 'plain.html' %}}{{% set mood = 1 %}}{{% block m %}}{content}{{% endblock %}}");

@@ -291,6 +291,9 @@ impl<'b> Names<'b> {
         if item.part == Part::Close {
             return self.close((source, item.partner));
         }
+        if item.part == Part::Branch {
+            self.branch((source, item.partner));
+        }
         if item.kind == Kind::Import {
             return self.import(site, source, construct);
         }
@@ -331,6 +334,17 @@ impl<'b> Names<'b> {
     fn is_inside(&self) -> bool {
         let innermost = self.stack.iter().rev().find(|entry| !matches!(entry, Entry::Bound(_)));
         matches!(innermost, Some(Entry::Block(_) | Entry::Wrapped(_) | Entry::Pair { .. }))
+    }
+
+    /// Another branch of a pair begins: what was set in those before it may not be set.
+    fn branch(&mut self, own: (SourceId, u32)) {
+        let is_own = |entry: &Entry| matches!(entry, Entry::Pair { opener, .. } if *opener == own);
+        let start = self.stack.iter().rposition(is_own).unwrap_or(self.stack.len());
+        for entry in &mut self.stack[start..] {
+            if let Entry::Bound(bound) = entry {
+                bound.sure &= bound.until != Until::On;
+            }
+        }
     }
 
     /// A pair ends: what it bound goes, what was set in it may hold.

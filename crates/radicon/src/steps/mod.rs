@@ -157,7 +157,7 @@ pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
 }
 
 /// What stands between the tags of a pair, with all white space; of a single tag its short content.
-fn between(template: &Template, opener: u32) -> Span {
+pub(crate) fn between(template: &Template, opener: u32) -> Span {
     let items = &template.constructs.items;
     let open = &items[opener as usize];
     items.get(open.partner as usize).map_or(open.value, |close| Span::new(open.span.end, close.span.start))

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
+use crate::dialect::Kind;
 use crate::resolve::Break;
 use crate::site::Site;
 use crate::text::SourceId;
@@ -81,7 +82,13 @@ fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
         let next = round.get(1).copied().unwrap_or(round[0]);
         let at = edges(round[0]).into_iter().find(|(_, target)| *target == next).map_or(0, |(at, _)| at);
         let span = site.get(round[0]).constructs.items[at as usize].span;
-        Found::new(round[0], span, format!("the includes come round to themselves: {}", told(site, &round)))
+        let one = Found::new(round[0], span, format!("the includes come round to themselves: {}", told(site, &round)));
+        // Program code between the tags may end the round.
+        let holds_code = |id: &SourceId| {
+            let items = &site.get(*id).constructs.items;
+            items.iter().any(|item| matches!(item.kind, Kind::Code | Kind::Other))
+        };
+        if round.iter().any(holds_code) { one.hint() } else { one }
     };
     rounds.into_iter().map(found).collect()
 }

@@ -45,7 +45,8 @@ fn look(context: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
     // The old way to name a place for links.
     known.extend(values(page, |name| name == b"name").map(|(value, _)| value.of(source)));
     let starts = dynamic_starts(page);
-    let open = is_open(page);
+    // What is put into another page may name what is there.
+    let open = is_open(page) || !is_whole(page);
     let mut found = Vec::new();
     for (value, name) in values(page, |name| NAMING.contains(&name) || more.iter().any(|own| own.as_bytes() == name)) {
         let mut from = value.start;
@@ -72,6 +73,15 @@ fn look(context: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
         }
     }
     found
+}
+
+/// Whether a page is a whole document.
+fn is_whole(page: &PageView<'_>) -> bool {
+    let is_frame = |token: &Token| {
+        token.kind == TokenKind::StartTag
+            && [&b"html"[..], b"body"].iter().any(|name| token.name().of(&page.flat.bytes).eq_ignore_ascii_case(name))
+    };
+    page.document.tokens.iter().any(is_frame)
 }
 
 /// What no id looks like: a URL or selector in an attribute of another use, a fragment with a directive.

@@ -4,6 +4,7 @@ use rustc_hash::FxHashMap;
 
 use crate::check::context::{Context, Found, PageView};
 use crate::check::{Look, Rule, Severity};
+use crate::dialect::Kind;
 use crate::markup::{NodeKind, Token, TokenKind};
 use crate::text::{SourceId, Span};
 
@@ -45,8 +46,13 @@ fn look(_: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
     for (id, span) in ids(page) {
         let branches = page.branches(span.start);
         let before = seen.entry(id).or_default();
-        if let Some((first, _)) = before.iter().find(|(_, other)| !exclude(other, &branches)) {
-            found.push(told(page, id, page.origin(span), page.origin(*first)));
+        if let Some((first, other)) = before.iter().find(|(_, other)| !exclude(other, &branches)) {
+            let one = told(page, id, page.origin(span), page.origin(*first));
+            // Two conditions may exclude each other, and so may what program code decides.
+            let is_sure = branches.keys().all(|at| other.contains_key(at))
+                && other.keys().all(|at| branches.contains_key(at))
+                && !page.document.constructs.items.iter().any(|item| item.kind == Kind::Code);
+            found.push(if is_sure { one } else { one.hint() });
         }
         // Two in one branch are alike to all others.
         if !before.iter().any(|(_, other)| *other == branches) {

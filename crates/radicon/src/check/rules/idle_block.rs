@@ -4,6 +4,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
+use crate::markup::Construct;
 use crate::site::Role;
 use crate::text::SourceId;
 
@@ -35,15 +36,21 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             continue;
         };
         let chain = context.resolver.chain(id);
-        for (_, item) in template.regions() {
-            let name = item.name.of(&template.source);
-            // An override of what is above is no region of its own.
-            let own = context.regions_above(&chain, name).is_empty();
-            if own && !names.contains(name) {
-                let name = item.name.text(&template.source);
-                found.push(Found::new(id, item.span, format!("none of {children} children overrides `{name}`")));
+        // An override of what is above is no region of its own.
+        let is_idle = |name: &[u8]| context.regions_above(&chain, name).is_empty() && !names.contains(name);
+        let idle: Vec<_> = template.regions().filter(|(_, item)| is_idle(item.name.of(&template.source))).collect();
+        let Some((_, first)) = idle.first() else { continue };
+        let name = |item: &Construct| item.name.text(&template.source).into_owned();
+        let message = match &idle[1..] {
+            [] => format!("none of {children} children overrides `{}`", name(first)),
+            more => {
+                let more: Vec<String> = more.iter().map(|(_, item)| format!("`{}`", name(item))).collect();
+                format!("none of {children} children overrides `{}`, nor {}", name(first), more.join(", "))
             }
-        }
+        };
+        let others = idle[1..].iter();
+        let one = Found::new(id, first.span, message);
+        found.push(others.fold(one, |one, (_, item)| one.with(id, item.span, format!("`{}`", name(item)))));
     }
     found
 }
@@ -61,6 +68,12 @@ mod tests {
             &RULE,
             &[base, ("1.html", page), ("2.html", page), ("3.html", page)],
             &["base.html:2: none of 3 children overrides `b`"],
+        );
+        let more = ("base.html", "{% block a %}{% endblock %}\n{% block b %}{% endblock %}{% block c %}{% endblock %}");
+        finds(
+            &RULE,
+            &[more, ("1.html", page), ("2.html", page), ("3.html", page)],
+            &["base.html:2: none of 3 children overrides `b`, nor `c`"],
         );
         finds(&RULE, &[base, ("1.html", page), ("2.html", page)], &[]);
     }

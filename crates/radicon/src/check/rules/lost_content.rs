@@ -2,8 +2,10 @@
 
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
+use crate::dialect::{Kind, Loose};
+use crate::markup::Construct;
 use crate::resolve::loose;
-use crate::text::preview;
+use crate::text::{Span, count, preview};
 
 pub(super) const RULE: Rule = Rule {
     id: "lost-content",
@@ -17,19 +19,25 @@ pub(super) const RULE: Rule = Rule {
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, template, _) in context.children() {
-        for span in loose(template) {
-            let text = span.of(&template.source);
-            if is_comment(text) {
-                continue;
-            }
-            let blanks = text.iter().rev().take_while(|b| b.is_ascii_whitespace()).count() as u32;
-            let span = crate::text::Span::new(span.start, span.end - blanks);
-            found.push(Found::new(
-                id,
-                span,
-                format!("stands outside of every block, and no page shows it: {}", preview(text)),
-            ));
+        // What becomes of it must be known, and a tag that nobody described may show it.
+        let own_file = context.site.own_file_tags(id);
+        let in_block = |at: u32| template.outermost().any(|(open, item)| (open..=item.partner).contains(&at));
+        let is_unknown =
+            |(at, item): (u32, &Construct)| item.kind == Kind::Other && !own_file.contains(&at) && !in_block(at);
+        if template.dialect.rules.loose == Loose::Unknown || (0..).zip(&template.constructs.items).any(is_unknown) {
+            continue;
         }
+        let pieces: Vec<Span> =
+            loose(template).into_iter().filter(|span| !is_comment(span.of(&template.source))).collect();
+        let Some(first) = pieces.first() else { continue };
+        let text = first.of(&template.source);
+        let blanks = text.iter().rev().take_while(|b| b.is_ascii_whitespace()).count() as u32;
+        let span = Span::new(first.start, first.end - blanks);
+        let mut message = format!("stands outside of every block, and no page shows it: {}", preview(text));
+        if pieces.len() > 1 {
+            message += &format!(", and {} more", count(pieces.len() - 1, "piece"));
+        }
+        found.push(Found::new(id, span, message));
     }
     found
 }

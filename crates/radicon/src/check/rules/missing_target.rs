@@ -1,63 +1,121 @@
 //! `missing-target`: a layout or partial that is not there.
 
+use std::collections::BTreeMap;
+
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Part, Targets};
 use crate::resolve::{Arguments, describe_missing};
 use crate::site::{Missing, Site, Template, beneath};
-use crate::text::{SourceId, did_you_mean};
+use crate::text::{SourceId, Span, slip_of};
 
 pub(super) const RULE: Rule = Rule {
     id: "missing-target",
     severity: Severity::Error,
-    meaning: "A template names a layout, a partial or a part that does not exist, or one outside of the site. Where not even the first folder of the name is there, it may belong to another application; then it is a hint.",
+    meaning: "A template names a layout, a partial or a part that does not exist, or one outside of the site. Names that begin with folders, or end with a suffix, of which nothing is here may belong to another application or to a program: they are one hint.",
     example: "-- page.html\n{% include \"parts/nvaigation.html\" %}\n-- parts/navigation.html\n<nav></nav>",
     remedy: "Write the name of a file that is there, or make the file. Where names start is said by `radicon survey`, and can be set with `roots`. If the file lies elsewhere when the site runs, turn the rule off for these files.",
     look: Look::Site(look),
 };
 
 fn look(context: &Context<'_>) -> Vec<Found> {
-    context.templates().flat_map(|(id, template)| of_template(context.site, id, template)).collect()
-}
-
-fn of_template(site: &Site, id: SourceId, template: &Template) -> Vec<Found> {
+    let site = context.site;
     let mut found = Vec::new();
-    for (at, target) in site.links(id).targets() {
-        let item = &template.constructs.items[at as usize];
-        let optional = Arguments::read(&template.source, item.expr, &template.dialect.rules).optional;
-        let Err(missing) = target else { continue };
-        if optional {
-            continue;
-        }
-        let written = item.target.text(&template.source);
-        let targets = template.dialect.targets_of(item.kind);
-        let names = names(site, targets);
-        found.push(match did_you_mean(&written, names.iter().map(String::as_str)) {
-            Some(meant) => Found::new(id, item.span, format!("no template `{written}`; did you mean `{meant}`?")),
-            None => {
-                let one = Found::new(id, item.span, describe_missing(&written, missing));
-                if is_foreign(&written, targets, &names, missing) { one.hint() } else { one }
+    // What lies elsewhere, by the beginning of its name.
+    let mut elsewhere: BTreeMap<String, Vec<(SourceId, Span, String)>> = BTreeMap::new();
+    let mut names = Names::default();
+    for (id, template) in context.templates() {
+        for (at, target) in site.links(id).targets() {
+            let item = &template.constructs.items[at as usize];
+            let optional = Arguments::read(&template.source, item.expr, &template.dialect.rules).optional;
+            let Err(missing) = target else { continue };
+            let written = item.target.text(&template.source);
+            // What is put together when the page is rendered is no name.
+            if optional || written.contains(['$', '{', '#']) || !site.parts(written.as_bytes()).is_empty() {
+                continue;
             }
-        });
-    }
-    for (at, item) in template.includes().filter(|(_, item)| item.target.is_empty() && !item.name.is_empty()) {
-        let name = item.name.of(&template.source);
-        if item.part != Part::Close && site.links(id).target(at).is_none() && site.parts(name).is_empty() {
-            let message = format!("no file defines the part `{}`", String::from_utf8_lossy(name));
-            found.push(Found::new(id, item.span, message));
+            let targets = template.dialect.targets_of(item.kind);
+            let known = names.of(site, targets);
+            if let Some(meant) = known.iter().find(|known| is_slip(&written, known)) {
+                found.push(Found::new(id, item.span, format!("no template `{written}`; did you mean `{meant}`?")));
+            } else if let Some(lead) = foreign_lead(&written, targets, known, missing) {
+                elsewhere.entry(lead).or_default().push((id, item.span, written.into_owned()));
+            } else {
+                found.push(Found::new(id, item.span, describe_missing(&written, missing)));
+            }
+        }
+        for (at, item) in template.includes().filter(|(_, item)| item.target.is_empty() && !item.name.is_empty()) {
+            let name = item.name.of(&template.source);
+            if item.part != Part::Close && site.links(id).target(at).is_none() && site.parts(name).is_empty() {
+                let message = format!("no file defines the part `{}`", String::from_utf8_lossy(name));
+                found.push(Found::new(id, item.span, message));
+            }
         }
     }
+    found.extend(elsewhere.into_iter().map(|(lead, places)| told(&lead, &places)));
     found
 }
 
-/// Whether the name's first folder is nowhere in the site.
-fn is_foreign(written: &str, targets: &Targets, names: &[String], missing: &Missing) -> bool {
+/// A part of a name that is shorter is near too many others.
+const SHORTEST: usize = 3;
+
+/// Whether a name is that of a file, but for a slip in one folder, in the file's name, or in its suffix.
+fn is_slip(written: &str, known: &str) -> bool {
+    let parts = |name: &str| -> Vec<String> {
+        let (path, suffix) = name.rsplit_once('.').filter(|(_, suffix)| !suffix.contains('/')).unwrap_or((name, ""));
+        path.split('/').map(str::to_owned).chain([format!(".{suffix}")]).collect()
+    };
+    let (written, known) = (parts(written), parts(known));
+    let mut others = written.iter().zip(&known).filter(|(written, known)| written != known);
+    let Some((one, other)) = others.next().filter(|_| written.len() == known.len()) else { return false };
+    others.next().is_none() && one.len() >= SHORTEST && slip_of(one, [other.as_str()]).is_some()
+}
+
+/// One hint for all names that begin alike and of which nothing is here.
+fn told(lead: &str, places: &[(SourceId, Span, String)]) -> Found {
+    let (id, span, written) = &places[0];
+    let message = match places.len() {
+        1 => format!("`{written}` may lie elsewhere when the site runs: nothing is here of `{lead}`"),
+        all => {
+            format!("{all} names such as `{written}` may lie elsewhere when the site runs: nothing is here of `{lead}`")
+        }
+    };
+    let others = places[1..].iter();
+    others
+        .fold(Found::new(*id, *span, message).hint(), |one, (id, span, written)| one.with(*id, *span, written.clone()))
+}
+
+/// What a name begins with, its folders, and its suffix, where no template of the site is named so: it belongs to
+/// somebody else, is made by a program, or is no template.
+fn foreign_lead(written: &str, targets: &Targets, names: &[String], missing: &Missing) -> Option<String> {
     let separator = if targets.separator.is_empty() { "/" } else { targets.separator.as_str() };
-    let Some((first, _)) = written.split_once(separator) else { return false };
-    let lead = format!("{first}{separator}");
-    matches!(missing, Missing::NotFound(_))
-        && !first.starts_with('.')
-        && !names.iter().any(|name| name.starts_with(&lead))
+    let folder = written.rsplit_once(separator).map(|(folder, _)| format!("{folder}{separator}"));
+    let suffix = written.rsplit_once('.').map(|(_, suffix)| format!(".{suffix}"));
+    let suffix = suffix.filter(|suffix| separator == "/" && !suffix.contains('/'));
+    if !matches!(missing, Missing::NotFound(_)) || written.starts_with('.') {
+        return None;
+    }
+    let suffix = suffix.unwrap_or_default();
+    let is_kind = |name: &&String| name.ends_with(&suffix);
+    if !names.iter().any(|name| is_kind(&name)) {
+        return Some(format!("{}…{suffix}", folder.unwrap_or_default()));
+    }
+    let folder = folder?;
+    (!names.iter().any(|name| name.starts_with(&folder) && is_kind(&name))).then_some(folder)
+}
+
+/// How the site's templates are named, by the rules for names.
+#[derive(Default)]
+struct Names(Vec<(Targets, Vec<String>)>);
+
+impl Names {
+    fn of(&mut self, site: &Site, targets: &Targets) -> &[String] {
+        let at = self.0.iter().position(|(known, _)| known == targets).unwrap_or_else(|| {
+            self.0.push((targets.clone(), names(site, targets)));
+            self.0.len() - 1
+        });
+        &self.0[at].1
+    }
 }
 
 /// How the site's templates are named by these rules.
@@ -99,7 +157,18 @@ mod tests {
     #[test]
     fn names_of_another_application_are_hints() {
         let files = [("a.html", "{% extends 'vendor/frame.html' %}{% block a %}{% endblock %}")];
-        finds(&RULE, &files, &["a.html:1: no template `vendor/frame.html`"]);
+        finds(&RULE, &files, &["a.html:1: `vendor/frame.html` may lie elsewhere"]);
+        let icons =
+            "{% include 'icons/key.svg' %}{% include 'icons/cross.svg' %}{% include 'a.htm' %}{% include 'x.html' %}";
+        finds(
+            &RULE,
+            &[("a.html", icons), ("b.html", "{% include '${which}.html' %}")],
+            &[
+                "a.html:1: 2 names such as `icons/key.svg`",
+                "a.html:1: no template `a.htm`; did you mean `a.html`?",
+                "a.html:1: no template `x.html`; looked for x.html",
+            ],
+        );
         finds_with(&RULE, &files, "[check.levels]\nmissing-target = 'off'", &[]);
         finds_with(&RULE, &files, "[check.ignore]\nmissing-target = ['a.*']", &[]);
     }

@@ -5,7 +5,8 @@ use crate::check::{Look, Rule, Severity};
 use crate::edit::Edits;
 use crate::resolve::Chain;
 use crate::site::Template;
-use crate::text::{Span, did_you_mean};
+use crate::steps::between;
+use crate::text::{Span, slip_of};
 
 pub(super) const RULE: Rule = Rule {
     id: "orphan-override",
@@ -29,7 +30,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             let free = known.iter().map(String::as_str).filter(|name| template.definition(name.as_bytes()).is_none());
             let mut one =
                 Found::new(id, item.span, format!("no layout above has a block `{written}`; its content is lost"));
-            if let Some(meant) = did_you_mean(&written, free) {
+            if let Some(meant) = slip_of(&written, free) {
                 one.message = format!("no layout above has a block `{written}`; did you mean `{meant}`?");
                 let mut edits = Edits::default();
                 for span in name_spans(template, at) {
@@ -37,7 +38,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 }
                 one = one.mended(format!("call it `{meant}`"), false, edits);
             }
-            found.push(one);
+            // Without content nothing is lost.
+            let is_empty = between(template, at).of(&template.source).trim_ascii().is_empty();
+            found.push(if is_empty { one.hint() } else { one });
         }
     }
     found

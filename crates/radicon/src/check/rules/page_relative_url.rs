@@ -12,8 +12,8 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "page-relative-url",
     severity: Severity::Warning,
-    meaning: "A layout or partial that pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each.",
-    example: "-- base.html\n<link rel=\"stylesheet\" href=\"css/site.css\">{% block main %}{% endblock %}\n-- index.html\n{% extends \"base.html\" %}\n-- harbours/heronsea.html\n{% extends \"base.html\" %}",
+    meaning: "A layout or partial that finished pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each. Where an engine renders pages, their addresses are not known, and nothing is said.",
+    example: "-- base.html\n<link rel=\"stylesheet\" href=\"css/site.css\"><!--: block main --><!--: end main -->\n-- index.html\n<!--: layout base.html -->\n-- harbours/heronsea.html\n<!--: layout base.html -->",
     remedy: "Write it from the site's root: `/css/site.css`.",
     look: Look::Site(look),
 };
@@ -25,6 +25,10 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let folders: BTreeSet<&str> = users.iter().map(|page| folder(&context.site.get(*page).path)).collect();
         // A page that serves as a layout too is shared as well.
         if folders.len() < 2 {
+            continue;
+        }
+        // Where an engine renders pages their addresses are not their templates' paths.
+        if users.iter().any(|page| !context.site.get(*page).dialect.is_static()) {
             continue;
         }
         for (span, url) in urls(template) {
@@ -88,17 +92,24 @@ fn is_relative(url: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::finds;
+    use crate::check::rules::testing::{finds, finds_in};
+    use crate::dialect::builtin_named;
 
     #[test]
     fn relative_urls_of_shared_files() {
+        let margin = builtin_named("margin").expect("a dialect");
         let base = (
             "base.html",
-            "<link href='css/x.css'>\n<a href='/y'>{% block a %}{% endblock %}<a href='#z'><img src='{{ u }}/a.png'><a href='mailto:a@b.example'>",
+            "<link href='css/x.css'>\n<a href='/y'><!--: block a --><!--: end a --><a href='#z'><a href='mailto:a@b.example'>",
         );
-        let page = "{% extends 'base.html' %}{% block a %}<a href='own.html'>{% endblock %}";
-        finds(&RULE, &[base, ("a.html", page), ("x/b.html", page)], &["base.html:1: `/css/x.css` does not"]);
-        finds(&RULE, &[base, ("a.html", page), ("b.html", page)], &[]);
+        let page = "<!--: layout base.html --><!--: block a --><a href='own.html'><!--: end a -->";
+        let files = [base, ("a.html", page), ("x/b.html", page)];
+        finds_in(&margin, &RULE, &files, "", &["base.html:1: `/css/x.css` does not"]);
+        finds_in(&margin, &RULE, &[base, ("a.html", page), ("b.html", page)], "", &[]);
+        // Where an engine gives pages their addresses nothing is known.
+        let page = "{% extends 'base.html' %}{% block a %}{% endblock %}";
+        let base = ("base.html", "<link href='css/x.css'>{% block a %}{% endblock %}");
+        finds(&RULE, &[base, ("a.html", page), ("x/b.html", page)], &[]);
         assert_eq!([from_root("../../a"), from_root("./b/../c")], ["a", "b/../c"]);
     }
 }

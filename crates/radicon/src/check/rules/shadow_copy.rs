@@ -8,7 +8,7 @@ use crate::text::Span;
 
 pub(super) const RULE: Rule = Rule {
     id: "shadow-copy",
-    severity: Severity::Warning,
+    severity: Severity::Hint,
     meaning: "A file hides one of the same name in a later root and repeats three fifths or more of its lines: whatever changes there does not reach the site.",
     example: "-- radicon.toml\nroots = [\"own\", \"theme\"]\n-- theme/page.html\n<h1>\n{% block title %}Theme{% endblock %}\n</h1>\n<main>\n{% block main %}\n{% endblock %}\n</main>\n-- own/page.html\n<h1>\nTidewater\n</h1>\n<main>\n{% block main %}\n{% endblock %}\n</main>",
     remedy: "Let it extend the file that it hides, and override only what differs: `radicon propose` does that.",

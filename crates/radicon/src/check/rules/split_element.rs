@@ -9,7 +9,7 @@ use crate::text::Span;
 
 pub(super) const RULE: Rule = Rule {
     id: "split-element",
-    severity: Severity::Warning,
+    severity: Severity::Hint,
     meaning: "A partial opens an element that it does not close, or closes one that it did not open: another file must hold the other half, and neither can be changed without it.",
     example: "-- head.html\n<body>\n<main class=\"wide\">\n-- foot.html\n</main>\n</body>\n-- page.html\n{% include \"head.html\" %}<p>Ferries</p>{% include \"foot.html\" %}",
     remedy: "Make a layout of the two, with a block between them: `radicon step fuse HEAD FOOT`.",

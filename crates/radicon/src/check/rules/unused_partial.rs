@@ -9,7 +9,7 @@ use crate::text::Span;
 
 pub(super) const RULE: Rule = Rule {
     id: "unused-partial",
-    severity: Severity::Warning,
+    severity: Severity::Hint,
     meaning: "A template lies among partials, is no whole page, and nothing includes it, neither a template nor the application's code.",
     example: "-- page.html\n{% include \"parts/nav.html\" %}{% include \"parts/foot.html\" %}\n-- parts/nav.html\n<nav></nav>\n-- parts/foot.html\n<footer></footer>\n-- parts/old.html\n<p>Old prices</p>{% if a %}{% endif %}",
     remedy: "Delete it, or include it. If a program includes it whose files lie elsewhere, say so with `pages` in radicon.toml.",
@@ -27,6 +27,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     let named_by_code =
         |template: &Template| site.references.iter().any(|reference| reference.template == template.path);
     let dynamic = dynamic_folders(context);
+    // Where nothing but templates names templates, their pages name all there is; else programs must be here.
+    let is_rendered = |template: &Template| !template.dialect.is_static();
+    let sees_code = !site.references.is_empty() || !site.templates.iter().any(is_rendered);
     let mut found = Vec::new();
     for (id, template) in context.templates() {
         let own = folder(&template.path);
@@ -37,8 +40,13 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             *site.parent(id) == Parent::None && template.role == Role::Page && template.blocks().next().is_none();
         let maybe = dynamic.iter().any(|written| own.ends_with(written.trim_end_matches('/')));
         if among && alone && !is_page && !named_by_code(template) && !is_document(&template.source) {
-            let one = Found::new(id, Span::default(), "nothing includes it");
-            found.push(if maybe { one.hint() } else { one });
+            let (message, is_sure) = match (maybe, sees_code) {
+                (true, _) => ("nothing includes it, unless by a name that is put together", false),
+                (_, false) => ("nothing includes it, unless a program does whose files are not here", false),
+                _ => ("nothing includes it", true),
+            };
+            let one = Found::new(id, Span::default(), message);
+            found.push(if is_sure { one } else { one.hint() });
         }
     }
     found
