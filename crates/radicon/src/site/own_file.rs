@@ -210,7 +210,7 @@ impl Needs {
 }
 
 /// What tags may have from a library: words that nobody described, calls that outputs begin with, filters.
-fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<String> {
+pub(crate) fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<String> {
     let mut found = BTreeSet::new();
     constructs.items.iter().for_each(|item| words_of(item, source, dialect, &mut found));
     found

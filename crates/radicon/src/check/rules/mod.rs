@@ -8,6 +8,7 @@ mod dead_override;
 mod drift;
 mod duplicate_id;
 mod idle_block;
+mod idle_load;
 mod lost_content;
 mod malformed_tag;
 mod missing_override;
@@ -17,6 +18,7 @@ mod orphan_override;
 mod out_of_order;
 mod page_relative_url;
 mod redundant_parent;
+mod same_partial;
 mod shadow_copy;
 mod shadowed;
 mod split_element;
@@ -45,12 +47,14 @@ pub const RULES: &[Rule] = &[
     out_of_order::RULE,
     dead_override::RULE,
     idle_block::RULE,
+    idle_load::RULE,
     no_parent::RULE,
     redundant_parent::RULE,
     shadowed::RULE,
     shadow_copy::RULE,
     split_element::RULE,
     unused_partial::RULE,
+    same_partial::RULE,
     unsupplied_value::RULE,
     page_relative_url::RULE,
     duplicate_id::RULE,
