@@ -210,7 +210,7 @@ fn watching_checks_again_when_a_file_changes() {
     fs::write(&page, text.replace("feilds", "buton")).expect("a page");
     run.wait_for("did you mean `button`?");
     fs::write(&page, text.replace("feilds", "fields")).expect("a page");
-    run.wait_for("1 warning");
+    run.wait_for("--explain idle-block");
     // A file that is new, one that goes, and settings that are torn for a moment.
     fs::write(site.join("new.html"), "{% extends 'none.html' %}").expect("a page");
     run.wait_for("none.html");
@@ -218,7 +218,7 @@ fn watching_checks_again_when_a_file_changes() {
     run.wait_for("radicon.toml");
     fs::remove_file(site.join("new.html")).expect("it goes");
     fs::write(site.join("radicon.toml"), "").expect("settings");
-    run.wait_for("1 warning");
+    run.wait_for("hints in 34 templates");
 }
 
 #[test]
