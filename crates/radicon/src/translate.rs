@@ -178,7 +178,7 @@ fn loops(site: &Site) -> Loops<'_> {
         binds.map(|item| item.form).collect::<FxHashSet<u16>>()
     };
     let forms = |template| of(template).into_iter().map(|form| (template.dialect.name.as_str(), form));
-    site.templates.iter().flat_map(|template| forms(template)).collect()
+    site.templates.iter().flat_map(forms).collect()
 }
 
 struct Writer<'a> {

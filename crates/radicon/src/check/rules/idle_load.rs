@@ -7,6 +7,7 @@ use rustc_hash::FxHashMap;
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
+use crate::markup::Construct;
 use crate::site::Template;
 use crate::site::own_file::words;
 use crate::text::{SourceId, Span};
@@ -20,12 +21,17 @@ pub(super) const RULE: Rule = Rule {
     look: Look::Site(look),
 };
 
+/// Words of tags that load a part of something, or give what they say a name.
+const PARTLY: [&str; 2] = ["from", "as"];
+
 /// A file that loads something, with what it loads and the words that its tags may have from there.
 struct Loading<'s> {
     id: SourceId,
     template: &'s Template,
     loaded: Vec<(String, Span)>,
     words: BTreeSet<String>,
+    /// It may load more than is seen.
+    is_open: bool,
 }
 
 fn look(context: &Context<'_>) -> Vec<Found> {
@@ -33,11 +39,17 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         .templates()
         .map(|(id, template)| {
             let mut words = words(&template.constructs, &template.source, &template.dialect);
+            let loading: Vec<(String, &Construct)> = loaded(context, id, template).collect();
+            let is_open = context.site.own_file_tags(id).iter().any(|&at| {
+                let span = template.constructs.items[at as usize].span;
+                !loading.iter().any(|(_, tag)| tag.span == span)
+            });
             // What loads needs nothing itself.
-            for &at in context.site.own_file_tags(id) {
-                words.remove(&template.constructs.items[at as usize].first_word(&template.source, &template.dialect));
+            for (_, tag) in &loading {
+                words.remove(&tag.first_word(&template.source, &template.dialect));
             }
-            Loading { id, template, loaded: loaded(context, id, template), words }
+            let loaded = loading.into_iter().map(|(name, tag)| (name, tag.span)).collect();
+            Loading { id, template, loaded, words, is_open }
         })
         .collect();
     if files.iter().all(|file| file.loaded.is_empty()) {
@@ -45,7 +57,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     }
     // For each word what all files load that have it: it can need nothing else.
     let mut needs: FxHashMap<(&str, &str), BTreeSet<&str>> = FxHashMap::default();
-    for file in &files {
+    for file in files.iter().filter(|file| !file.is_open) {
         let own: BTreeSet<&str> = file.loaded.iter().map(|(name, _)| name.as_str()).collect();
         for word in &file.words {
             let need = needs.entry((&file.template.dialect.name, word)).or_insert_with(|| own.clone());
@@ -54,9 +66,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     }
     let mut found = Vec::new();
     for file in &files {
+        let dialect = file.template.dialect.name.as_str();
         let needed = |name: &str| {
-            let need = |word: &String| needs[&(file.template.dialect.name.as_str(), word.as_str())].contains(name);
-            file.words.iter().any(need)
+            file.words.iter().any(|word| needs.get(&(dialect, word)).is_none_or(|need| need.contains(name)))
         };
         for (name, span) in file.loaded.iter().filter(|(name, _)| !needed(name)) {
             found.push(Found::new(file.id, *span, format!("nothing in this file needs `{name}`")));
@@ -65,22 +77,24 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     found
 }
 
-/// The libraries that a file loads by name, each with the tag that does. What is loaded in part is left out.
-fn loaded(context: &Context<'_>, id: SourceId, template: &Template) -> Vec<(String, Span)> {
-    let mut found = Vec::new();
-    for &at in context.site.sure_own_file_tags(id) {
-        let item = &template.constructs.items[at as usize];
+/// The libraries that a file loads by name, each with the tag that does. What is loaded in part, or named, is left out.
+fn loaded<'s>(
+    context: &Context<'s>,
+    id: SourceId,
+    template: &'s Template,
+) -> impl Iterator<Item = (String, &'s Construct)> {
+    let tags = context.site.sure_own_file_tags(id).iter().map(|&at| &template.constructs.items[at as usize]);
+    tags.filter(|item| item.kind == Kind::Other).flat_map(|item| {
         let text = item.expr.text(&template.source);
-        let names: Vec<&str> = match item.form(&template.dialect).own_file {
-            true => text.split_whitespace().collect(),
-            false => text.split_whitespace().skip(1).collect(),
+        // Of a form that nobody described the first word is its own.
+        let own = usize::from(!item.form(&template.dialect).own_file);
+        let names: Vec<String> = text.split_whitespace().skip(own).map(str::to_owned).collect();
+        let is_name = |name: &String| {
+            name.chars().all(|c| c.is_alphanumeric() || "_-.".contains(c)) && !PARTLY.contains(&name.as_str())
         };
-        let is_name = |name: &&str| name.chars().all(|c| c.is_alphanumeric() || "_-.".contains(c));
-        if item.kind == Kind::Other && names.iter().all(is_name) && !names.contains(&"from") {
-            found.extend(names.into_iter().map(|name| (name.to_owned(), item.span)));
-        }
-    }
-    found
+        let names = if names.iter().all(is_name) { names } else { Vec::new() };
+        names.into_iter().map(move |name| (name, item))
+    })
 }
 
 #[cfg(test)]
@@ -96,7 +110,8 @@ mod tests {
             page("b.html", "{% fetchlib tides ropes %}\n<p>{% tide 4 %}{% splice 1 %}</p>"),
             page("c.html", "{% fetchlib ropes tides %}\n<p>{% splice 2 %}</p>"),
             page("f.html", "{% fetchlib ropes %}\n<p>{% splice 3 %}</p>"),
-            page("d.html", "{% fetchlib lights from lamps %}<p>{{ name|upper }}</p>"),
+            page("d.html", "{% fetchlib lights from lamps %}{% tide 1 as now %}<p>{{ name|upper }}</p>"),
+            page("g.html", "{% fetchlib tides %}{% tide 2 as now %}<p>{{ now }}</p>"),
             page("e.html", "<p>{{ name|upper }}</p>"),
         ];
         finds(&RULE, &files, &["c.html:1: nothing in this file needs `tides`"]);
