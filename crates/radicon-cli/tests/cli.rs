@@ -590,6 +590,7 @@ fn a_baseline_leaves_out_what_is_known() {
     let (dir, site) = demo();
     let check = |more: &[&str]| radicon(&site, &[&["check", "--brief"], more].concat());
     assert_eq!((check(&[]).code, check(&["--fail-on", "error"]).code, check(&["--fail-on", "hint"]).code), (1, 0, 1));
+    assert_eq!(check(&["--assume"]).code, 2, "what has no effect is refused");
     let known = ["--baseline", "../known.json"];
     let first = check(&known);
     assert!(first.code == 0 && first.err.contains("8 findings written as known"), "{}{}", first.out, first.err);

@@ -23,6 +23,9 @@ const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 const SHOWN: usize = 60;
 
 pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
+    if !wanted.mend && (wanted.allow.uncommitted || wanted.allow.assume) {
+        bail!("--uncommitted and --assume are for --mend; nothing else is written");
+    }
     let loaded = load(arguments)?;
     let working = busy("checking");
     let mut checked = look(&loaded, &mut Checks::new(&rules(&wanted.rule)?), wanted)?;

@@ -232,8 +232,7 @@ fn sizes(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
 }
 
 fn proof(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
-    let equal =
-        |strength: Strength| proposal.proof.pages.iter().filter(|page| page.strength() == Some(strength)).count();
+    let equal = |strength: Strength| proposal.proof.equal_at(strength);
     let proven: Vec<String> = [Strength::Bytes, Strength::Blanks, Strength::Dom]
         .into_iter()
         .filter(|&strength| equal(strength) > 0)

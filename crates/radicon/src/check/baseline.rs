@@ -52,16 +52,6 @@ impl Baseline {
         serde_json::to_string_pretty(self).map_or_else(|_| String::new(), |text| text + "\n")
     }
 
-    /// How many findings are known.
-    pub fn len(&self) -> usize {
-        self.findings.len()
-    }
-
-    /// Whether none is.
-    pub fn is_empty(&self) -> bool {
-        self.findings.is_empty()
-    }
-
     /// Leaves out what is known; gives how many findings that were.
     pub fn subtract(&self, checked: &mut Checked) -> usize {
         let all = checked.findings.len();

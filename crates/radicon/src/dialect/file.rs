@@ -255,19 +255,6 @@ fn target(targets: &mut Targets, item: Item<'_, '_>) -> Result<()> {
     Ok(())
 }
 
-/// The rules of a dialect that a site's settings change.
-pub(super) fn changed_rules(settings: &str, name: &str, mut rules: Rules) -> std::result::Result<Rules, ConfigError> {
-    config::read(settings, |table| {
-        let all = items(table).into_iter().filter(|item| item.0 == "rules");
-        for item in all {
-            let own = items(subtable(item)?).into_iter().filter(|item| item.0 == name);
-            own.into_iter().try_for_each(|item| read_rules(&mut rules, item))?;
-        }
-        Ok(())
-    })?;
-    Ok(rules)
-}
-
 /// Rules of an engine, as a dialect or a site's settings give them.
 pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
     const SCOPES: &[(&str, Scope)] = &[("shared", Scope::Shared), ("own", Scope::Own), ("unknown", Scope::Unknown)];

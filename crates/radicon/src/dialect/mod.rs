@@ -13,7 +13,6 @@ use aho_corasick::{AhoCorasick, MatchKind};
 use serde::Serialize;
 
 use crate::config::{ConfigError, Globs};
-use crate::site::Settings;
 pub(crate) use file::read_rules;
 pub(crate) use pattern::Marks;
 pub use pattern::{Captures, Pattern, Values};
@@ -369,12 +368,14 @@ impl Rules {
         let [lead, sign, between, tail] = split_arguments(self.arguments.as_deref()?)?;
         // The quote that ends a value stands behind both.
         let quote = between.bytes().zip(tail.bytes()).take_while(|(a, b)| a == b).count();
-        let bare = &sign[..sign.len() - quote];
+        // An expression has no quotes around it.
+        let is_quote = |c: char| matches!(c, '"' | '\'');
+        let (bare, end) = (sign.trim_end_matches(is_quote), tail[..quote].trim_start_matches(is_quote));
         let written: Vec<String> = bindings
             .iter()
             .map(|(name, value)| match value {
                 Value::Text(text) => format!("{name}{sign}{text}{}", &tail[..quote]),
-                Value::Expression(text) => format!("{name}{bare}{text}"),
+                Value::Expression(text) => format!("{name}{bare}{text}{end}"),
             })
             .collect();
         Some(format!("{lead}{}{}", written.join(&between[quote..]), &tail[quote..]))
@@ -468,18 +469,6 @@ impl Dialect {
     /// wrong value, or a form that cannot be read.
     pub fn parse(text: &str) -> Result<Self, ConfigError> {
         file::read(text)
-    }
-
-    /// This dialect with the rules that a site's settings give for its name.
-    ///
-    /// # Errors
-    /// If the settings cannot be read.
-    pub fn with_rules(&self, settings: &Settings) -> Result<Self, ConfigError> {
-        let mut dialect = self.clone();
-        if settings.rules.contains(&self.name) {
-            dialect.rules = file::changed_rules(&settings.text, &self.name, dialect.rules)?;
-        }
-        Ok(dialect)
     }
 
     /// Whether its templates are finished pages, whose addresses are their paths: all that it writes are comments
@@ -661,9 +650,15 @@ mod tests {
             assert_eq!(rules.write_arguments(&bindings[..1]).as_deref(), Some(one));
             assert_eq!(rules.write_arguments(&bindings).as_deref(), Some(two));
         }
-        let rules = Rules { arguments: Some("{ 'a': 'x', 'b': 'y' }".into()), ..Rules::default() };
         let mixed = [("n", Value::Expression("a.b")), bindings[0]];
-        assert_eq!(rules.write_arguments(&mixed).as_deref(), Some("{ 'n': a.b, 'title': 'Old Pier' }"));
+        for (example, expected) in [
+            ("{ 'a': 'x', 'b': 'y' }", "{ 'n': a.b, 'title': 'Old Pier' }"),
+            ("a(x) b(y)", "n(a.b) title(Old Pier)"),
+            ("a x, b y, ", "n a.b, title Old Pier, "),
+        ] {
+            let rules = Rules { arguments: Some(example.into()), ..Rules::default() };
+            assert_eq!(rules.write_arguments(&mixed).as_deref(), Some(expected));
+        }
         assert!(split_arguments("with a=\"x\" b='y'").is_none());
     }
 }

@@ -121,7 +121,7 @@ impl Ways {
             return (ways, Some(site));
         }
         for learned in &ways.learned {
-            if let Ok(dialect) = learned.dialect().and_then(|dialect| dialect.with_rules(&ways.settings)) {
+            if let Ok(dialect) = learned.dialect().and_then(|dialect| ways.settings.with_rules(&dialect)) {
                 // One that extends another takes its place.
                 ways.dialects.retain(|known| known.name != dialect.name);
                 ways.dialects.insert(0, Arc::new(dialect));
@@ -283,7 +283,7 @@ fn configuration(folder: &Path) -> Result<(Settings, Vec<Arc<Dialect>>), DiskErr
     dialects.extend(built_in);
     let with_rules = |source| DiskError::Config { path: folder.join(SETTINGS_FILE), source };
     for dialect in dialects.iter_mut().filter(|dialect| settings.rules.contains(&dialect.name)) {
-        *dialect = Arc::new(dialect.with_rules(&settings).map_err(with_rules)?);
+        *dialect = Arc::new(settings.with_rules(dialect).map_err(with_rules)?);
     }
     Ok((settings, dialects))
 }

@@ -223,7 +223,7 @@ impl<'b> Names<'b> {
         let is_bound =
             |span: Span| bound.iter().any(|name| std::ptr::eq(name.as_ptr(), span.of(&template.source).as_ptr()));
         names.retain(|(span, _)| !is_bound(*span));
-        self.used.extend(names.iter().map(|(span, _)| Box::from(span.of(&template.source))));
+        self.note_used(template, &names);
         let binding = if item.kind == Kind::Set && item.part == Part::Single {
             let pair = self.stack.iter().rev().find_map(|entry| match entry {
                 Entry::Pair { binding, .. } => Some(*binding),
@@ -249,6 +249,16 @@ impl<'b> Names<'b> {
         is_plain_set(template, item)
             && self.sees_all_uses()
             && !self.stack.iter().any(|entry| matches!(entry, Entry::Pair { .. }))
+    }
+
+    /// Notes names that a tag uses.
+    fn note_used(&mut self, template: &Template, names: &[(Span, Vec<Reached>)]) {
+        for (span, _) in names {
+            let name = span.of(&template.source);
+            if !self.used.contains(name) {
+                self.used.insert(name.into());
+            }
+        }
     }
 
     /// Whether every file that may use a name is here.
@@ -375,7 +385,7 @@ impl<'b> Names<'b> {
         let scope = template.dialect.rules.include_scope;
         let mut said = |value: Span| {
             let names = self.look_up(site, from, value);
-            self.used.extend(names.iter().map(|(span, _)| Box::from(span.of(&template.source))));
+            self.note_used(template, &names);
             said(hash(value.of(&template.source)), &names)
         };
         let bound: Vec<(Span, u64)> =

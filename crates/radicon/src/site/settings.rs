@@ -10,7 +10,7 @@ use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, globs, items, number, string, strings, subtable,
     subtables, unknown,
 };
-use crate::dialect::{self, Rules};
+use crate::dialect::{self, Dialect, Rules};
 
 /// The settings of a site. Everything has a default; an empty file is fine.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -37,7 +37,7 @@ pub struct Settings {
     pub propose: ProposeSettings,
     /// What to look for.
     pub check: CheckSettings,
-    /// Names of dialects for which it says how their engine behaves; see [`Dialect::with_rules`].
+    /// Names of dialects for which it says how their engine behaves; see [`Settings::with_rules`].
     pub rules: Vec<String>,
     /// The file that it was read from.
     pub text: String,
@@ -143,6 +143,24 @@ impl Settings {
     pub fn parse(text: &str) -> std::result::Result<Self, ConfigError> {
         let read = config::read(text, settings)?;
         Ok(Self { text: text.to_owned(), ..read })
+    }
+
+    /// A dialect with the rules that these settings give for its name.
+    ///
+    /// # Errors
+    /// If their text cannot be read.
+    pub fn with_rules(&self, dialect: &Dialect) -> std::result::Result<Dialect, ConfigError> {
+        let mut dialect = dialect.clone();
+        if self.rules.contains(&dialect.name) {
+            config::read(&self.text, |table| {
+                for item in items(table).into_iter().filter(|item| item.0 == "rules") {
+                    let own = items(subtable(item)?).into_iter().filter(|item| item.0 == dialect.name);
+                    own.into_iter().try_for_each(|item| dialect::read_rules(&mut dialect.rules, item))?;
+                }
+                Ok(())
+            })?;
+        }
+        Ok(dialect)
     }
 }
 

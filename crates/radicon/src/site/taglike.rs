@@ -165,6 +165,14 @@ pub(crate) fn in_plain_files(site: &Site) -> (Vec<UnexplainedTag>, BTreeMap<Sour
 
 /// What recurs of the tag-like text of a site in some of its files, counted there, the most frequent first.
 pub(crate) fn in_these(site: &Site, files: &BTreeSet<SourceId>) -> Vec<UnexplainedTag> {
+    // What is nowhere in them needs no look at the site.
+    let holds_some = |id: &SourceId| {
+        let template = site.get(*id);
+        template.unreadable.is_none() && !find(&template.source, &template.constructs.items).is_empty()
+    };
+    if !files.iter().any(holds_some) {
+        return Vec::new();
+    }
     let mut found = recurring(site, |_| true);
     found.iter_mut().for_each(|uses| uses.places.retain(|(id, _)| files.contains(id)));
     found.iter().filter(|uses| !uses.places.is_empty()).map(|uses| uses.shown(site)).collect()

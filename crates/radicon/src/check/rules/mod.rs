@@ -18,7 +18,6 @@ mod orphan_override;
 mod out_of_order;
 mod page_relative_url;
 mod redundant_parent;
-mod same_partial;
 mod shadow_copy;
 mod shadowed;
 mod split_element;
@@ -54,7 +53,6 @@ pub const RULES: &[Rule] = &[
     shadow_copy::RULE,
     split_element::RULE,
     unused_partial::RULE,
-    same_partial::RULE,
     unsupplied_value::RULE,
     page_relative_url::RULE,
     duplicate_id::RULE,

@@ -39,8 +39,11 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 one = one.mended(format!("call it `{meant}`"), false, edits);
             }
             // Without content nothing is lost.
-            let is_empty = between(template, at).of(&template.source).trim_ascii().is_empty();
-            found.push(if is_empty { one.hint() } else { one });
+            if one.mend.is_none() && between(template, at).of(&template.source).trim_ascii().is_empty() {
+                one.message = format!("no layout above has a block `{written}`; it does nothing");
+                one = one.hint();
+            }
+            found.push(one);
         }
     }
     found
@@ -79,7 +82,7 @@ mod tests {
         finds(
             &RULE,
             &[BASE, ("page.html", page)],
-            &["page.html:2: did you mean `main`?", "page.html:2: `ferry`; its content is lost"],
+            &["page.html:2: did you mean `main`?", "page.html:2: `ferry`; it does nothing"],
         );
     }
 

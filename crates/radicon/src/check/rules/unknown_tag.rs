@@ -1,6 +1,6 @@
 //! `unknown-tag`: a word that is nearly one of the dialect's.
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::malformed_tag::words;
 use crate::check::context::{Context, Found};
@@ -28,12 +28,14 @@ const SHORTEST: usize = 4;
 
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut places: FxHashMap<(&str, String), Vec<Use>> = FxHashMap::default();
-    // The words that tags of each dialect begin with, as often as they do.
-    let mut uses: FxHashMap<(&str, String), usize> = FxHashMap::default();
+    // The words that tags of each dialect begin with.
+    let mut uses: FxHashSet<(&str, String)> = FxHashSet::default();
     for (id, template) in context.templates() {
         let dialect = template.dialect.name.as_str();
         for item in &template.constructs.items {
-            *uses.entry((dialect, item.first_word(&template.source, &template.dialect))).or_default() += 1;
+            let word = item.first_word(&template.source, &template.dialect);
+            // Without the delimiter.
+            uses.insert((dialect, word.rsplit(' ').next().unwrap_or_default().to_owned()));
         }
         for item in template.constructs.items.iter().filter(|item| item.kind == Kind::Other && !item.expr.is_empty()) {
             let text = item.expr.of(&template.source);
@@ -46,9 +48,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for ((dialect, written), places) in places {
         // A word that is used is a word, and so is one that something closes.
-        let is_closed = ["end", "/"]
-            .iter()
-            .any(|end| uses.keys().any(|(d, word)| *d == dialect && *word == format!("{end}{written}")));
+        let is_closed = ["end", "/"].iter().any(|end| uses.contains(&(dialect, format!("{end}{written}"))));
         if places.len() > MOST_SLIPS || written.len() < SHORTEST || is_closed {
             continue;
         }
@@ -89,7 +89,10 @@ mod tests {
         assert_eq!(mended.changes[0].new.as_deref(), Some(&b"{% set a = 1 %}{% block a %}x{% endblock %}"[..]));
         let own = site(
             &brace,
-            &[("a.html", "{% block a %}{% endblock %}{% blocks %}{% blocks %}{% blocks %}{% blocks %}")],
+            &[(
+                "a.html",
+                "{% block a %}{% endblock %}{% blocks %}{% blocks %}{% blocks %}{% blocks %}{% incluse x %}y{% endincluse %}",
+            )],
             "",
         );
         let found = check_rules(&own, &[RULE]).findings;
