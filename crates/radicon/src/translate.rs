@@ -5,8 +5,9 @@ use std::sync::Arc;
 use rustc_hash::FxHashSet;
 use serde::Serialize;
 
-use crate::dialect::{Dialect, Form, Kind, Newline, Part, Value, Values};
-use crate::markup::{ALONE, Construct, Constructs};
+use crate::dialect::{self, Dialect, Form, Kind, Newline, Part, Value, Values};
+use crate::markup::{ALONE, Construct, Constructs, Document};
+use crate::prove::Normal;
 use crate::resolve::{Arguments, Binding, Resolver, bound_by};
 use crate::site::{Parent, Problem, Settings, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
@@ -23,7 +24,8 @@ pub struct Translation {
     pub left_out: Vec<LeftOut>,
     /// Places that a person must look at, with what is to be looked at there.
     pub places: Vec<Problem>,
-    /// How many pages flatten to the same, outputs and conditions compared by their expressions.
+    /// How many pages flatten to the same but for white space that does not show, outputs and conditions compared
+    /// by their expressions.
     pub same: usize,
     /// The pages that do not.
     pub different: Vec<String>,
@@ -218,6 +220,10 @@ impl<'a> Writer<'a> {
     fn template(&mut self) {
         let site = self.site;
         let template = site.get(self.id);
+        if template.dialect.name == self.to.name {
+            self.out.extend_from_slice(&template.source);
+            return;
+        }
         if let Parent::Found { id, rule: Some(rule) } = &site.links(self.id).parent {
             let target = self.name_of(*id);
             self.tag(Kind::Parent, &Values { target: &target, ..Values::default() }, 0);
@@ -549,7 +555,7 @@ fn compare(site: &Site, to: &Arc<Dialect>, translation: &mut Translation) {
         }
         let flat = before.flatten(old_id).ok().zip(after.flatten(new_id).ok());
         let same = flat.is_some_and(|(old, new)| {
-            neutral(&old.bytes, &site.get(old_id).dialect, to) == neutral(&new.bytes, to, to)
+            shown(&neutral(&old.bytes, &site.get(old_id).dialect, to)) == shown(&neutral(&new.bytes, to, to))
         });
         if same {
             translation.same += 1;
@@ -557,6 +563,11 @@ fn compare(site: &Site, to: &Arc<Dialect>, translation: &mut Translation) {
             translation.different.push(old_path.clone());
         }
     }
+}
+
+/// A page but for white space that does not show.
+fn shown(page: &[u8]) -> Vec<u8> {
+    Normal::of(page, &Document::read(page, &dialect::plain()).tokens).bytes
 }
 
 /// A flattened page with its constructs by what they say, not by how; what the dialect `to`

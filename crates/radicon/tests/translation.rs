@@ -177,12 +177,18 @@ fn a_loop_becomes_no_condition() {
         SourceFile::new("page.html", "<p>{% include 'list.html' %}</p>"),
         SourceFile::new("other.html", "<p>{% include 'if.html' %}</p>"),
         SourceFile::new("with.html", "<p>{% include 'if.html' with x=1 %}</p>"),
+        SourceFile::new("there.dock", "(| berth a |)\n  <p>(| = b |)</p>\n(| end |)\n"),
     ];
-    let site = Site::read(files, dialect::builtin(), &Settings::default());
+    let dialects: Vec<_> = dialect::builtin().iter().cloned().chain([Arc::clone(&to)]).collect();
+    let site = Site::read(files, &dialects, &Settings::default());
     let done = translated(&site, &to);
     let mut written: Vec<&str> = done.files.iter().map(|(_, path)| path.as_str()).collect();
     written.sort_unstable();
-    assert_eq!(written, ["if.dock", "other.dock"]);
+    assert_eq!(written, ["if.dock", "other.dock", "there.dock"]);
+    // What is in that dialect already stays as it is.
+    let there = done.sources.iter().find(|file| file.path == "there.dock").expect("the file");
+    assert_eq!(there.bytes, b"(| berth a |)\n  <p>(| = b |)</p>\n(| end |)\n");
+    assert!(done.different.is_empty(), "{done:?}");
     let left: Vec<String> = done.left_out.iter().map(|left| left.reasons[0].to_string()).collect();
     assert_eq!(
         left,

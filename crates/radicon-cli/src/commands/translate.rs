@@ -48,12 +48,14 @@ pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path
 fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -> Result<()> {
     headline(out, &format!("{} in {}", count(translation.files.len(), "template"), translation.dialect))?;
     let pages = translation.same + translation.different.len();
-    writeln!(
-        out,
-        "  {GOOD}{} of {} flatten to the same{PLAIN}, outputs and conditions compared by their expressions",
-        translation.same,
-        count(pages, "page")
-    )?;
+    if pages > 0 {
+        writeln!(
+            out,
+            "  {GOOD}{} of {} come out the same{PLAIN} but for white space that does not show, outputs and conditions compared by their expressions",
+            translation.same,
+            count(pages, "page")
+        )?;
+    }
     for page in translation.different.iter().take(SHOWN) {
         writeln!(out, "  {BAD}different{PLAIN} {page}")?;
     }
@@ -76,6 +78,7 @@ fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -
             out,
             &format!("look at the places above in {}, then radicon --site {} survey", into.display(), into.display()),
         )?,
+        None if translation.files.is_empty() => next(out, "radicon dialect show NAME, for what a dialect can say")?,
         None => next(out, &format!("radicon translate --to {} --into DIR, to write the files", translation.dialect))?,
     }
     Ok(())
