@@ -190,6 +190,9 @@ pub fn did_you_mean<'a>(written: &str, candidates: impl IntoIterator<Item = &'a 
 /// From so many letters on a word may differ in two of them and still be a slip of another.
 const LONG_WORD: usize = 8;
 
+/// A word that is used more often than this is meant.
+pub(crate) const MOST_SLIPS: usize = 2;
+
 /// The candidate that a word is a slip of: one letter is wrong, missing, too many or changed with its neighbour; of a
 /// long word two. Stricter than [`did_you_mean`]: what is said to be a mistake must be one.
 pub(crate) fn slip_of<'a>(written: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {

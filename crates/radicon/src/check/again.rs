@@ -7,6 +7,7 @@ use rustc_hash::{FxHashMap, FxHasher};
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::context::{Context, Found, PageView, reached};
+use super::doubt::{Misread, weigh};
 use super::{Checked, Look, Rule, finish};
 use crate::repeats::Repeats;
 use crate::site::{Settings, Site, Template};
@@ -64,6 +65,7 @@ impl Checks {
         };
         let of_site = wanted.par_iter().flat_map_iter(|rule| look(rule).into_iter().map(|found| (*rule, found)));
         let mut found: Vec<(Rule, Found)> = of_site.collect();
+        let misread = Misread::leave_out(&context, &mut found);
         let mut skipped = Vec::new();
         if wanted.iter().any(|rule| matches!(rule.look, Look::Page(_))) {
             let sources: Vec<u64> = site.templates.par_iter().map(source).collect();
@@ -75,8 +77,9 @@ impl Checks {
                 (id, page)
             };
             let pages: Vec<(SourceId, Page)> = ids.par_iter().map(look).collect();
-            for (_, page) in &pages {
+            for (id, page) in &pages {
                 match &page.found {
+                    Ok(_) if !misread.allows(&context, *id) => {}
                     Ok(more) => found.extend(more.iter().cloned()),
                     Err(why) => skipped.push(why.clone()),
                 }
@@ -90,7 +93,13 @@ impl Checks {
 fn look_at(context: &Context<'_>, rules: &[Rule], id: SourceId) -> Result<Vec<(Rule, Found)>, String> {
     let view = PageView::new(context.site, id).map_err(|error| error.to_string())?;
     let look = |rule: &Rule| match rule.look {
-        Look::Page(look) => look(context, &view).into_iter().map(|found| (*rule, found)).collect(),
+        Look::Page(look) => {
+            let weighed = |mut found: Found| {
+                weigh(context.site, rule, &mut found);
+                (*rule, found)
+            };
+            look(context, &view).into_iter().map(weighed).collect()
+        }
         Look::Site(_) | Look::Own(_) => Vec::new(),
     };
     Ok(rules.iter().flat_map(look).collect())

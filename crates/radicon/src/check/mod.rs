@@ -4,6 +4,7 @@
 mod again;
 mod baseline;
 mod context;
+mod doubt;
 mod rules;
 mod suppress;
 

@@ -21,6 +21,7 @@ pub(super) fn empty(name: &str) -> Dialect {
         targets: Targets::default(),
         rules: Rules::default(),
         text: String::new(),
+        learned: false,
         special_targets: Vec::new(),
         marks: Marks::default(),
         delimiters: None,

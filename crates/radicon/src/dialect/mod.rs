@@ -450,6 +450,9 @@ pub struct Dialect {
     pub rules: Rules,
     /// The file it was read from.
     pub text: String,
+    /// It was learned from a site, nothing of it was known before, and nobody has kept it: pairs and rules may be
+    /// other than they are read.
+    pub learned: bool,
     special_targets: Vec<(Kind, Targets)>,
     pub(crate) marks: Marks,
     pub(crate) delimiters: Option<AhoCorasick>,
@@ -469,6 +472,19 @@ impl Dialect {
     /// wrong value, or a form that cannot be read.
     pub fn parse(text: &str) -> Result<Self, ConfigError> {
         file::read(text)
+    }
+
+    /// The words that its tags begin with, sorted.
+    pub(crate) fn words(&self) -> Vec<String> {
+        let word = |bytes: &[u8]| {
+            let length = bytes.iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
+            String::from_utf8_lossy(&bytes[..length]).into_owned()
+        };
+        let mut words: Vec<String> =
+            self.tags.iter().map(|tag| word(&tag.word)).filter(|word| word.len() > 1).collect();
+        words.sort();
+        words.dedup();
+        words
     }
 
     /// Whether its templates are finished pages, whose addresses are their paths: all that it writes are comments

@@ -9,6 +9,7 @@ use super::{AsKnown, Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
 use crate::learn::thresholds::{FEWEST_SHOWING, ONE_MISS_IN, SHOWING_ONE_IN};
 use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
+use crate::text::{MOST_SLIPS, slip_of};
 
 /// How well a site is read.
 struct Quality {
@@ -70,7 +71,7 @@ pub(super) fn keep_what_helps(learned: Learned, read: &AsKnown<'_>) -> Option<Le
     let (structure, rest): (Vec<_>, Vec<_>) = learned
         .forms
         .iter()
-        .filter(|form| form.confidence > Confidence::Asked)
+        .filter(|form| form.confidence > Confidence::Asked && !is_slip(form, known))
         .cloned()
         .partition(|form| form.kind.makes_structure() && form.kind != Kind::Set);
     let mut quality = Quality::of(site);
@@ -94,6 +95,13 @@ pub(super) fn keep_what_helps(learned: Learned, read: &AsKnown<'_>) -> Option<Le
         }
     }
     Some(Learned { forms: kept, ..learned })
+}
+
+/// Whether a form is nothing but a word of the dialect that was misspelt.
+fn is_slip(form: &LearnedForm, known: &Dialect) -> bool {
+    let is_word = |c: char| c.is_alphanumeric() || c == '_';
+    let word = form.written.split(|c| !is_word(c)).find(|word| !word.is_empty()).unwrap_or_default();
+    form.uses <= MOST_SLIPS && slip_of(word, known.words().iter().map(String::as_str)).is_some()
 }
 
 /// A known dialect with one more form.

@@ -109,6 +109,7 @@ impl Learned {
     /// If its text was changed to something that is no dialect.
     pub fn dialect(&self) -> Result<Dialect, ConfigError> {
         let mut dialect = Dialect::parse(&self.text)?;
+        dialect.learned = self.extends.is_none();
         for doubtful in self.forms.iter().filter(|form| form.confidence != Confidence::Sure) {
             let alone = dialect_file::document::with_forms("name = \"x\"\n[forms]\n", std::slice::from_ref(doubtful));
             let written = Dialect::parse(&alone).map(|alone| alone.forms).unwrap_or_default();

@@ -16,8 +16,8 @@ pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
 pub(crate) use names::{Behind, Kept, ProofContext, Reached, bound_by};
-pub(crate) use report::loose;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
+pub(crate) use report::{loose, outside};
 
 use rayon::prelude::*;
 

@@ -424,24 +424,33 @@ pub(crate) fn loose(template: &Template) -> Vec<Span> {
     if !matches!(template.dialect.rules.loose, Loose::Ignored | Loose::Unknown) {
         return Vec::new();
     }
-    let items = &template.constructs.items;
+    let mut cursor = 0;
     let mut lost = Vec::new();
-    let (mut cursor, mut at) = (0, 0);
-    loop {
-        let end = items.get(at).map_or(template.source.len() as u32, |item| item.span.start);
-        let text = Span::new(cursor, end.max(cursor));
+    let end = template.source.len() as u32;
+    let tags = outside(template).map(|(_, tag)| tag).chain([Span::new(end, end)]);
+    for tag in tags {
+        let text = Span::new(cursor, tag.start.max(cursor));
         if let Some(blanks) = text.of(&template.source).iter().position(|&b| !is_blank(b)) {
             lost.push(Span::new(text.start + blanks as u32, text.end));
         }
-        let Some(item) = items.get(at) else { break };
-        let region = item.kind.defines() || matches!(item.kind, Kind::Part | Kind::Set | Kind::Verbatim);
-        if region && item.part == Part::Open && item.partner != ALONE {
-            at = item.partner as usize;
-        }
-        cursor = items[at].span.end;
-        at += 1;
+        cursor = tag.end;
     }
     lost
+}
+
+/// The tags that stand in no block and no other region, each with all of its own region.
+pub(crate) fn outside(template: &Template) -> impl Iterator<Item = (u32, Span)> + '_ {
+    let items = &template.constructs.items;
+    let mut next = 0;
+    std::iter::from_fn(move || {
+        let at = next;
+        let item = items.get(at as usize)?;
+        let region = item.kind.defines() || matches!(item.kind, Kind::Part | Kind::Set | Kind::Verbatim);
+        let is_pair = region && item.part == Part::Open && item.partner != ALONE;
+        let last = if is_pair { item.partner } else { at };
+        next = last + 1;
+        Some((at, Span::new(item.span.start, items[last as usize].span.end)))
+    })
 }
 
 /// Puts blocks that stand in another one behind it.

@@ -3,8 +3,7 @@
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Kind, Loose};
-use crate::markup::Construct;
-use crate::resolve::loose;
+use crate::resolve::{loose, outside};
 use crate::text::{Span, count, preview};
 
 pub(super) const RULE: Rule = Rule {
@@ -21,10 +20,10 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     for (id, template, _) in context.children() {
         // What becomes of it must be known, and a tag that nobody described may show it.
         let own_file = context.site.own_file_tags(id);
-        let in_block = |at: u32| template.outermost().any(|(open, item)| (open..=item.partner).contains(&at));
-        let is_unknown =
-            |(at, item): (u32, &Construct)| item.kind == Kind::Other && !own_file.contains(&at) && !in_block(at);
-        if template.dialect.rules.loose == Loose::Unknown || (0..).zip(&template.constructs.items).any(is_unknown) {
+        let is_unknown = |(at, _): (u32, Span)| {
+            template.constructs.items[at as usize].kind == Kind::Other && !own_file.contains(&at)
+        };
+        if template.dialect.rules.loose == Loose::Unknown || outside(template).any(is_unknown) {
             continue;
         }
         let pieces: Vec<Span> =
@@ -58,7 +57,8 @@ fn is_comment(mut text: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::finds;
+    use crate::check::rules::testing::{finds, finds_in};
+    use crate::dialect::builtin_named;
 
     #[test]
     fn content_that_no_page_shows() {
@@ -67,5 +67,20 @@ mod tests {
         finds(&RULE, &[base, ("page.html", page)], &["page.html:4: <p>lost</p>"]);
         let fine = "{% extends 'base.html' %}\n{% set a = 1 %}{# why #}\n{% block a %}<p>x</p>{% endblock %}\n";
         finds(&RULE, &[base, ("page.html", fine), ("alone.html", "<p>x</p>")], &[]);
+    }
+
+    #[test]
+    fn a_tag_that_nobody_described_may_show_it() {
+        let base = ("base.html", "{% block a %}{% endblock %}");
+        let page = "{% extends 'base.html' %}\n{% ferry %}<p>x</p>{% endferry %}{% block a %}x{% endblock %}";
+        finds(&RULE, &[base, ("page.html", page)], &[]);
+        let inner = "{% extends 'base.html' %}{% set b %}{% ferry %}{% endset %}{% block a %}{% ferry %}{% endblock %}\n<p>x</p>";
+        finds_in(
+            &builtin_named("brace-percent").expect("a dialect"),
+            &RULE,
+            &[base, ("page.html", inner)],
+            "",
+            &["page.html:2: <p>x</p>"],
+        );
     }
 }

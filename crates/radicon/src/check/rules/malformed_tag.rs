@@ -1,11 +1,14 @@
 //! `malformed-tag`: a delimiter torn apart or left open.
 
+use std::ops::Range;
+
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Dialect, Kind};
 use crate::edit::Edits;
+use crate::markup::{Construct, Inside};
 use crate::site::{Template, silent, unread};
-use crate::text::{Span, is_blank, preview};
+use crate::text::{SourceId, Span, is_blank, preview};
 
 pub(super) const RULE: Rule = Rule {
     id: "malformed-tag",
@@ -26,22 +29,23 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             edits.remove(template.path.clone(), gap);
             Found::new(id, span, format!("`{what}` is torn apart")).mended(format!("write `{what}`"), false, edits)
         }));
-        let swallowing = template.constructs.items.iter().filter(|item| swallows(template, item.span, item.kind));
-        found.extend(swallowing.map(|item| {
-            let shown = preview(item.span.of(&template.source));
-            Found::new(id, item.span, format!("this tag is not ended before the next one begins: {shown}"))
-        }));
+        for item in &template.constructs.items {
+            if let Some((span, bracket, tail)) = half_closed_before(template, item) {
+                found.push(by_half(id, template, span, bracket, &tail));
+            } else if swallows(template, item.span, item.kind) {
+                let shown = preview(item.span.of(&template.source));
+                let message = format!("this tag is not ended before the next one begins: {shown}");
+                found.push(Found::new(id, item.span, message));
+            }
+        }
         for at in unread(&template.source, &template.dialect, &template.constructs) {
             let rest = &template.source[at..];
             let line = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
             let span = Span::from_range(at..at + line.min(60));
-            if let Some((length, missing)) = half_closed(&template.dialect, &rest[..line]).filter(|_| is_shown(at)) {
-                let span = Span::from_range(at..at + length);
-                let mut edits = Edits::default();
-                edits.replace(template.path.clone(), Span::new(span.end, span.end), missing);
-                let written = String::from_utf8_lossy(&rest[..length]);
-                let one = Found::new(id, span, format!("`{written}` is closed by half, and printed as text"));
-                found.push(one.mended(format!("write `{written}{}`", String::from_utf8_lossy(missing)), false, edits));
+            if let Some((half, tail)) = half_closed(&template.dialect, &rest[..line]).filter(|_| is_shown(at)) {
+                let (span, half) =
+                    (Span::from_range(at..at + half.end), Span::from_range(at + half.start..at + half.end));
+                found.push(by_half(id, template, span, half, tail));
             } else if begins_known(&template.dialect, rest)
                 && !found.iter().any(|known| known.id == id && known.span.start == at as u32)
             {
@@ -52,18 +56,6 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     found
 }
 
-/// The words that the tags of a dialect begin with.
-pub(super) fn words(dialect: &Dialect) -> Vec<String> {
-    let word = |bytes: &[u8]| {
-        let length = bytes.iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
-        String::from_utf8_lossy(&bytes[..length]).into_owned()
-    };
-    let mut words: Vec<String> = dialect.tags.iter().map(|tag| word(&tag.word)).filter(|word| word.len() > 1).collect();
-    words.sort();
-    words.dedup();
-    words
-}
-
 fn first_word(bytes: &[u8]) -> &[u8] {
     let start = bytes.iter().take_while(|b| is_blank(**b)).count();
     let length = bytes[start..].iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
@@ -72,7 +64,7 @@ fn first_word(bytes: &[u8]) -> &[u8] {
 
 /// Whether a delimiter with one of the dialect's words stands here.
 fn begins_known(dialect: &Dialect, rest: &[u8]) -> bool {
-    let words = words(dialect);
+    let words = dialect.words();
     let leads = dialect.tags.iter().map(|tag| tag.pattern.lead()).filter(|lead| rest.starts_with(lead));
     leads.max_by_key(|lead| lead.len()).is_some_and(|lead| {
         let first = first_word(&rest[lead.len()..]);
@@ -80,24 +72,80 @@ fn begins_known(dialect: &Dialect, rest: &[u8]) -> bool {
     })
 }
 
-/// A tag of which only the beginning of the closing delimiter is there: its length, and what is missing.
-fn half_closed<'d>(dialect: &'d Dialect, line: &[u8]) -> Option<(usize, &'d [u8])> {
+/// A tag of which only a half of the closing delimiter is there, at the end of the first span, which is all of the tag.
+fn by_half(id: SourceId, template: &Template, span: Span, half: Span, tail: &[u8]) -> Found {
+    let mut edits = Edits::default();
+    edits.replace(template.path.clone(), half, tail);
+    let written = span.text(&template.source);
+    let right =
+        format!("{}{}", Span::new(span.start, half.start).text(&template.source), String::from_utf8_lossy(tail));
+    let message = format!("`{written}` is closed by half: it is printed as text, or swallows what follows");
+    Found::new(id, span, message).mended(format!("write `{right}`"), false, edits)
+}
+
+/// Of a line that no tag was read in: where the half of a closing delimiter is, and all of it.
+fn half_closed<'d>(dialect: &'d Dialect, line: &[u8]) -> Option<(Range<usize>, &'d [u8])> {
     let tags = dialect.tags.iter().map(|tag| &tag.pattern);
     let tag =
         tags.filter(|tag| tag.lead().len() > 1 && line.starts_with(tag.lead())).max_by_key(|tag| tag.lead().len())?;
     let (lead, tail) = (tag.lead().len(), tag.tail());
-    let (first, rest) = tail.split_first().filter(|(_, rest)| !rest.is_empty())?;
-    let end = lead + memchr::memchr(*first, &line[lead..])?;
-    let inner = &line[lead..end];
-    let plain = !inner.iter().any(|b| b"<>{}()[]".contains(b)) && !first_word(inner).is_empty();
-    (plain && !line[end..].starts_with(tail)).then_some((end + 1, rest))
+    let inner = &line[lead..];
+    if let Some(half) = half_end(inner, tail) {
+        return Some((lead + half.start..lead + half.end, tail));
+    }
+    // Only the delimiter's first sign.
+    let end = memchr::memchr(*tail.first().filter(|_| tail.len() > 1)?, inner)?;
+    let plain = !inner[..end].iter().any(|b| b"<>{}()[]".contains(b)) && !first_word(&inner[..end]).is_empty();
+    (plain && !inner[end..].starts_with(tail)).then_some((lead + end..lead + end + 1, tail))
+}
+
+/// Of a tag that was read: up to where it was meant to go, the half of the closing delimiter there, and all of it.
+fn half_closed_before(template: &Template, item: &Construct) -> Option<(Span, Span, Vec<u8>)> {
+    let pattern = &template.dialect.tags.get(item.tag as usize)?.pattern;
+    let (lead, text) = (pattern.lead(), item.span.of(&template.source));
+    let skipped = matches!(item.kind, Kind::Comment | Kind::Verbatim | Kind::Code) || item.inside != Inside::Nothing;
+    if skipped || lead.len() < 2 || !text.starts_with(lead) {
+        return None;
+    }
+    let half = half_end(&text[lead.len()..], pattern.tail())?;
+    let at = |offset: usize| item.span.start + (lead.len() + offset) as u32;
+    let half = Span::new(at(half.start), at(half.end));
+    Some((Span::new(item.span.start, half.end), half, pattern.tail().to_vec()))
+}
+
+/// Where in the text behind a tag's opening delimiter a bracket of the closing one stands by itself, or apart from the
+/// other half: it closes no other one, and is not in quotes.
+fn half_end(inner: &[u8], tail: &[u8]) -> Option<Range<usize>> {
+    let (mut depth, mut quote, mut escaped) = (0, None, false);
+    for (at, &b) in inner.iter().enumerate() {
+        match (quote, b) {
+            _ if escaped => escaped = false,
+            (Some(_), b'\\') => escaped = true,
+            (Some(open), _) if b == open || b == b'\n' => quote = None,
+            (Some(_), _) => {}
+            // An apostrophe is none.
+            (None, b'"' | b'\'') if !at.checked_sub(1).is_some_and(|at| inner[at].is_ascii_alphanumeric()) => {
+                quote = Some(b);
+            }
+            (None, b'(' | b'[' | b'{') => depth += 1,
+            (None, b')' | b']' | b'}') if depth > 0 => depth -= 1,
+            (None, b')' | b']' | b'}') => {
+                let is_whole = inner[..=at].ends_with(tail) || inner[at..].starts_with(tail);
+                let other = tail.strip_suffix(&[b]).filter(|other| inner[..at].trim_ascii_end().ends_with(other));
+                let start = other.map_or(at, |other| inner[..at].trim_ascii_end().len() - other.len());
+                return (tail.len() > 1 && tail.contains(&b) && !is_whole).then_some(start..at + 1);
+            }
+            (None, _) => {}
+        }
+    }
+    None
 }
 
 /// Opening delimiters of two characters and more with a blank between them, before a word of the
 /// dialect: the whole, the blank, and the delimiter.
 fn torn(template: &Template) -> Vec<(Span, Span, String)> {
     let (source, dialect) = (&template.source, &template.dialect);
-    let words = words(dialect);
+    let words = dialect.words();
     let mut leads: Vec<&[u8]> =
         dialect.tags.iter().map(|tag| tag.pattern.lead()).filter(|lead| lead.len() == 2).collect();
     leads.sort_unstable();
@@ -142,7 +190,7 @@ fn swallows(template: &Template, span: Span, kind: Kind) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::{finds, finds_in, mends, site};
+    use crate::check::rules::testing::{finds, finds_in, lamp, mends, site};
     use crate::check::{check_rules, mend};
     use crate::dialect::builtin_named;
 
@@ -153,7 +201,7 @@ mod tests {
         finds(
             &RULE,
             &[("a.html", &format!("{rest}\n{{% block a % }}x{{% endblock %}}"))],
-            &["a.html:2: not ended before the next one"],
+            &["a.html:2: closed by half"],
         );
         finds(&RULE, &[("a.html", &format!("{rest}\n{{% include 'a"))], &["a.html:2: this tag cannot be read"]);
         let fine = "{% block b %}{ % }{% endblock %}{% raw %}{% block x{% endraw %}{ % whatever %}<style>a { }</style>";
@@ -172,13 +220,33 @@ mod tests {
         let rest = "{% block b %}{% endblock %}";
         for (text, expected) in [
             ("<h1>{{ title }</h1>", &["a.html:2: closed by half"][..]),
+            ("<h1>{{ t('a b', {c: 1}) }</h1>", &["a.html:2: closed by half"]),
             ("<script>a = {{ b }</script><pre>{{ c } { % d %}</pre>", &[]),
+            // What was read may go on to the end of the next tag.
+            ("<h1>{% ferry a.b }</h1>{{ c }}{% if d %}{% endif %}", &["a.html:2: `{% ferry a.b }` is closed by half"]),
+            ("<h1 title='{{ a }'>{{ b }}</h1>", &["a.html:2: `{{ a }` is closed by half"]),
+            ("{{ {'a': {'b': 1}} }}{{ '}' }}{% trans 'it\\'s }' %}{{ don't }}{{- a['}'] -}}", &[]),
         ] {
             finds_in(&brace, &RULE, &[("a.html", &format!("{rest}\n{text}"))], "", expected);
         }
-        let half = site(&brace, &[("a.html", &format!("{rest}<h1>{{{{ a }}</h1>"))], "");
-        let mended = mend(&half, &check_rules(&half, &[RULE]).findings).expect("edits that fit");
-        let expected = format!("{rest}<h1>{{{{ a }}}}</h1>");
-        assert_eq!(mended.changes[0].new.as_deref(), Some(expected.as_bytes()));
+        finds_in(&lamp(), &RULE, &[("a.html", "(~ lamp a ~)(~ out )\n<p>(~ fetch 'b' ~)")], "", &["a.html:1: by half"]);
+    }
+
+    #[test]
+    fn half_a_delimiter_is_mended() {
+        let brace = builtin_named("brace-percent").expect("a dialect");
+        for (text, expected) in [
+            ("{% block b %}{% endblock %}<h1>{{ a }</h1>", "{% block b %}{% endblock %}<h1>{{ a }}</h1>"),
+            (
+                "{% block c %}{% endblock %}{% block b %}x{% endblock }",
+                "{% block c %}{% endblock %}{% block b %}x{% endblock %}",
+            ),
+            ("{% block b %}{% if a % }x{% endif %}{% endblock %}", "{% block b %}{% if a %}x{% endif %}{% endblock %}"),
+            ("<h1>{{ a }</h1>{{ b }}{% block c %}{% endblock %}", "<h1>{{ a }}</h1>{{ b }}{% block c %}{% endblock %}"),
+        ] {
+            let half = site(&brace, &[("a.html", text)], "");
+            let mended = mend(&half, &check_rules(&half, &[RULE]).findings).expect("edits that fit");
+            assert_eq!(mended.changes[0].new.as_deref(), Some(expected.as_bytes()), "{text}");
+        }
     }
 }

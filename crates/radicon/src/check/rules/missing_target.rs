@@ -88,13 +88,19 @@ fn told(lead: &str, places: &[(SourceId, Span, String)]) -> Found {
 /// What a name begins with, its folders, and its suffix, where no template of the site is named so: it belongs to
 /// somebody else, is made by a program, or is no template.
 fn foreign_lead(written: &str, targets: &Targets, names: &[String], missing: &Missing) -> Option<String> {
+    if !matches!(missing, Missing::NotFound(_)) {
+        return None;
+    }
+    if let Some(sign) = foreign_sign(written, names) {
+        return Some(sign.to_owned());
+    }
+    if written.starts_with('.') {
+        return None;
+    }
     let separator = if targets.separator.is_empty() { "/" } else { targets.separator.as_str() };
     let folder = written.rsplit_once(separator).map(|(folder, _)| format!("{folder}{separator}"));
     let suffix = written.rsplit_once('.').map(|(_, suffix)| format!(".{suffix}"));
     let suffix = suffix.filter(|suffix| separator == "/" && !suffix.contains('/'));
-    if !matches!(missing, Missing::NotFound(_)) || written.starts_with('.') {
-        return None;
-    }
     let suffix = suffix.unwrap_or_default();
     let is_kind = |name: &&String| name.ends_with(&suffix);
     if !names.iter().any(|name| is_kind(&name)) {
@@ -102,6 +108,15 @@ fn foreign_lead(written: &str, targets: &Targets, names: &[String], missing: &Mi
     }
     let folder = folder?;
     (!names.iter().any(|name| name.starts_with(&folder) && is_kind(&name))).then_some(folder)
+}
+
+/// What a name begins with, up to a sign that no name of the site has: it names something else than a file, such as
+/// a part of one, or is looked up by a program.
+fn foreign_sign<'w>(written: &'w str, names: &[String]) -> Option<&'w str> {
+    let is_sign = |c: char| c.is_ascii_punctuation() && !"/_-.".contains(c);
+    let leads = written.starts_with('.') && !written.starts_with("./") && !written.starts_with("../");
+    let at = if leads { Some(0) } else { written.find(|c| is_sign(c) && !names.iter().any(|name| name.contains(c))) };
+    at.map(|at| &written[..=at])
 }
 
 /// How the site's templates are named, by the rules for names.
@@ -168,6 +183,12 @@ mod tests {
                 "a.html:1: no template `a.htm`; did you mean `a.html`?",
                 "a.html:1: no template `x.html`; looked for x.html",
             ],
+        );
+        let parts = "{% include 'SELF:row' %}{% include '.tree' %}{% include './x.html' %}";
+        finds(
+            &RULE,
+            &[("a.html", parts), ("b.html", "")],
+            &["a.html:1: here of `SELF:`", "a.html:1: here of `.`", "a.html:1: no template `./x.html`"],
         );
         finds_with(&RULE, &files, "[check.levels]\nmissing-target = 'off'", &[]);
         finds_with(&RULE, &files, "[check.ignore]\nmissing-target = ['a.*']", &[]);

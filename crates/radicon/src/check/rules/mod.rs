@@ -31,6 +31,39 @@ pub(crate) mod testing;
 
 use super::Rule;
 
+/// Rules that tell of tags that are not read.
+pub(super) const ON_TAGS: &[&str] = &[malformed_tag::RULE.id, unknown_tag::RULE.id];
+
+/// Rules that tell of pairs that are not whole, or not alone.
+pub(super) const ON_PAIRS: &[&str] = &[unclosed::RULE.id, close_mismatch::RULE.id, block_twice::RULE.id];
+
+/// Rules that rest on how pairs are read, of conditions too, and on what a dialect allows.
+pub(super) const ON_READING: &[&str] = &[
+    malformed_tag::RULE.id,
+    unclosed::RULE.id,
+    close_mismatch::RULE.id,
+    block_twice::RULE.id,
+    CYCLE,
+    duplicate_id::RULE.id,
+];
+
+/// The rule that tells of files that come round to themselves.
+pub(super) const CYCLE: &str = cycle::RULE.id;
+
+/// The rule that tells of layouts that are not named.
+pub(super) const NO_PARENT: &str = no_parent::RULE.id;
+
+/// Rules that compare a template with its layouts.
+pub(super) const ON_CHAINS: &[&str] = &[
+    orphan_override::RULE.id,
+    missing_override::RULE.id,
+    lost_content::RULE.id,
+    out_of_order::RULE.id,
+    dead_override::RULE.id,
+    redundant_parent::RULE.id,
+    NO_PARENT,
+];
+
 /// Everything that [`check`](crate::check) looks for.
 pub const RULES: &[Rule] = &[
     missing_target::RULE,

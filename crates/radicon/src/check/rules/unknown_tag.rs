@@ -2,12 +2,11 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::malformed_tag::words;
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::edit::Edits;
-use crate::text::{SourceId, Span, slip_of};
+use crate::text::{MOST_SLIPS, SourceId, Span, slip_of};
 
 pub(super) const RULE: Rule = Rule {
     id: "unknown-tag",
@@ -21,8 +20,8 @@ pub(super) const RULE: Rule = Rule {
 /// The template, the tag, and its first word.
 type Use = (SourceId, Span, Span);
 
-/// A word that is used more often than this is meant.
-const MOST_SLIPS: usize = 2;
+/// A word of the site's own that is used so often is one that others may be slips of.
+const FREQUENT: usize = 10;
 /// Shorter words are near too many others.
 const SHORTEST: usize = 4;
 
@@ -45,16 +44,21 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             places.entry(key).or_default().push((id, item.span, word));
         }
     }
+    let frequent = |dialect: &str| {
+        let own = places.iter().filter(move |((of, _), places)| *of == dialect && places.len() >= FREQUENT);
+        own.map(|((_, word), _)| word.clone()).collect::<Vec<_>>()
+    };
     let mut found = Vec::new();
-    for ((dialect, written), places) in places {
+    for ((dialect, written), places) in &places {
         // A word that is used is a word, and so is one that something closes.
-        let is_closed = ["end", "/"].iter().any(|end| uses.contains(&(dialect, format!("{end}{written}"))));
+        let is_closed = ["end", "/"].iter().any(|end| uses.contains(&(*dialect, format!("{end}{written}"))));
         if places.len() > MOST_SLIPS || written.len() < SHORTEST || is_closed {
             continue;
         }
-        let words = words(&context.site.get(places[0].0).dialect);
-        let Some(meant) = slip_of(&written, words.iter().map(String::as_str)) else { continue };
-        for (id, span, word) in &places {
+        let mut words = context.site.get(places[0].0).dialect.words();
+        words.extend(frequent(dialect));
+        let Some(meant) = slip_of(written, words.iter().map(String::as_str)) else { continue };
+        for (id, span, word) in places {
             let message = format!("there is no tag `{written}`; did you mean `{meant}`?");
             let mut edits = Edits::default();
             edits.replace(context.site.get(*id).path.clone(), *word, meant.as_bytes());
@@ -78,6 +82,21 @@ mod tests {
         finds_in(&brace, &RULE, &files, "", &["a.html:2: no tag `endblok`; did you mean `endblock`?"]);
         let files = [("a.html", "(~ lamp a ~)\n(~ out ~)(~ fetsh 'x' ~)(~ ferry 3 ~)")];
         finds_in(&lamp(), &RULE, &files, "", &["a.html:2: no tag `fetsh`; did you mean `fetch`?"]);
+    }
+
+    #[test]
+    fn a_slip_of_a_word_of_the_sites_own() {
+        let brace = builtin_named("brace-percent").expect("a dialect");
+        let files =
+            |own: usize| format!("{{% block a %}}{}{{% endblock %}}\n{{% feryr 1 %}}", "{% ferry 1 %}".repeat(own));
+        finds_in(
+            &brace,
+            &RULE,
+            &[("a.html", &files(FREQUENT))],
+            "",
+            &["a.html:2: no tag `feryr`; did you mean `ferry`?"],
+        );
+        finds_in(&brace, &RULE, &[("a.html", &files(FREQUENT - 1))], "", &[]);
     }
 
     #[test]
