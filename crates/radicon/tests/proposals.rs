@@ -313,11 +313,13 @@ fn a_dialect_without_layouts_gets_partials_alone() {
     for strength in [Strength::Bytes, Strength::Blanks] {
         let includes = dialect::builtin_named("server-include");
         let proposal = propose(&old, &Options { dialect: includes, ..options(strength) }).expect("a proposal");
-        assert!(proposal.layouts.is_empty() && proposal.partials.len() > 2, "{:?}", proposal.partials);
+        let partials: Vec<&str> = proposal.partials.iter().map(|partial| partial.path.as_str()).collect();
+        assert!(proposal.layouts.is_empty(), "{:?}", proposal.layouts);
+        assert_eq!(partials, ["partials/footer.html", "partials/header.html"]);
         let known = |file: &&radicon::ProposedFile| old.find(&file.path).map(|id| &old.get(id).source);
         let changed = proposal.files.iter().filter(|file| known(file).is_none_or(|source| **source != file.bytes));
         assert_eq!(changed.count(), proposal.files.len(), "what stays as it is is no part of it");
-        assert!(proposal.after.bytes * 4 < proposal.before.bytes * 3, "{:?}", proposal.after);
+        assert!(proposal.after.bytes * 5 < proposal.before.bytes * 4, "{:?}", proposal.after);
         assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
         let reason = proposal.left.iter().find(|left| left.page == "lone.html").map(|left| left.reason.as_str());
         assert_eq!(reason, Some("shares nothing that a partial would save"));

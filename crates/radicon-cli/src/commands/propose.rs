@@ -198,7 +198,7 @@ fn uncovered(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
 
 fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     if proposal.partials.is_empty() {
-        return Ok(());
+        return smaller_repeats(proposal, out);
     }
     writeln!(out)?;
     let columns = [
@@ -214,7 +214,16 @@ fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         let (uses, files, bytes) = (number(partial.uses), number(partial.files), number(partial.bytes));
         table.row([partial.path.clone(), uses, files, parameters, bytes]);
     }
-    Ok(table.print(out)?)
+    table.print(out)?;
+    smaller_repeats(proposal, out)
+}
+
+/// What is no partial, in one line.
+fn smaller_repeats(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    match proposal.smaller_repeats {
+        0 => Ok(()),
+        all => Ok(writeln!(out, "\n{FAINT}{}: radicon repeats{PLAIN}", count(all, "smaller repeat"))?),
+    }
 }
 
 fn sizes(proposal: &Proposal, out: &mut impl Write) -> Result<()> {

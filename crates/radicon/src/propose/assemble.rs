@@ -6,6 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::hole::{Context, Hole, TAGS};
 use super::levels::{Body, Layout, Open, Planner};
 use super::page::Page;
+use super::partials::stem;
 use super::sections::Sections;
 use super::settle::Draft;
 use super::tidy::Style;
@@ -37,7 +38,7 @@ impl Plan {
 }
 
 /// At the usual price of a block a section saves a 200th of the bytes that a family's
-/// pages have of their own.
+/// pages have of their own beside their main content.
 const SHARE_OF_OWN: u64 = 20_000;
 
 /// A layout with its place.
@@ -66,7 +67,9 @@ impl Job<'_> {
     /// The layouts of a family.
     pub(super) fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
         let unifier = self.unifier(pages, self.price);
-        let own = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).sum();
+        // Beside the main content, whose words are no skeleton.
+        let own: Vec<usize> = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).collect();
+        let own = own.iter().sum::<usize>() - own.iter().max().unwrap_or(&0);
         let planner = self.planner(&unifier, pages, own);
         let base = planner.plan(draft.unified, draft.members);
         // Exact output keeps its cut: anew, it gave sections of one small block.
@@ -108,6 +111,7 @@ impl Job<'_> {
             levels: self.options.levels,
             partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),
             values: self.passes_values(),
+            again: self.dialect.form(Kind::Again).is_some(),
         }
     }
 
@@ -146,18 +150,30 @@ impl Job<'_> {
         let mut open = vec![(base, None)];
         while let Some((layout, around)) = open.pop() {
             let of_family = || match name::of_section(pages, &everything, &layout.members) {
-                word if word == name::SECTION || taken.is_empty() => "base".to_owned(),
+                _ if taken.is_empty() => "base".to_owned(),
+                word if word == name::SECTION => name::of_frame(pages, layout.members[0]).unwrap_or("base".to_owned()),
                 word => word,
             };
             let path = match &layout.body {
                 Body::Existing { path, .. } => path.clone(),
                 Body::Base { .. } => self.free_path(folder, &of_family(), taken),
-                Body::Section(_) => self.free_path(folder, &layout.word, taken),
+                Body::Section(_) => {
+                    self.free_path(folder, &self.section_word(layout, around.map(|at| &found[at]), taken), taken)
+                }
             };
             open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));
             found.push(Placed { layout, path, around, direct: layout.direct() });
         }
         found
+    }
+
+    /// What a section's layout is called: with the word of the one around it if it is taken.
+    fn section_word(&self, layout: &Layout, around: Option<&Placed<'_>>, taken: &[String]) -> String {
+        let is_taken = taken.iter().any(|path| stem(path) == layout.word);
+        match around.map(|around| around.layout.word.as_str()).filter(|word| is_taken && !word.is_empty()) {
+            Some(outer) => format!("{outer}-{}", layout.word),
+            None => layout.word.clone(),
+        }
     }
 
     /// Who writes these pages' files, in the style of these members.

@@ -70,6 +70,7 @@ impl Unifier<'_> {
             default,
             lines,
             named: None,
+            again: None,
         })));
         pieces.push(Piece::Fixed { page, span: after });
     }

@@ -7,11 +7,11 @@ use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::assemble::Plan;
+use super::family::LEAST_PAGES;
 use super::fit::Filling;
 use super::hole::{Context, DefaultContent, Hole, TAGS};
 use super::levels::{Body, Layout, Open};
 use super::page::{Page, Run};
-use super::sections::LEAST_PAGES;
 use super::skeleton::Skeleton;
 use super::tidy::{Style, indented};
 use super::unify::Unifier;
@@ -317,6 +317,7 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             default: DefaultContent::Empty,
             lines,
             named: None,
+            again: None,
             members,
         };
         let shown = match skeleton.knows_defaults {

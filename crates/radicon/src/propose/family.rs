@@ -14,6 +14,9 @@ use xxhash_rust::xxh3::xxh3_64_with_seed;
 use super::page::{Page, mix};
 use crate::markup::NodeKind;
 
+/// A family has as many pages at least.
+pub(super) const LEAST_PAGES: usize = 3;
+
 /// How much of its family's frame a page must hold to be considered.
 pub(super) const KINSHIP: f64 = 0.5;
 

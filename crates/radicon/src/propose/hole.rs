@@ -72,6 +72,8 @@ pub(super) struct Hole {
     pub lines: bool,
     /// The settings name it; so it stays as it is.
     pub named: Option<String>,
+    /// Every page has here what it has in the hole of this number.
+    pub again: Option<usize>,
 }
 
 impl Hole {
@@ -88,6 +90,7 @@ impl Hole {
             default: DefaultContent::Empty,
             lines: self.lines,
             named: self.named.clone(),
+            again: self.again,
         }
     }
 

@@ -1,11 +1,13 @@
 //! Layouts of several levels: a section's layout fills some holes of the one
 //! around it for all its pages, and may leave holes of its own in them.
 
-use rustc_hash::FxHashSet;
+use std::cmp::Reverse;
+
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Options;
 use super::defaults::choose_defaults;
-use super::hole::{DefaultContent, Hole, Piece, TAGS};
+use super::hole::{Context, DefaultContent, Hole, Piece, TAGS};
 use super::name;
 use super::page::Page;
 use super::partials::values;
@@ -101,6 +103,9 @@ impl Layout {
 /// of a block: four at the usual price.
 const MOST_PARTS: u64 = 400;
 
+/// A section that has no name of its own saves so many times the price of one at least.
+const WORTH_A_NUMBER: u64 = 20;
+
 /// A block's name has so many words at most where size is all.
 const SHORT_NAME: usize = 2;
 
@@ -117,12 +122,17 @@ pub(super) struct Planner<'a> {
     pub partials: bool,
     /// Whether a partial may take values.
     pub values: bool,
+    /// Whether a block can be shown once more elsewhere.
+    pub again: bool,
 }
 
 impl Planner<'_> {
     /// The base layout, and the sections that pay.
-    pub fn plan(&self, unified: Unified, members: Vec<usize>) -> Layout {
+    pub fn plan(&self, mut unified: Unified, members: Vec<usize>) -> Layout {
         let mut taken = Vec::new();
+        if self.again {
+            Self::say_once(&mut unified.pieces);
+        }
         let names = self.names(&unified.pieces, "", &mut taken);
         let mut open = Vec::new();
         self.open(&unified.pieces, &mut names.iter(), None, &mut open);
@@ -132,11 +142,31 @@ impl Planner<'_> {
         base
     }
 
+    /// Of holes in which every page has the same, the first is the block that the others show once more.
+    fn say_once(pieces: &mut [Piece]) {
+        let mut known: FxHashMap<(Vec<usize>, Vec<u64>, bool, bool), usize> = FxHashMap::default();
+        let mut number = 0;
+        for piece in pieces {
+            let Piece::Hole(hole) = piece else { continue };
+            let here = number;
+            number += 1;
+            if let DefaultContent::Pieces(inner) = &hole.default {
+                number += super::holes(inner).len();
+            } else if hole.named.is_none() && hole.hashes.iter().any(|hash| *hash != hole.hashes[0]) {
+                let is_markup = matches!(hole.context, Context::Content { .. });
+                let key = (hole.members.clone(), hole.hashes.clone(), hole.lines, is_markup);
+                hole.again = known.get(&key).copied();
+                known.entry(key).or_insert(here);
+            }
+        }
+    }
+
     /// Adds the sections that pay to a layout; these names are taken.
     pub fn add_sections(&self, layout: &mut Layout, taken: Vec<String>) {
         if self.levels > 1 {
             let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
-            let sections = choose(self.pages, &layout.members, &holes, self.price as f64);
+            let small = self.options.is_small();
+            let sections = choose(self.pages, &layout.members, &holes, self.price as f64, small);
             layout.inner = self.grow(layout, sections, &taken, 2);
             // Else layouts that stand beside each other are easier to know.
             let section = if self.options.is_small() { TAGS } else { 0 };
@@ -165,7 +195,10 @@ impl Planner<'_> {
 
     /// A section's layout; `None` if it does not pay.
     fn section(&self, around: &Layout, members: Vec<usize>, taken: &mut Vec<String>) -> Option<Layout> {
-        let word = name::of_section(self.pages, &around.members, &members);
+        let word = match name::of_section(self.pages, &around.members, &members) {
+            word if word == name::SECTION => self.word_of_frame(around, &members).unwrap_or(word),
+            word => word,
+        };
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
         let mut saved = 0;
@@ -210,9 +243,39 @@ impl Planner<'_> {
                 }
             }
         }
-        let pays = saved > self.price && !(self.partials && self.is_rather_partial(&overrides));
+        // What is called like the layout around it has no name of its own.
+        let has_name = word != name::SECTION && word != around.word;
+        let is_named = has_name || self.options.is_small() || saved > self.price * WORTH_A_NUMBER;
+        let pays = is_named && saved > self.price && !(self.partials && self.is_rather_partial(&overrides));
         let (body, saves) = (Body::Section(overrides), saved as usize);
         pays.then(|| Layout { word, members, body, open, saves, inner: Vec::new() })
+    }
+
+    /// A word for a section of pages: the menu's item that is the current one in all of them, else what the first thing
+    /// is called that its layout would bring.
+    fn word_of_frame(&self, around: &Layout, members: &[usize]) -> Option<String> {
+        let all = around.open.iter().map(|open| (open, open.hole.of(members)));
+        let whole: Vec<(&Open, Hole)> = all.filter(|(_, hole)| hole.members.len() == members.len()).collect();
+        let text = |hole: &Hole| hole.contents[0].text(&self.pages[hole.members[0]].source).into_owned();
+        let is_current =
+            |hole: &Hole| name::is_current(&text(hole)) && hole.hashes.iter().all(|&h| h == hole.hashes[0]);
+        let marked = whole.iter().filter(|(open, hole)| open.name.starts_with(name::CURRENT) && is_current(hole));
+        let mut items = marked.filter_map(|(open, _)| open.name.strip_prefix(name::CURRENT)).map(name::word);
+        if let Some(item) = items.find(|word| *word != around.word && name::is_telling(word)) {
+            return Some(item);
+        }
+        whole.iter().find_map(|(_, hole)| {
+            let filled = self.fill(hole).filter(|filled| filled.saves > 0)?;
+            let name = |piece: Piece| match piece {
+                Piece::Fixed { page, span } => {
+                    let bytes = span.of(&self.pages[page].source);
+                    let is_value = matches!(hole.context, Context::Value { .. });
+                    if is_value { name::of_value_text(bytes) } else { name::first_telling(bytes) }
+                }
+                Piece::Hole(_) => None,
+            };
+            filled.pieces.into_iter().filter_map(name).find(|word| *word != around.word)
+        })
     }
 
     /// The best way in which a section may fill a hole for its pages.
@@ -284,16 +347,38 @@ impl Planner<'_> {
 
     /// The names of all holes in order of their places.
     fn names(&self, pieces: &[Piece], section: &str, taken: &mut Vec<String>) -> Vec<String> {
-        let name = |hole: &&Hole| {
-            let name = hole.named.clone().unwrap_or_else(|| {
-                let name = name::name(self.pages, hole);
-                if self.options.is_small() { name::first_words(&name, SHORT_NAME).to_owned() } else { name }
-            });
-            let is_taken = taken.contains(&name) && !section.is_empty();
-            let name = if is_taken { format!("{}_{name}", name::slug(section)) } else { name };
-            name::unique(self.options.called(name), taken)
+        let holes = super::holes(pieces);
+        let bytes = |hole: &Hole| -> usize { hole.contents.iter().map(|span| span.len()).sum() };
+        let main = (0..holes.len())
+            .filter(|&at| name::may_be_main(self.pages, holes[at]))
+            .max_by_key(|&at| (bytes(holes[at]), Reverse(at)));
+        let in_section = |name: &String| match section {
+            "" => None,
+            section => Some(format!("{}_{name}", name::slug(section))),
         };
-        super::holes(pieces).iter().map(name).collect()
+        let mut names: Vec<String> = Vec::with_capacity(holes.len());
+        for (at, hole) in holes.iter().enumerate() {
+            if let Some(first) = hole.again {
+                names.push(names[first].clone());
+                continue;
+            }
+            let candidates = match &hole.named {
+                Some(name) => vec![name.clone()],
+                None if self.options.is_small() => {
+                    vec![name::first_words(&name::name(self.pages, hole), SHORT_NAME).to_owned()]
+                }
+                None => name::candidates(self.pages, hole, main == Some(at)),
+            };
+            let best = &candidates[0];
+            let is_free = |name: &&String| !taken.contains(name);
+            // The best one with the section's name tells more than another one.
+            let chosen = Some(best).filter(is_free).cloned();
+            let chosen = chosen.or_else(|| in_section(best).filter(|name| !taken.contains(name)));
+            let chosen = chosen.or_else(|| candidates.iter().find(is_free).cloned());
+            let chosen = chosen.unwrap_or_else(|| in_section(best).unwrap_or_else(|| best.clone()));
+            names.push(name::unique(self.options.called(chosen), taken));
+        }
+        names
     }
 
     /// The holes of pieces, the outer before the inner.
@@ -307,6 +392,9 @@ impl Planner<'_> {
         for piece in pieces {
             let Piece::Hole(hole) = piece else { continue };
             let name = names.next().cloned().unwrap_or_default();
+            if hole.again.is_some() {
+                continue;
+            }
             let index = out.len();
             let default = !matches!(hole.default, DefaultContent::Empty);
             let shown = hole.default_content(self.pages).to_vec();

@@ -27,6 +27,7 @@ mod skeleton;
 mod spelling;
 mod tidy;
 mod unify;
+mod worth;
 mod write;
 
 use std::collections::BTreeMap;
@@ -266,6 +267,9 @@ pub struct Proposal {
     pub layouts: Vec<ProposedLayout>,
     /// The partials, by path.
     pub partials: Vec<ProposedPartial>,
+    /// How many repeats are left that are no partial: rows, prose, what has no telling name, stands in fewer than
+    /// three files or saves less than a thousandth of the site.
+    pub smaller_repeats: usize,
     /// The dialects the files are written in, separated by commas.
     pub dialect: String,
     /// All templates of the site as they are.

@@ -18,6 +18,150 @@ pub(super) fn name(pages: &[Page], hole: &Hole) -> String {
     slug(&found)
 }
 
+/// What a hole may be called, the best first: as it is, as what stands in it, by what is around it or beside it. The
+/// main content is called so, and nothing else is.
+pub(super) fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
+    let page = &pages[hole.members[0]];
+    let best = name(pages, hole);
+    let node = match hole.context {
+        Context::Text { node } | Context::Value { node, .. } | Context::Attributes { node } => node,
+        Context::Content { parent } => parent,
+    };
+    let mut names: Vec<String> = Vec::new();
+    names.extend(is_main.then(|| MAIN.to_owned()));
+    names.push(best.clone());
+    if let Context::Content { parent } = hole.context {
+        names.extend(inside(pages, hole));
+        names.extend(beside(page, parent, hole.contents[0]));
+    }
+    // What is called the same elsewhere differs in what is around it.
+    let outer =
+        ancestors(page, node).filter_map(|around| called(page, around)).filter(|outer| !best.starts_with(&slug(outer)));
+    names.extend(outer.map(|outer| slug(&format!("{outer} {best}"))));
+    names.retain(|name| is_telling(name) && (is_main || name != MAIN));
+    names.push(best);
+    names
+}
+
+/// Whether a hole may be the main content: markup in the body that is no region of another name.
+pub(super) fn may_be_main(pages: &[Page], hole: &Hole) -> bool {
+    let page = &pages[hole.members[0]];
+    match hole.context {
+        Context::Content { parent } => {
+            !ancestors(page, parent)
+                .any(|node| is_landmark(&page.document, &page.source, node) || tag(page, node) == "head")
+                && !has_region(&name(pages, hole))
+        }
+        _ => false,
+    }
+}
+
+/// Words for regions of a page, where they are not told by their elements.
+const REGIONS: [&str; 21] = [
+    "banner",
+    "breadcrumb",
+    "breadcrumbs",
+    "comments",
+    "contents",
+    "crumbs",
+    "foot",
+    "footer",
+    "head",
+    "header",
+    "icons",
+    "logo",
+    "masthead",
+    "menu",
+    "nav",
+    "navigation",
+    "scripts",
+    "search",
+    "sidebar",
+    "toc",
+    "toolbar",
+];
+
+/// Whether a name holds the word for a region of a page.
+pub(super) fn has_region(name: &str) -> bool {
+    slug(name).split('_').any(|word| REGIONS.contains(&word))
+}
+
+/// How names of blocks begin that mark the current item of a menu.
+pub(super) const CURRENT: &str = "current_";
+
+/// The name of the main content.
+const MAIN: &str = "content";
+
+/// Names of elements that say no more of a thing than its tag does.
+const ELEMENTS: [&str; 56] = [
+    "a", "abbr", "b", "body", "br", "button", "code", "dd", "div", "dl", "dt", "em", "form", "frame", "h1", "h2", "h3",
+    "h4", "h5", "h6", "html", "i", "iframe", "img", "input", "label", "li", "link", "ol", "option", "page", "p", "pre",
+    "q", "s", "script", "section", "select", "small", "span", "strong", "style", "sub", "sup", "svg", "table", "tbody",
+    "td", "textarea", "tfoot", "th", "thead", "tr", "tt", "u", "ul",
+];
+
+/// Shorter names say too little.
+const SHORTEST: usize = 3;
+
+/// Whether a name tells what something is: it is no tag's name, and no number tells it from others.
+pub(super) fn is_telling(name: &str) -> bool {
+    let ends_in_number = name.rsplit(['_', '-']).next().is_some_and(|last| last.bytes().all(|b| b.is_ascii_digit()));
+    let words = name.strip_prefix("part").is_some_and(|rest| rest.starts_with(['_', '-']));
+    name.len() >= SHORTEST && !ends_in_number && !words && !ELEMENTS.contains(&name)
+}
+
+fn ancestors(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
+    std::iter::successors(Some(node), |&at| (at > 0).then(|| page.document.nodes[at as usize].parent))
+}
+
+/// What the first elements within a hole are called.
+fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
+    let shown = hole.contents.iter().position(|span| !span.is_empty()).unwrap_or(0);
+    let (page, span) = (&pages[hole.members[shown]], hole.contents[shown]);
+    let nodes = &page.document.nodes;
+    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
+    let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
+    let elements = within.filter(|&node| nodes[node as usize].kind == NodeKind::Element).take(DEEPEST);
+    let called = elements.filter_map(|node| called(page, node)).map(|name| slug(&name));
+    called.chain(same_words(pages, hole).map(|words| slug(&words))).collect()
+}
+
+/// The short text of the first element in a hole, if every page that has one there says the same.
+fn same_words(pages: &[Page], hole: &Hole) -> Option<String> {
+    let words = |(&member, &span): (&usize, &Span)| {
+        let page = &pages[member];
+        let first = roots_of(page, span).into_iter().next()?;
+        elements_in(page, first).find_map(|node| words_of(page, node))
+    };
+    let filled = hole.members.iter().zip(&hole.contents).filter(|(_, span)| !span.is_empty());
+    let mut said = filled.take(SAMPLE).map(words);
+    let first = said.next()??;
+    said.all(|other| other.as_deref() == Some(&first)).then_some(first)
+}
+
+/// An element, and the first ones in it.
+fn elements_in(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
+    let end = page.document.nodes[node as usize].next;
+    (node..end).filter(|&node| page.document.nodes[node as usize].kind == NodeKind::Element).take(DEEPEST)
+}
+
+/// So many pages are looked at for a name.
+const SAMPLE: usize = 40;
+
+/// So many elements of a hole are looked at for a name.
+const DEEPEST: usize = 12;
+
+/// Names by what stands before and behind a hole.
+fn beside(page: &Page, parent: u32, span: Span) -> Vec<String> {
+    let document = &page.document;
+    let called = |node: u32| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
+    let elements = || document.children(parent).filter(|&node| document.nodes[node as usize].kind == NodeKind::Element);
+    let before = elements().filter(|&node| document.span(node).end <= span.start).filter_map(called).last();
+    let behind = elements().filter(|&node| document.span(node).start >= span.end).find_map(called);
+    let named = |what: &'static str, name: Option<String>| name.map(|name| format!("{what}_{name}"));
+    named("after", before).into_iter().chain(named("before", behind)).collect()
+}
+
 /// The first words of a name.
 pub(super) fn first_words(name: &str, most: usize) -> &str {
     name.match_indices('_').nth(most - 1).map_or(name, |(end, _)| &name[..end])
@@ -36,7 +180,7 @@ pub(super) fn slug(text: &str) -> String {
     }
 }
 
-fn tag(page: &Page, node: u32) -> String {
+pub(super) fn tag(page: &Page, node: u32) -> String {
     String::from_utf8_lossy(page.document.name(&page.source, node)).to_ascii_lowercase()
 }
 
@@ -55,7 +199,7 @@ pub(super) fn is_landmark(document: &Document, source: &[u8], node: u32) -> bool
 }
 
 /// What people would call an element: its role on the page, its id, its class.
-fn called(page: &Page, node: u32) -> Option<String> {
+pub(super) fn called(page: &Page, node: u32) -> Option<String> {
     let tag = tag(page, node);
     match tag.as_str() {
         "main" | "article" => return Some("content".into()),
@@ -68,7 +212,8 @@ fn called(page: &Page, node: u32) -> Option<String> {
         }
         "header" | "footer" | "title" | "form" => return Some(tag),
         "aside" => return Some("sidebar".into()),
-        "body" | "head" | "html" => return Some(tag),
+        "head" => return Some(tag),
+        "body" | "html" => return None,
         _ => {}
     }
     if let Some(id) = attribute(page, node, "id") {
@@ -149,7 +294,7 @@ fn of_value(page: &Page, node: u32, token: u32) -> String {
             )
         }
         ("html", "lang") => "lang".into(),
-        (_, name) => format!("{} {name}", called(page, node).unwrap_or_else(|| around(page, node))),
+        (_, name) => format!("{} {name}", of_owner(page, node)),
     }
 }
 
@@ -187,7 +332,21 @@ fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String 
         let what = words_of(page, node).or_else(|| attribute(page, node, "href").and_then(|href| file_stem(&href)));
         return format!("current {}", what.unwrap_or_else(|| around(page, node)));
     }
-    format!("{} attributes", called(page, node).unwrap_or_else(|| tag(page, node)))
+    format!("{} {}", of_owner(page, node), first_attribute(pages, hole).unwrap_or_else(|| "attributes".into()))
+}
+
+/// What an element is called whose attributes differ.
+fn of_owner(page: &Page, node: u32) -> String {
+    let is_page = || Some(tag(page, node)).filter(|tag| matches!(tag.as_str(), "body" | "html"));
+    called(page, node).or_else(is_page).unwrap_or_else(|| around(page, node))
+}
+
+/// The name of the first attribute in a hole.
+fn first_attribute(pages: &[Page], hole: &Hole) -> Option<String> {
+    let shown = hole.contents.iter().position(|span| !span.is_empty())?;
+    let text = hole.contents[shown].text(&pages[hole.members[shown]].source);
+    let name: String = text.trim_start().chars().take_while(|c| c.is_alphanumeric() || *c == '-').collect();
+    (!name.is_empty()).then_some(name)
 }
 
 /// Whether a text holds a mark that says: this is where you are.
@@ -326,7 +485,11 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
     let path = |member: usize| pages[member].path.as_str();
     let (own, outer) =
         (shared_folder(members.iter().map(|&m| path(m))), shared_folder(around.iter().map(|&m| path(m))));
-    let word = |text: &str| slug(text).replace('_', "-");
+    // Two letters say too little by themselves.
+    let word = |text: &str| {
+        let word = word(text);
+        if word.len() < SHORTEST { format!("lang-{word}") } else { word }
+    };
     if own.len() > outer.len() {
         return word(own.rsplit('/').next().unwrap_or(own));
     }
@@ -350,6 +513,14 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
         return word(begin);
     }
     SECTION.into()
+}
+
+/// What the first thing on a page is called.
+pub(super) fn of_frame(pages: &[Page], member: usize) -> Option<String> {
+    let page = &pages[member];
+    let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
+    let first = page.document.children(body).find_map(|node| called(page, node))?;
+    Some(word(&first)).filter(|word| is_telling(word))
 }
 
 /// The innermost folder that holds all of the paths.
@@ -405,24 +576,62 @@ fn of_parameter(pages: &[Page], hole: &Hole) -> String {
     }
 }
 
-/// A word for a partial of this markup: what its first telling element is called.
-pub(super) fn of_markup(markup: &[u8]) -> String {
+/// What the first element of some markup is called that has a name which tells something.
+pub(super) fn first_telling(markup: &[u8]) -> Option<String> {
+    let (page, elements) = read(markup);
+    telling(&page, &elements).into_iter().find(|name| is_telling(name))
+}
+
+/// The first word of an attribute's value that tells something.
+pub(super) fn of_value_text(value: &[u8]) -> Option<String> {
+    let value = String::from_utf8_lossy(value);
+    let is_path = value.contains(['/', '.', ':']);
+    value.split_whitespace().map(word).find(|name| is_telling(name) && !is_path)
+}
+
+/// Some markup with its outermost elements.
+fn read(markup: &[u8]) -> (Page, Vec<u32>) {
     let document = Document::read(markup, &dialect::plain());
     let page = Page::plain(markup, document);
-    let elements: Vec<u32> = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
-    let telling = elements.iter().find_map(|&node| match tag(&page, node).as_str() {
-        "h1" | "h2" | "h3" | "h4" => words_of(&page, node),
+    let elements = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
+    (page, elements)
+}
+
+/// A word for a partial of this markup: what its first telling element is called, else a tag.
+pub(super) fn of_markup(markup: &[u8]) -> String {
+    let (page, elements) = read(markup);
+    let first = || elements.first().map(|&node| word(&tag(&page, node)));
+    telling(&page, &elements).into_iter().next().or_else(first).unwrap_or_else(|| "content".into())
+}
+
+/// A name with hyphens, as files have.
+pub(super) fn word(text: &str) -> String {
+    slug(text).replace('_', "-")
+}
+
+/// What elements that stand beside each other may be called, the best first: as a landmark, as the first of them that
+/// is called something, by a heading in them, then as the others.
+pub(super) fn telling(page: &Page, elements: &[u32]) -> Vec<String> {
+    let called = |&node: &u32| match tag(page, node).as_str() {
+        "h1" | "h2" | "h3" | "h4" => words_of(page, node),
         // Of articles there may be many kinds.
-        "article" => attribute(&page, node, "class").map(|class| first_word(&class)).or_else(|| called(&page, node)),
-        _ => called(&page, node),
-    });
-    let inside = || {
-        let headings = (1..page.document.nodes.len() as u32)
-            .filter(|&node| matches!(tag(&page, node).as_str(), "h1" | "h2" | "h3"));
-        headings.into_iter().find_map(|node| words_of(&page, node))
+        "article" => attribute(page, node, "class").map(|class| first_word(&class)).or_else(|| called(page, node)),
+        _ => called(page, node),
     };
-    let word = telling.or_else(inside).or_else(|| elements.first().map(|&node| tag(&page, node)));
-    slug(&word.unwrap_or_default()).replace('_', "-")
+    let headings = (1..page.document.nodes.len() as u32)
+        .filter(|&node| matches!(tag(page, node).as_str(), "h1" | "h2" | "h3"))
+        .find_map(|node| words_of(page, node));
+    let (regions, others): (Vec<u32>, Vec<u32>) =
+        elements.iter().partition(|&&node| is_landmark(&page.document, &page.source, node));
+    let mut names: Vec<String> = regions.iter().chain(&others).filter_map(called).collect();
+    names.splice(names.len().min(1)..names.len().min(1), headings);
+    let mut found: Vec<String> = Vec::new();
+    for name in names.iter().map(|name| word(name)) {
+        if !found.contains(&name) {
+            found.push(name);
+        }
+    }
+    found
 }
 
 /// Numbers names that occur more than once.

@@ -12,6 +12,7 @@ use super::missed::{LineTable, Pattern, Segment};
 use super::name;
 use super::page::Page;
 use super::unify::{Prices, Unifier};
+use super::worth::Reason;
 use super::{Job, ProposedFile, ProposedPartial, apply, holes};
 use crate::dialect::{Kind, Newline, Value, Values};
 use crate::markup::elements::element;
@@ -35,8 +36,15 @@ const ALIKE: f64 = 0.4;
 /// What a parameter costs where it is passed, and where it is printed, in bytes.
 const PARAMETER: u64 = 12;
 
-/// The most parameters of a partial, and the longest value of one, in bytes.
-const MOST_PARAMETERS: usize = 4;
+/// A partial saves a thousandth of the site, with one copy of each file counted, unless it is a region of the page.
+const SHARE_WORTH: usize = 1000;
+
+/// With so many others of its name a partial is one of a kind.
+const OF_A_KIND: usize = 2;
+
+/// The most parameters of a partial, and where size is all; the longest value of one, in bytes.
+const MOST_PARAMETERS: usize = 2;
+const MOST_PARAMETERS_SMALL: usize = 4;
 const LONGEST_VALUE: usize = 80;
 
 /// Regions of layouts become partials if they are so big, in bytes or lines; if all of
@@ -51,6 +59,8 @@ const LEAST_WITHIN: usize = 400;
 pub(super) struct Extracted {
     pub written: Vec<ProposedFile>,
     pub partials: Vec<ProposedPartial>,
+    /// How many repeats are not worth a file of their own.
+    pub smaller: usize,
 }
 
 /// The first byte, the one behind the last, and what to write there.
@@ -85,6 +95,10 @@ pub(super) struct Extractor<'j, 's> {
     least: usize,
     /// Where the lines of the files stand, once it is asked for.
     lines: OnceCell<LineTable>,
+    /// The bytes of the site before.
+    all: usize,
+    /// How many repeats are not worth a partial.
+    smaller: usize,
     /// What becomes a partial, with what it saves in bytes.
     pub found: Vec<(Found, usize)>,
     /// Where that stands, by the files.
@@ -97,7 +111,7 @@ impl Job<'_> {
         if self.options.partials == Partials::None || written.is_empty() {
             return None;
         }
-        let mut out = Extracted { written: written.to_vec(), partials: Vec::new() };
+        let mut out = Extracted { written: written.to_vec(), partials: Vec::new(), smaller: 0 };
         let mut dialects = self.dialects();
         dialects.retain(|dialect| written.iter().any(|file| file.dialect == dialect.name));
         let site = apply(self.site, written.iter(), &self.dialects());
@@ -105,7 +119,7 @@ impl Job<'_> {
             let job = Job { dialect, ..self.clone() };
             job.extract_own(&site, written, excluded, &mut out);
         }
-        (!out.partials.is_empty()).then_some(out)
+        Some(out)
     }
 
     /// Whether a partial may take values: arguments are passed, and printed.
@@ -130,6 +144,8 @@ impl Job<'_> {
             folder: self.folder_for(Role::Partial, "partials"),
             least: self.options.min_saving.unwrap_or((price * 2).max(all * price / SHARE_OF_ALL)) as usize,
             lines: OnceCell::new(),
+            all: self.site.templates.iter().map(|template| template.source.len()).sum(),
+            smaller: 0,
             found: Vec::new(),
             claimed: FxHashMap::default(),
         };
@@ -299,7 +315,8 @@ impl Extractor<'_, '_> {
             return None;
         }
         let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
-        let (parameters, printed) = parameters(&values)?;
+        let most = if self.job.options.is_small() { MOST_PARAMETERS_SMALL } else { MOST_PARAMETERS };
+        let (parameters, printed) = parameters(&values, most)?;
         // Named after where they stand first.
         let first: Vec<&Hole> = parameters.iter().map(|(first, _)| holes[*first]).collect();
         let names = name::of_parameters(&pages, &first).into_iter();
@@ -387,6 +404,8 @@ impl Extractor<'_, '_> {
                 }
             }
         }
+        // Once is a part of its layout, unless they are asked for.
+        found.retain(|found| all || found.uses.len() >= LEAST_COPIES);
         for found in found {
             self.claim(found, 0);
         }
@@ -431,9 +450,26 @@ impl Extractor<'_, '_> {
         if count_lines(&found.content) < 2 && found.content.len() < LEAST_WITHIN {
             return;
         }
-        if saves >= self.least && found.uses.len() >= self.least_copies() {
-            self.claim(found, saves);
+        if saves < self.least || found.uses.len() < self.least_copies() {
+            return;
         }
+        if self.job.options.is_small() || self.is_worth_it(&found, saves) {
+            self.claim(found, saves);
+        } else {
+            self.smaller += 1;
+        }
+    }
+
+    /// Whether it is a thing with a name, in several files, that saves enough.
+    fn is_worth_it(&self, found: &Found, saves: usize) -> bool {
+        let files: FxHashSet<usize> = found.uses.iter().map(|(stretch, _)| stretch.file).collect();
+        let enough = || saves * files.len() / found.uses.len() * SHARE_WORTH >= self.all;
+        files.len() >= LEAST_COPIES
+            && match Reason::of(&found.content) {
+                Some(Reason::Landmark(_)) => true,
+                Some(Reason::Named(_)) => enough(),
+                None => false,
+            }
     }
 
     fn claim(&mut self, found: Found, saves: usize) {
@@ -443,14 +479,45 @@ impl Extractor<'_, '_> {
         self.found.push((found, saves));
     }
 
+    /// What to call each partial: the best of its names that is free. One that only a number would tell from others
+    /// of its name has none, unless it is most of them: they are of a kind, and none of them is a thing of the site.
+    fn words(&self, taken: &[String]) -> Vec<Option<String>> {
+        let options = self.job.options;
+        if options.is_small() || options.partials == Partials::Landmarks {
+            let short = |word: String| word.split('-').next().unwrap_or_default().to_owned();
+            let word = |word: String| if options.is_small() { short(word) } else { word };
+            return self.found.iter().map(|(found, _)| Some(word(name::of_markup(&found.content)))).collect();
+        }
+        let reasons: Vec<Option<Reason>> = self.found.iter().map(|(found, _)| Reason::of(&found.content)).collect();
+        let best = |at: usize| reasons[at].as_ref().and_then(|reason| reason.names().first());
+        let of_kind = |at: usize| {
+            let alike = (0..reasons.len()).filter(|&other| other != at && best(other) == best(at));
+            let uses = |at: usize| self.found[at].0.uses.len();
+            (alike.clone().count(), alike.map(uses).sum::<usize>(), uses(at))
+        };
+        let mut taken: Vec<String> = taken.iter().map(|path| stem(path).to_owned()).collect();
+        let mut word = |at: usize| {
+            let (others, of_others, own) = of_kind(at);
+            let names = reasons[at].as_ref().filter(|_| others < OF_A_KIND || own > of_others)?.names();
+            let word = names.iter().find(|name| !taken.contains(name))?.clone();
+            taken.push(word.clone());
+            Some(word)
+        };
+        (0..reasons.len()).map(&mut word).collect()
+    }
+
     /// Writes the partials, and the tags that include them.
     fn write(self, out: &mut Extracted) {
+        out.smaller += self.smaller;
         let mut taken: Vec<String> = out.written.iter().map(|file| file.path.clone()).collect();
         let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
-        for (found, saves) in &self.found {
-            let word = name::of_markup(&found.content);
-            let word = if self.job.options.is_small() { word.split('-').next().unwrap_or_default() } else { &word };
-            let path = self.job.free_path(&self.folder, word, &mut taken);
+        let words = self.words(&taken);
+        for ((found, saves), word) in self.found.iter().zip(words) {
+            let Some(word) = word else {
+                out.smaller += 1;
+                continue;
+            };
+            let path = self.job.free_path(&self.folder, &word, &mut taken);
             let target = self.job.written_name(&path);
             for (stretch, arguments) in &found.uses {
                 let Some(tag) = self.tag(&target, arguments, stretch) else { continue };
@@ -487,6 +554,12 @@ impl Extractor<'_, '_> {
     }
 }
 
+/// The name of a file without its folder and suffix.
+pub(super) fn stem(path: &str) -> &str {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    name.split_once('.').map_or(name, |(stem, _)| stem)
+}
+
 /// What stands in a hole of each copy, if every engine prints it as it is written.
 pub(super) fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
     let fits =
@@ -512,7 +585,7 @@ type Parameter<'v> = (usize, &'v [String]);
 /// The parameters for the values of some holes, and what is printed in each hole. The same
 /// values in two places are one parameter, also with words around them. `None` if there
 /// would be none, or too many.
-fn parameters(values: &[Vec<String>]) -> Option<(Vec<Parameter<'_>>, Vec<Printed<'_>>)> {
+fn parameters(values: &[Vec<String>], most: usize) -> Option<(Vec<Parameter<'_>>, Vec<Printed<'_>>)> {
     let mut order: Vec<usize> = (0..values.len()).collect();
     order.sort_by_key(|&at| values[at].iter().map(String::len).sum::<usize>());
     let mut parameters: Vec<Parameter<'_>> = Vec::new();
@@ -528,7 +601,7 @@ fn parameters(values: &[Vec<String>]) -> Option<(Vec<Parameter<'_>>, Vec<Printed
         let (before, after) = around(known, &values[at])?;
         printed[at] = (parameter, before, after);
     }
-    (1..=MOST_PARAMETERS).contains(&parameters.len()).then_some((parameters, printed))
+    (1..=most).contains(&parameters.len()).then_some((parameters, printed))
 }
 
 /// What stands before and after each of these texts in each of those, if it is the same in all.

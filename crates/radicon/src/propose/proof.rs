@@ -23,7 +23,7 @@ impl Job<'_> {
         let before = self.size();
         let needs = Needs::of(self.site);
         self.carry(&needs, &mut written);
-        let (proof, new_site, partials) = self.prove_with_partials(&needs, &mut written, &mut left);
+        let (proof, new_site, partials, smaller_repeats) = self.prove_with_partials(&needs, &mut written, &mut left);
         recount(&mut layouts, &written);
         let mut files = written;
         files.sort_by(|a, b| a.path.cmp(&b.path));
@@ -38,7 +38,19 @@ impl Job<'_> {
         dialects.dedup();
         let dialect = if dialects.is_empty() { self.dialect.name.clone() } else { dialects.join(", ") };
         let healed = Vec::new();
-        Proposal { files, layouts, partials, dialect, before, after, healed, proof, left, unexplained: Vec::new() }
+        Proposal {
+            files,
+            layouts,
+            partials,
+            smaller_repeats,
+            dialect,
+            before,
+            after,
+            healed,
+            proof,
+            left,
+            unexplained: Vec::new(),
+        }
     }
 
     /// Proves every page, with partials where that is possible.
@@ -47,16 +59,22 @@ impl Job<'_> {
         needs: &Needs,
         written: &mut Vec<ProposedFile>,
         left: &mut Vec<Left>,
-    ) -> (Proof, Site, Vec<ProposedPartial>) {
+    ) -> (Proof, Site, Vec<ProposedPartial>, usize) {
         let mut excluded: FxHashSet<String> = FxHashSet::default();
-        let mut proven = None;
+        let (mut proven, mut repeats) = (None, 0);
         for _ in 0..MOST_ATTEMPTS {
-            let Some(Extracted { written: mut with, partials }) = self.extract(written, &excluded) else { break };
+            let Some(Extracted { written: mut with, partials, smaller }) = self.extract(written, &excluded) else {
+                break;
+            };
+            repeats = smaller;
+            if partials.is_empty() {
+                break;
+            }
             self.carry(needs, &mut with);
             let (proof, site) = self.proof(&with);
             if proof.equal {
                 *written = with;
-                return (proof, site, partials);
+                return (proof, site, partials, smaller);
             }
             // Perhaps it is not the partials that failed.
             if proven.is_none() {
@@ -70,7 +88,7 @@ impl Job<'_> {
             }
         }
         let (proof, site) = proven.unwrap_or_else(|| self.prove(written, left));
-        (proof, site, Vec::new())
+        (proof, site, Vec::new(), repeats)
     }
 
     /// Gives written files the own-file tags that their tags need.

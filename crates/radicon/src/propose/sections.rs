@@ -15,9 +15,12 @@ use super::hole::{Hole, TAGS};
 use super::page::{Page, mix};
 use crate::markup::NodeKind;
 
-/// A section has as many pages at least, and one page in so many of those around it.
-pub(super) const LEAST_PAGES: usize = 3;
-const LEAST_SHARE: usize = 100;
+/// A section has as many pages at least, and one page in so many of those around it: a smaller one is no place that
+/// people know. Where size is all, it may be smaller.
+const LEAST_PAGES: usize = 5;
+const LEAST_SHARE: usize = 50;
+const LEAST_PAGES_SMALL: usize = 3;
+const LEAST_SHARE_SMALL: usize = 100;
 
 /// A whole hole counts as shared if this share of a set's pages fill it alike; the
 /// others are exceptions, which say so themselves. Parts of it must be in all pages.
@@ -123,15 +126,16 @@ impl<S: Fn(usize, u64) -> u64> Tree<'_, S> {
 }
 
 /// The sections of pages that leave these holes to fill; a section costs `price` bytes.
-pub(super) fn choose(pages: &[Page], members: &[usize], holes: &[&Hole], price: f64) -> Vec<Section> {
-    if members.len() <= LEAST_PAGES {
+pub(super) fn choose(pages: &[Page], members: &[usize], holes: &[&Hole], price: f64, small: bool) -> Vec<Section> {
+    let (least, share) = if small { (LEAST_PAGES_SMALL, LEAST_SHARE_SMALL) } else { (LEAST_PAGES, LEAST_SHARE) };
+    if members.len() <= least {
         return Vec::new();
     }
     let shared = shared(pages, members, holes);
     let mut candidates: Vec<Set> = Vec::new();
     for set in shared.iter().map(|shared| &shared.set).chain(&folders(pages, members)) {
         let count = set.count();
-        if count >= LEAST_PAGES.max(members.len() / LEAST_SHARE) && count < members.len() && !candidates.contains(set) {
+        if count >= least.max(members.len().div_ceil(share)) && count < members.len() && !candidates.contains(set) {
             candidates.push(set.clone());
         }
         if candidates.len() == MAX_CANDIDATES {

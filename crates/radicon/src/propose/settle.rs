@@ -2,10 +2,10 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::family::LEAST_PAGES;
 use super::family::{self, Frames};
 use super::hole::{DefaultContent, Hole, Piece, TAGS};
 use super::page::Page;
-use super::sections::LEAST_PAGES;
 use super::unify::{Prices, Unified, Unifier};
 use super::{Job, Left, holes};
 use crate::dialect::{self, Kind};

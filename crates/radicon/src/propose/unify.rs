@@ -627,6 +627,7 @@ impl Unifier<'_> {
             default,
             lines: false,
             named: None,
+            again: None,
         };
         let pieces =
             vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];

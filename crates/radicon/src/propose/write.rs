@@ -65,6 +65,11 @@ impl Writer<'_> {
                 Piece::Hole(hole) => {
                     let name = names.get(*next).map_or("block", String::as_str);
                     *next += 1;
+                    if let Some(tag) = hole.again.and_then(|_| self.again(name, hole.lines)) {
+                        let indent = self.line_indent(hole);
+                        self.open(tag, hole.lines, &indent, out);
+                        continue;
+                    }
                     let Some((open, close)) = self.tags(name, hole.lines, Place::Layout) else {
                         continue;
                     };
@@ -225,6 +230,13 @@ impl Writer<'_> {
             push(&mut out, b"\n");
         }
         out
+    }
+
+    /// The tag that shows a block once more.
+    fn again(&self, name: &str, own_line: bool) -> Option<Tag> {
+        let (form, values) = (self.dialect.form(Kind::Again)?, Values { name, ..Values::default() });
+        let marked = self.dialect.marks.exact.first().map(|mark| form.open.write_marked(&values, mark));
+        Some(Tag { plain: form.open.write(&values), marked, own_line, before: true, after: true })
     }
 
     fn tags(&self, name: &str, own_line: bool, place: Place) -> Option<(Tag, Tag)> {

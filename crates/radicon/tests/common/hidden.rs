@@ -36,7 +36,7 @@ impl Shape {
     /// A random one: 1 to 4 levels, 1 to 12 families, 10 and more pages.
     pub fn random(random: &mut Random, most_pages: usize) -> Self {
         let families = 1 + random.below(12);
-        let least = (families * 4).max(10);
+        let least = ((families + 1) * 6).max(10);
         Self {
             levels: 1 + random.below(4),
             families,
@@ -200,7 +200,7 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
         files.push(SourceFile::new(path.clone(), text));
     }
     for number in 0..shape.pages {
-        let frame = if number < frames.len() * 4 { number % frames.len() } else { random.below(frames.len()) };
+        let frame = if number < frames.len() * 6 { number % frames.len() } else { random.below(frames.len()) };
         files.push(page(random, number, &frames[frame], &partials));
     }
     if shape.brackets {

@@ -33,7 +33,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     let has_none = |(id, template): &(SourceId, &Template)| *site.parent(*id) == Parent::None && !is_whole(template);
     for (id, template) in context.templates().filter(has_none) {
         // All that it brings must be for one layout: a fragment has blocks of its own, or other content.
-        let names: Vec<&[u8]> = template.outermost().map(|(_, item)| item.name.of(&template.source)).collect();
+        let names: Vec<&[u8]> = filled(template).collect();
         let Some(first) = names.first().filter(|_| loose(template).is_empty()) else { continue };
         let has_all = |layout: SourceId| names.iter().all(|name| regions(context, layout).contains(name));
         let is_hidden = |hidden: &SourceId| layout_of(site, *hidden) != Some(id) && has_all(*hidden);
@@ -65,7 +65,8 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let one = Found::new(id, Span::default(), message);
         // One block around everything may be a fragment that another site overrides.
         match (names.len(), template.role) {
-            (1, Role::Layout) => {}
+            (1, Role::Layout) if !shared.is_some_and(|layout| is_missed(context, id, layout)) => {}
+            (1, Role::Layout) => found.push(one),
             (1, _) => found.push(one.hint()),
             _ => found.push(one),
         }
@@ -115,6 +116,18 @@ fn regions<'s>(context: &Context<'s>, layout: SourceId) -> FxHashSet<&'s [u8]> {
     context.resolver.chain(layout).levels.into_iter().flat_map(of).collect()
 }
 
+/// Whether children of a template give content for blocks that it does not have, and that layout has.
+fn is_missed(context: &Context<'_>, id: SourceId, layout: &Layout<'_>) -> bool {
+    let site = context.site;
+    let own = regions(context, id);
+    let children = context.templates().filter(|(child, _)| layout_of(site, *child) == Some(id));
+    children.flat_map(|(_, child)| filled(child)).any(|name| !own.contains(name) && layout.regions.contains(name))
+}
+
+fn filled(template: &Template) -> impl Iterator<Item = &[u8]> {
+    template.outermost().map(|(_, item)| item.name.of(&template.source))
+}
+
 fn layout_of(site: &Site, id: SourceId) -> Option<SourceId> {
     match site.parent(id) {
         Parent::Found { id, .. } => Some(*id),
@@ -153,6 +166,8 @@ mod tests {
         finds(&RULE, &with(&[("4.html", "{% block a %}x{% endblock %}"), ("5.html", "{% extends '4.html' %}")]), &[]);
         let alone = [base, ("4.html", lost), ("5.html", "{% extends '4.html' %}")];
         finds(&RULE, &alone, &["4.html:1: gives content for `a` of layouts/base.html"]);
+        let (one, more) = ("{% block a %}x{% endblock %}", "{% extends '4.html' %}{% block t %}{% endblock %}");
+        finds(&RULE, &with(&[("4.html", one), ("5.html", more)]), &[told]);
         finds(&RULE, &with(&[("4.txt", lost)]), &[]);
         finds(&RULE, &with(&[("4.html", "<html><p>{% block a %}x{% endblock %}</html>")]), &[]);
         finds(&RULE, &with(&[("4.html", "<td>{% if a %}x{% endif %}</td>")]), &[]);
