@@ -258,6 +258,40 @@ fn what_stands_in_three_pages_becomes_a_partial() {
 }
 
 #[test]
+fn what_every_page_says_twice_is_one_block_that_is_shown_again() {
+    let page = |language: &str, number: usize| {
+        let item = |word: &str| format!("<a href=\"/{language}/{word}.html\">{word} ({language})</a>");
+        let menu = format!("{} {} {}", item("boats"), item("quays"), item("fares"));
+        SourceFile::new(
+            format!("{language}/{number}.html"),
+            format!(
+                "<!DOCTYPE html>\n<html lang=\"{language}\">\n<head>\n<title>{number} in {language}</title>\n</head>\n<body>\n<header><a href=\"/\">Tidewater, the ferry line</a></header>\n<p class=\"menu\">{menu}</p>\n<main>\n<p>{}</p>\n</main>\n<p class=\"menu\">{menu}</p>\n<footer><p>Owned by the people of the seven harbours.</p></footer>\n</body>\n</html>\n",
+                "sheep and cows travel ".repeat(number + 1)
+            ),
+        )
+    };
+    let pages = |language: &'static str| (0..6).map(move |number| page(language, number));
+    let old = read(["de", "en", "fy"].into_iter().flat_map(pages).collect());
+    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let paths: Vec<_> = proposal.layouts.iter().map(|layout| layout.path.as_str()).collect();
+    assert_eq!(
+        paths,
+        ["layouts/base.html", "layouts/lang-de.html", "layouts/lang-en.html", "layouts/lang-fy.html"],
+        "what a language sets stands in its layout"
+    );
+    let base = file(&proposal, "layouts/base.html");
+    assert_eq!(base.matches("<!--: block menu -->").count(), 1, "{base}");
+    assert_eq!(base.matches("<!--: again menu -->").count(), 1, "{base}");
+    for (path, said) in [("layouts/lang-de.html", 1), ("de/3.html", 0)] {
+        let text = file(&proposal, path);
+        assert_eq!(text.matches("boats (de)").count(), said, "{text}");
+    }
+    assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
+    let blocks: Vec<_> = proposal.layouts[0].blocks.iter().map(|block| block.name.as_str()).collect();
+    assert_eq!(blocks, ["lang", "title", "menu", "content"]);
+}
+
+#[test]
 fn settings_name_and_exclude() {
     let text = "[propose]\nexcept = ['*/1.html']\nlevels = 2\nmin-saving = 100\n[propose.names]\nharbours = 'quays'\nbase = 'frame'\nbody_class = 'page-class'\n";
     let settings = Settings::parse(text).expect("settings");

@@ -30,9 +30,9 @@ pub(super) fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<Stri
     let mut names: Vec<String> = Vec::new();
     names.extend(is_main.then(|| MAIN.to_owned()));
     names.push(best.clone());
-    if let Context::Content { parent } = hole.context {
+    if let Context::Content { .. } = hole.context {
         names.extend(inside(pages, hole));
-        names.extend(beside(page, parent, hole.contents[0]));
+        names.extend(beside(pages, hole));
     }
     // What is called the same elsewhere differs in what is around it.
     let outer =
@@ -151,8 +151,20 @@ const SAMPLE: usize = 40;
 /// So many elements of a hole are looked at for a name.
 const DEEPEST: usize = 12;
 
-/// Names by what stands before and behind a hole.
-fn beside(page: &Page, parent: u32, span: Span) -> Vec<String> {
+/// Names by what stands before and behind a hole in all pages, as far as some of them show.
+fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
+    let last = hole.siblings.len().saturating_sub(1);
+    let mut places = [0, last / 2, last].into_iter().filter_map(|at| {
+        let (parent, _) = *hole.siblings.get(at)?;
+        Some(neighbours(&pages[hole.members[at]], parent, hole.contents[at]))
+    });
+    let mut names = places.next().unwrap_or_default();
+    places.for_each(|other| names.retain(|name| other.contains(name)));
+    names
+}
+
+/// Names by what stands before and behind a place in a page.
+fn neighbours(page: &Page, parent: u32, span: Span) -> Vec<String> {
     let document = &page.document;
     let called = |node: u32| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
     let elements = || document.children(parent).filter(|&node| document.nodes[node as usize].kind == NodeKind::Element);
@@ -485,10 +497,12 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
     let path = |member: usize| pages[member].path.as_str();
     let (own, outer) =
         (shared_folder(members.iter().map(|&m| path(m))), shared_folder(around.iter().map(|&m| path(m))));
+    let lang = |member: usize| of_element(&pages[member], "html", &["lang"]);
     // Two letters say too little by themselves.
     let word = |text: &str| {
         let word = word(text);
-        if word.len() < SHORTEST { format!("lang-{word}") } else { word }
+        let is_lang = |&member: &usize| lang(member).is_some_and(|lang| lang.to_ascii_lowercase().starts_with(&word));
+        if word.len() < SHORTEST && members.iter().all(is_lang) { format!("lang-{word}") } else { word }
     };
     if own.len() > outer.len() {
         return word(own.rsplit('/').next().unwrap_or(own));
@@ -499,7 +513,6 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
         same.filter(|said| around.iter().any(|&member| of(member).as_ref() != Some(said)))
     };
     let body = |member: usize| of_element(&pages[member], "body", &["class", "id"]);
-    let lang = |member: usize| of_element(&pages[member], "html", &["lang"]);
     if let Some(said) = told(&body).or_else(|| told(&lang)) {
         return word(&said);
     }
