@@ -457,7 +457,7 @@ pub struct How {
     /// First make copies that were left behind like the others; lists each page that this changes.
     #[arg(long)]
     pub heal: bool,
-    /// Which partials to make [default: repeats, and big regions of layouts].
+    /// Which partials to make [default: repeats].
     #[arg(long, value_enum)]
     pub partials: Option<PartialsArgument>,
 }

@@ -202,6 +202,10 @@ impl Mistake {
     }
 }
 
+fn ids(site: &Site) -> impl Iterator<Item = SourceId> + use<> {
+    (0..site.templates.len() as u32).map(SourceId)
+}
+
 /// Mistakes in each tag of each template.
 fn in_tags(site: &Site, make: impl Fn(&Template, u32, &Construct) -> Option<Mistake>) -> Vec<Mistake> {
     let of = |template: &Template| {
@@ -224,7 +228,7 @@ fn slip(word: &[u8]) -> Option<Vec<u8>> {
 
 fn misspelt_targets(site: &Site) -> Vec<Mistake> {
     let mut found = Vec::new();
-    for id in (0..site.templates.len() as u32).map(SourceId) {
+    for id in ids(site) {
         let template = site.get(id);
         for (at, target) in site.links(id).targets() {
             let item = &template.constructs.items[at as usize];
@@ -244,7 +248,7 @@ fn misspelt_targets(site: &Site) -> Vec<Mistake> {
 
 fn renamed_partials(site: &Site) -> Vec<Mistake> {
     let mut users: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
-    for id in (0..site.templates.len() as u32).map(SourceId) {
+    for id in ids(site) {
         for (_, target) in site.links(id).targets() {
             if let Ok(target) = target {
                 users.entry(&site.get(*target).path).or_default().insert(site.get(id).path.clone());
@@ -267,7 +271,7 @@ fn renamed_partials(site: &Site) -> Vec<Mistake> {
 
 fn includes_of_itself(site: &Site) -> Vec<Mistake> {
     let mut found = Vec::new();
-    for id in (0..site.templates.len() as u32).map(SourceId) {
+    for id in ids(site) {
         for (at, target) in site.links(id).targets() {
             let (template, Ok(target)) = (site.get(id), target) else { continue };
             let (item, target) = (&template.constructs.items[at as usize], site.get(*target));
@@ -361,7 +365,7 @@ fn overrides(site: &Site) -> Vec<(&Template, Vec<(u32, &Construct)>)> {
         let found = outermost.filter(|(_, item)| above(item.name.of(&template.source))).collect();
         chain.broken.is_none().then_some((template, found))
     };
-    (0..site.templates.len() as u32).map(SourceId).filter_map(of).collect()
+    ids(site).filter_map(of).collect()
 }
 
 fn misspelt_blocks(site: &Site) -> Vec<Mistake> {
@@ -502,7 +506,7 @@ fn changed_copies(site: &Site) -> Vec<Mistake> {
 
 fn dropped_includes(site: &Site) -> Vec<Mistake> {
     let mut uses: BTreeMap<&str, Vec<(&Template, &Construct)>> = BTreeMap::new();
-    for id in (0..site.templates.len() as u32).map(SourceId) {
+    for id in ids(site) {
         let template = site.get(id);
         for (at, target) in site.links(id).targets() {
             if let Ok(target) = target {
@@ -527,10 +531,9 @@ fn idle_loads(site: &Site) -> Vec<Mistake> {
         let template = site.get(id);
         site.own_file_tags(id).iter().map(|&at| template.constructs.items[at as usize].span.of(&template.source))
     };
-    let ids = || (0..site.templates.len() as u32).map(SourceId);
-    let all: BTreeSet<&[u8]> = ids().flat_map(tags).collect();
+    let all: BTreeSet<&[u8]> = ids(site).flat_map(tags).collect();
     let mut found = Vec::new();
-    for id in ids() {
+    for id in ids(site) {
         let (template, own) = (site.get(id), tags(id).collect::<BTreeSet<_>>());
         let at = template.parent().map_or(0, |parent| parent.span.end);
         for tag in all.iter().filter(|tag| !own.contains(*tag)) {

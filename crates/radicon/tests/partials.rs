@@ -1,4 +1,4 @@
-//! Partials that proposals make: with parameters, and of big regions.
+//! Partials that proposals make: with parameters, and of regions of layouts.
 
 use radicon::{Options, Partials, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
 
@@ -43,7 +43,7 @@ fn boats(name: impl Fn(usize) -> String) -> Vec<SourceFile> {
 fn copies_that_differ_in_values_take_parameters() {
     let files = boats(|boat| format!("Lady {}", ["Anna", "Berta", "Clara", "Dora", "Elsa"][boat % 5]));
     for strength in [Strength::Blanks, Strength::Bytes] {
-        let proposal = proposed(&files, "brace-percent", Partials::Usual, strength);
+        let proposal = proposed(&files, "brace-percent", Partials::Repeats, strength);
         let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
         // In exact output the first and the last lines of a block are shared with its tags.
         let uses = if strength == Strength::Bytes { 7 } else { 12 };
@@ -63,7 +63,7 @@ fn copies_that_differ_in_values_take_parameters() {
         );
     }
     // A dialect that cannot pass values gets no such partial.
-    assert!(proposed(&files, "margin", Partials::Usual, Strength::Blanks).partials.is_empty());
+    assert!(proposed(&files, "margin", Partials::Repeats, Strength::Blanks).partials.is_empty());
 }
 
 #[test]
@@ -87,7 +87,7 @@ fn what_stands_beside_all_copies_belongs_to_them() {
             let own = format!("<p>{}</p>", "No boats today, nor tomorrow. ".repeat(number + 1));
             SourceFile::new(format!("no-boats-{number}.html"), format!("{}{own}{}", &first[..head], &first[tail..]))
         }));
-        let proposal = proposed(&files, "brace-percent", Partials::Usual, Strength::Blanks);
+        let proposal = proposed(&files, "brace-percent", Partials::Repeats, Strength::Blanks);
         let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
         assert_eq!((partial.uses, partial.parameters), (12, 2));
         let body = text(&proposal, &partial.path);
@@ -123,7 +123,7 @@ fn where_a_copy_was_included_does_not_count() {
         )
     };
     let files: Vec<SourceFile> = (0..16).map(page).collect();
-    let proposal = proposed(&files, "margin", Partials::Usual, Strength::Blanks);
+    let proposal = proposed(&files, "margin", Partials::Repeats, Strength::Blanks);
     let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
     assert_eq!(partial.uses, 8);
     assert_eq!(text(&proposal, &partial.path).trim_end(), lines.join("\n"));
@@ -154,7 +154,7 @@ fn regions_of_layouts_become_partials_if_asked_for() {
         assert!(base.contains("<!--: partial partials/header.html -->") && !base.contains("timetable"), "{base}");
         assert!(text(&proposal, "partials/header.html").trim_start().starts_with("<header>"));
     }
-    assert!(proposed(&files, "margin", Partials::Usual, Strength::Blanks).partials.is_empty());
+    assert!(proposed(&files, "margin", Partials::Repeats, Strength::Blanks).partials.is_empty());
 }
 
 #[test]
@@ -180,7 +180,7 @@ fn copies_within_lines_become_partials_if_they_are_long() {
     };
     let files: Vec<SourceFile> = (0..14).map(page).collect();
     for dialect in ["margin", "brace-percent"] {
-        let proposal = proposed(&files, dialect, Partials::Usual, Strength::Blanks);
+        let proposal = proposed(&files, dialect, Partials::Repeats, Strength::Blanks);
         let [partial] = &proposal.partials[..] else { panic!("{dialect}: {:?}", proposal.partials) };
         assert_eq!((partial.uses, partial.bytes), (6, long.len()), "{dialect}");
         assert!(text(&proposal, "0.html").contains(short));

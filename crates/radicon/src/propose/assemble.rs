@@ -6,7 +6,6 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::hole::{Context, Hole, TAGS};
 use super::levels::{Body, Layout, Open, Planner};
 use super::page::Page;
-use super::partials::stem;
 use super::sections::Sections;
 use super::settle::Draft;
 use super::tidy::Style;
@@ -169,7 +168,7 @@ impl Job<'_> {
 
     /// What a section's layout is called: with the word of the one around it if it is taken.
     fn section_word(&self, layout: &Layout, around: Option<&Placed<'_>>, taken: &[String]) -> String {
-        let is_taken = taken.iter().any(|path| stem(path) == layout.word);
+        let is_taken = taken.iter().any(|path| name::stem(path) == layout.word);
         match around.map(|around| around.layout.word.as_str()).filter(|word| is_taken && !word.is_empty()) {
             Some(outer) => format!("{outer}-{}", layout.word),
             None => layout.word.clone(),

@@ -76,8 +76,8 @@ pub struct Options {
     /// Whether copies that were left behind are first made like the others (default no).
     /// These pages change; all else is proven against the pages so healed.
     pub heal: bool,
-    /// What a section's layout or a partial must save, in bytes; `None` for three
-    /// times the price of a block, and twice for a partial.
+    /// What a section's layout or a partial must save, in bytes; `None` for three times the price of a block, and
+    /// for a partial a thousandth of the site unless it is a region of the page.
     pub min_saving: Option<u64>,
     /// Pages that keep their form.
     pub except: Globs,
@@ -125,7 +125,7 @@ impl Default for Options {
             dialect: None,
             block_price: USUAL_PRICE,
             levels: 8,
-            partials: Partials::Usual,
+            partials: Partials::Repeats,
             heal: false,
             min_saving: None,
             except: Globs::default(),

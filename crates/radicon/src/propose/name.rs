@@ -516,7 +516,7 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
     if let Some(said) = told(&body).or_else(|| told(&lang)) {
         return word(&said);
     }
-    let stem = |member: usize| path(member).rsplit('/').next().and_then(|file| file.split('.').next()).unwrap_or("");
+    let stem = |member: usize| stem(path(member));
     let first = stem(members[0]);
     let shared = members.iter().fold(first.len(), |shared, &member| {
         shared.min(first.bytes().zip(stem(member).bytes()).take_while(|(a, b)| a == b).count())
@@ -603,7 +603,7 @@ pub(super) fn of_value_text(value: &[u8]) -> Option<String> {
 }
 
 /// Some markup with its outermost elements.
-fn read(markup: &[u8]) -> (Page, Vec<u32>) {
+pub(super) fn read(markup: &[u8]) -> (Page, Vec<u32>) {
     let document = Document::read(markup, &dialect::plain());
     let page = Page::plain(markup, document);
     let elements = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
@@ -615,6 +615,12 @@ pub(super) fn of_markup(markup: &[u8]) -> String {
     let (page, elements) = read(markup);
     let first = || elements.first().map(|&node| word(&tag(&page, node)));
     telling(&page, &elements).into_iter().next().or_else(first).unwrap_or_else(|| "content".into())
+}
+
+/// The name of a file without its folder and suffix.
+pub(super) fn stem(path: &str) -> &str {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    name.split_once('.').map_or(name, |(stem, _)| stem)
 }
 
 /// A name with hyphens, as files have.

@@ -1,5 +1,5 @@
 //! Partials: for what stands several times in the proposed files, with parameters
-//! where copies differ a little, and for the great regions of layouts.
+//! where copies differ a little, and for regions of layouts.
 
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
@@ -47,9 +47,7 @@ const MOST_PARAMETERS: usize = 2;
 const MOST_PARAMETERS_SMALL: usize = 4;
 const LONGEST_VALUE: usize = 80;
 
-/// Regions of layouts become partials if they are so big, in bytes or lines; if all of
-/// them are asked for, so many bytes are enough.
-const BIG_REGION: (usize, usize) = (2_000, 30);
+/// Regions of layouts become partials, where they are asked for, if they have so many bytes.
 const LEAST_REGION: usize = 200;
 
 /// What stands within a line and becomes a partial has so many bytes at least.
@@ -379,13 +377,11 @@ impl Extractor<'_, '_> {
         Some(self.job.dialect.form(Kind::Output)?.open.write(&Values { expr: name, ..Values::default() }))
     }
 
-    /// Great regions of layouts: headers, navigations, side bars, footers.
+    /// Regions of layouts, if they are asked for: headers, navigations, side bars, footers.
     fn regions(&mut self) {
-        let all = match self.job.options.partials {
-            Partials::Usual => false,
-            Partials::Landmarks => true,
-            Partials::Repeats | Partials::None => return,
-        };
+        if self.job.options.partials != Partials::Landmarks {
+            return;
+        }
         let mut layouts: Vec<usize> = self.index.values().copied().collect();
         layouts.retain(|&file| self.written[file].role == Role::Layout);
         layouts.sort_unstable();
@@ -393,8 +389,7 @@ impl Extractor<'_, '_> {
         for file in layouts {
             for lines in self.landmarks(file) {
                 let bytes = self.text(&lines);
-                let big = bytes.len() >= BIG_REGION.0 || count_lines(bytes) >= BIG_REGION.1;
-                if !(big || all && bytes.len() >= LEAST_REGION) {
+                if bytes.len() < LEAST_REGION {
                     continue;
                 }
                 let content = self.job.content(bytes);
@@ -404,8 +399,6 @@ impl Extractor<'_, '_> {
                 }
             }
         }
-        // Once is a part of its layout, unless they are asked for.
-        found.retain(|found| all || found.uses.len() >= LEAST_COPIES);
         for found in found {
             self.claim(found, 0);
         }
@@ -463,7 +456,9 @@ impl Extractor<'_, '_> {
     /// Whether it is a thing with a name, in several files, that saves enough.
     fn is_worth_it(&self, found: &Found, saves: usize) -> bool {
         let files: FxHashSet<usize> = found.uses.iter().map(|(stretch, _)| stretch.file).collect();
-        let enough = || saves * files.len() / found.uses.len() * SHARE_WORTH >= self.all;
+        let enough = || {
+            self.job.options.min_saving.is_some() || saves * files.len() / found.uses.len() * SHARE_WORTH >= self.all
+        };
         files.len() >= LEAST_COPIES
             && match Reason::of(&found.content) {
                 Some(Reason::Landmark(_)) => true,
@@ -495,7 +490,7 @@ impl Extractor<'_, '_> {
             let uses = |at: usize| self.found[at].0.uses.len();
             (alike.clone().count(), alike.map(uses).sum::<usize>(), uses(at))
         };
-        let mut taken: Vec<String> = taken.iter().map(|path| stem(path).to_owned()).collect();
+        let mut taken: Vec<String> = taken.iter().map(|path| name::stem(path).to_owned()).collect();
         let mut word = |at: usize| {
             let (others, of_others, own) = of_kind(at);
             let names = reasons[at].as_ref().filter(|_| others < OF_A_KIND || own > of_others)?.names();
@@ -552,12 +547,6 @@ impl Extractor<'_, '_> {
             }
         }
     }
-}
-
-/// The name of a file without its folder and suffix.
-pub(super) fn stem(path: &str) -> &str {
-    let name = path.rsplit('/').next().unwrap_or(path);
-    name.split_once('.').map_or(name, |(stem, _)| stem)
 }
 
 /// What stands in a hole of each copy, if every engine prints it as it is written.

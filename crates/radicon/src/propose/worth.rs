@@ -2,8 +2,7 @@
 
 use super::name;
 use super::page::Page;
-use crate::dialect;
-use crate::markup::{Document, NodeKind, TokenKind};
+use crate::markup::TokenKind;
 
 /// Why a fragment is worth a partial, and what to call it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -26,9 +25,7 @@ const PROSE: usize = 80;
 impl Reason {
     /// The reason of a fragment, if there is one.
     pub fn of(markup: &[u8]) -> Option<Self> {
-        let document = Document::read(markup, &dialect::plain());
-        let page = Page::plain(markup, document);
-        let roots: Vec<u32> = page.document.children(0).filter(|&node| is_element(&page, node)).collect();
+        let (page, roots) = name::read(markup);
         let names: Vec<String> =
             name::telling(&page, &roots).into_iter().filter(|name| name::is_telling(name)).collect();
         let is_region = |node: u32| {
@@ -51,10 +48,6 @@ impl Reason {
             Self::Landmark(names) | Self::Named(names) => names,
         }
     }
-}
-
-fn is_element(page: &Page, node: u32) -> bool {
-    page.document.nodes[node as usize].kind == NodeKind::Element
 }
 
 /// Whether most of a fragment is running text.

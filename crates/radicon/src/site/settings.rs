@@ -88,10 +88,8 @@ pub struct ProposeSettings {
 /// What becomes a partial.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Partials {
-    /// Markup that stands several times, and big regions of layouts that hold no block.
+    /// Things with a name that stand in several files.
     #[default]
-    Usual,
-    /// Markup that stands several times.
     Repeats,
     /// That, and all headers, navigations, side bars and footers of layouts that hold no block.
     Landmarks,
