@@ -345,3 +345,52 @@ async fn adopted_pages_look_the_same_pixel_by_pixel() {
         pictures.push(old);
     }
 }
+
+/// Three pages of each of two depths, with a style sheet and a picture.
+fn handbook() -> tempfile::TempDir {
+    let dir = tempfile::tempdir().expect("a folder");
+    let write = |path: &str, text: &str| {
+        let path = dir.path().join(path);
+        fs::create_dir_all(path.parent().expect("a folder")).expect("a folder");
+        fs::write(path, text).expect("a file");
+    };
+    write("style/book.css", "h1 { color: rgb(1, 2, 3) }");
+    write("style/mark.svg", "<svg xmlns='http://www.w3.org/2000/svg' width='30' height='20'></svg>");
+    for (folder, up) in [("", ""), ("lamps/old/", "../../")] {
+        for number in 1..=3 {
+            let page = format!(
+                "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n  <title>Lamp {number} {folder}</title>\n  \
+                 <link rel=\"stylesheet\" href=\"{up}style/book.css\">\n</head>\n<body>\n  <h1>The lamp keeper's handbook</h1>\n  \
+                 <img src=\"{up}style/mark.svg\" alt=\"The keepers' mark\">\n  <main>\n    <p>Wick {number}, {folder}trimmed in the morning.</p>\n  \
+                 </main>\n  <p><a href=\"{up}index.html\">To the first page of the handbook</a></p>\n</body>\n</html>\n"
+            );
+            write(&format!("{folder}lamp-{number}.html"), &page);
+        }
+    }
+    dir
+}
+
+#[tokio::test]
+async fn a_layout_opens_with_its_styles_and_pictures() {
+    if !has("chromedriver") {
+        return;
+    }
+    let dir = handbook();
+    let results = tempfile::tempdir().expect("a folder");
+    let (into, out) = (results.path().join("proposed"), results.path().join("finished"));
+    let ran = radicon(dir.path(), &["propose", "--into", into.to_str().expect("UTF-8")]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    let browser = Browser::start(false).await;
+    let shown =
+        "return [getComputedStyle(document.querySelector('h1')).color, document.querySelector('img').naturalWidth]";
+    browser.open(&into.join("layouts/base.html")).await;
+    assert_eq!(browser.run(shown).await, json!(["rgb(1, 2, 3)", 30]));
+    let home = browser.run("return document.querySelector('a').href").await;
+    assert!(home.as_str().is_some_and(|url| url.ends_with("/proposed/index.html")), "{home}");
+    // And so do the pages, put together.
+    let ran = radicon(&into, &["flatten", "--all", "--into", out.to_str().expect("UTF-8")]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    browser.open(&out.join("lamps/old/lamp-1.html")).await;
+    let urls = "return [...document.querySelectorAll('link, img, a')].map(e => e.getAttribute('href') || e.getAttribute('src'))";
+    assert_eq!(browser.run(urls).await, json!(["../../style/book.css", "../../style/mark.svg", "../../index.html"]));
+}

@@ -74,6 +74,7 @@ mod site;
 mod steps;
 pub mod text;
 mod translate;
+mod urls;
 
 pub use check::{
     Baseline, BaselineError, Checked, Checks, Finding, Hit, LookAtSite, Mend, Mended, RULES, Related, Rule, Severity,

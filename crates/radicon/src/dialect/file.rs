@@ -4,7 +4,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::pattern::Reach;
 use super::{
-    Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, SetScope, Targets, Twice,
+    Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, SetScope, Targets, Twice, Urls,
     split_arguments,
 };
 use crate::config::{
@@ -295,6 +295,10 @@ pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
                 let words = &[("layout", SetScope::Layout), ("own", SetScope::Own), ("unknown", SetScope::Unknown)];
                 rules.set_scope = choice(item, words)?;
             }
+            "urls" => {
+                let words = &[("kept", Urls::Kept), ("rebased", Urls::Rebased), ("unknown", Urls::Unknown)];
+                rules.urls = choice(item, words)?;
+            }
             "only" => rules.only = strings(item)?,
             "optional" => rules.optional = strings(item)?,
             "arguments" => {
@@ -315,6 +319,7 @@ pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
                     "include-scope",
                     "block-scope",
                     "set-scope",
+                    "urls",
                     "only",
                     "optional",
                     "arguments",

@@ -328,6 +328,17 @@ pub enum SetScope {
     Unknown,
 }
 
+/// What a relative URL in a layout or partial starts from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Urls {
+    /// The page's folder: URLs stay as they are.
+    Kept,
+    /// The folder of the file that holds it: it is rewritten for the page.
+    Rebased,
+    /// Not known; read as kept.
+    Unknown,
+}
+
 /// The behaviours in which engines differ.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rules {
@@ -345,6 +356,8 @@ pub struct Rules {
     pub block_scope: Scope,
     /// Whether a layout sees what a child sets outside of its blocks.
     pub set_scope: SetScope,
+    /// Relative URLs in layouts and partials.
+    pub urls: Urls,
     /// Words among the arguments that say: only these names are seen.
     pub only: Vec<String>,
     /// Words among the arguments that say: it is no mistake if the file is missing.
@@ -413,6 +426,7 @@ impl Default for Rules {
             include_scope: Scope::Unknown,
             block_scope: Scope::Unknown,
             set_scope: SetScope::Unknown,
+            urls: Urls::Unknown,
             only: Vec::new(),
             optional: Vec::new(),
             arguments: None,

@@ -2,6 +2,7 @@
 
 use memchr::memmem;
 
+use super::lexer::Opaque;
 use super::{attributes, header, within};
 use crate::dialect::{Captures, Dialect, Form, Kind, Marks, Newline, Part, Pattern, Values};
 use crate::text::{Span, is_blank, line_start};
@@ -144,6 +145,12 @@ pub struct Constructs {
 }
 
 impl Constructs {
+    /// The ranges that are no HTML.
+    pub fn opaque(&self) -> Vec<Opaque> {
+        let opaque = self.items.iter().filter(|item| item.is_opaque());
+        opaque.map(|item| Opaque { span: item.span, prints: item.kind.prints() }).collect()
+    }
+
     /// Reads the constructs of `source` in `dialect`. Any input is fine.
     pub fn read(source: &[u8], dialect: &Dialect) -> Self {
         let mut scan = Scan {

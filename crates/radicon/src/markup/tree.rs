@@ -1,7 +1,7 @@
 //! The tree: elements and construct pairs, nested; nothing repaired, nothing lost.
 
 use super::constructs::{ALONE, Constructs};
-use super::lexer::{Opaque, Token, TokenKind, lex};
+use super::lexer::{Token, TokenKind, lex};
 use super::nest::{Closes, Nest, TagName};
 use crate::dialect::{Dialect, Part};
 use crate::text::Span;
@@ -84,12 +84,7 @@ impl Document {
 
     /// Reads another source in the memory of this one.
     pub(crate) fn read_again(&mut self, source: &[u8], constructs: Constructs) {
-        let opaque: Vec<_> = constructs
-            .items
-            .iter()
-            .filter(|item| item.is_opaque())
-            .map(|item| Opaque { span: item.span, prints: item.kind.prints() })
-            .collect();
+        let opaque = constructs.opaque();
         self.constructs = constructs;
         self.tokens.clear();
         self.tokens.reserve(source.len() / 12);

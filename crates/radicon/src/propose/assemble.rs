@@ -17,6 +17,7 @@ use crate::markup::{Constructs, NodeKind};
 use crate::prove::Strength;
 use crate::site::{Partials, Role, Template, usual_folder};
 use crate::text::LineIndex;
+use crate::urls::unmarked;
 
 /// What is proposed so far.
 #[derive(Default)]
@@ -341,7 +342,7 @@ fn around(pages: &[Page], hole: &Hole, overriding: &[usize]) -> (usize, String) 
     let page = &pages[first];
     let node = &page.document.nodes[shown as usize];
     let tag = page.span((node.first, if shown > 0 { node.inner } else { node.first })).text(&page.source);
-    (overriding.iter().map(size).sum(), tag.split_whitespace().collect::<Vec<_>>().join(" "))
+    (overriding.iter().map(size).sum(), unmarked(&tag.split_whitespace().collect::<Vec<_>>().join(" ")))
 }
 
 /// Who fills a block.

@@ -14,6 +14,7 @@ use super::{Job, holes, name};
 use crate::repeats::{difference, new_words};
 use crate::site::{Site, SourceFile};
 use crate::text::position;
+use crate::urls::unmarked;
 
 /// One page in so many may differ.
 const MINORITY: usize = 5;
@@ -106,7 +107,7 @@ fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> 
             found.push(Healed {
                 page: page.path.clone(),
                 line: position(&page.source, hole.contents[at].start).line,
-                difference: difference(&usual, &text),
+                difference: difference(&unmarked(&usual), &unmarked(&text)),
             });
             cures.push((hole.members[at], whole(at).range(), bytes));
         }

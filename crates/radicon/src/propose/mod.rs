@@ -38,13 +38,14 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Serialize, Serializer};
 
 use crate::config::Globs;
-use crate::dialect::{self, Dialect, Kind};
+use crate::dialect::{self, Dialect, Kind, Urls};
 use crate::markup::Document;
 use crate::prove::{Proof, Strength};
 use crate::site::taglike::{self, UnexplainedTag};
 use crate::site::{Change, Partials, ProposeSettings, Selector};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
 use crate::text::{SourceId, count_lines};
+use crate::urls;
 
 use assemble::Plan;
 pub use explain::Explanation;
@@ -322,6 +323,9 @@ impl Proposal {
 /// If the dialect asked for has neither layouts nor includes.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
+    // Pages of different folders say the same alike when all URLs start at the root.
+    let copy = (dialect.rules.urls == Urls::Rebased).then(|| urls::rooted(site));
+    let (at, actual) = (copy.as_ref().unwrap_or(site), copy.as_ref().map(|_| site));
     let (price, nested_defaults, partials) = (options.block_price, true, Arc::default());
     // Two notations are never mixed, unless that was asked for by name.
     let (tags, tagged) = match options.dialect {
@@ -329,8 +333,9 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
         None => taglike::in_plain_files(site),
     };
     let tagged = Arc::new(tagged);
-    let job = Job { site, options, dialect, price, nested_defaults, partials, spelling: None, tagged };
-    let mut proposal = propose_in(site, options, job)?;
+    let spelling = None;
+    let job = Job { site: at, actual, options, dialect, price, nested_defaults, partials, spelling, tagged };
+    let mut proposal = propose_in(at, options, job)?;
     proposal.unexplained = tags;
     Ok(proposal)
 }
@@ -346,7 +351,7 @@ fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, 
     let mut jobs = vec![job];
     for template in site.templates.iter().filter(|template| template.dialect.has_children()) {
         if jobs.iter().all(|job| job.dialect.name != template.dialect.name) {
-            jobs.push(Job { dialect: Arc::clone(&template.dialect), ..jobs[0].clone() });
+            jobs.push(jobs[0].in_dialect(&template.dialect));
         }
     }
     jobs[1..].sort_by(|a, b| a.dialect.name.cmp(&b.dialect.name));
@@ -357,8 +362,17 @@ fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, 
     if !options.heal {
         return Ok(smallest(site, &jobs));
     }
+    let before = jobs[0].size();
     let (healthy, healed) = heal::heal(site, &jobs);
-    let jobs: Vec<Job> = jobs.into_iter().map(|job| Job { site: &healthy, ..job }).collect();
+    let actual = jobs[0].actual.map(|actual| {
+        let files = healthy.templates.iter().map(|template| {
+            SourceFile::new(template.path.clone(), urls::unrooted(&template.path, template.role, &template.source))
+        });
+        actual.with_files(files.collect(), &jobs[0].dialects())
+    });
+    let as_healthy =
+        |job: &Job<'_>| Job { site: &healthy, actual: actual.as_ref(), ..jobs[0].clone() }.in_dialect(&job.dialect);
+    let jobs: Vec<Job> = jobs.iter().map(as_healthy).collect();
     let mut proposal = smallest(&healthy, &jobs);
     let known: FxHashSet<String> = proposal.files.iter().map(|file| file.path.clone()).collect();
     let mut alone: Vec<&str> = healed.iter().map(|healed| healed.page.as_str()).collect();
@@ -367,11 +381,11 @@ fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, 
     for id in alone.into_iter().filter_map(|page| healthy.find(page)) {
         let template = healthy.get(id);
         let (path, dialect) = (template.path.clone(), template.dialect.name.clone());
-        let bytes = template.source.to_vec();
+        let bytes = actual.as_ref().unwrap_or(&healthy).get(id).source.to_vec();
         proposal.files.push(ProposedFile { path, role: Role::Page, dialect, extends: None, bytes });
     }
     proposal.files.sort_by(|a, b| a.path.cmp(&b.path));
-    proposal.before = size(site.templates.iter().map(|template| &template.source[..]));
+    proposal.before = before;
     proposal.healed = healed;
     Ok(proposal)
 }
@@ -530,6 +544,8 @@ fn most_used<'s>(templates: impl Iterator<Item = &'s Template>) -> Option<Arc<Di
 #[derive(Clone)]
 struct Job<'s> {
     site: &'s Site,
+    /// The site as it is, if `site` is a copy whose URLs start at the root.
+    actual: Option<&'s Site>,
     options: &'s Options,
     dialect: Arc<Dialect>,
     /// What a block costs in this attempt, in bytes.
@@ -544,9 +560,23 @@ struct Job<'s> {
     tagged: Arc<BTreeMap<SourceId, String>>,
 }
 
-impl Job<'_> {
+impl<'s> Job<'s> {
+    /// The site as it is.
+    fn actual(&self) -> &'s Site {
+        self.actual.unwrap_or(self.site)
+    }
+
+    /// The same job for another dialect: where that keeps URLs, it is for the site as it is.
+    fn in_dialect(&self, dialect: &Arc<Dialect>) -> Self {
+        let dialect = Arc::clone(dialect);
+        match dialect.rules.urls {
+            Urls::Rebased => Job { dialect, ..self.clone() },
+            Urls::Kept | Urls::Unknown => Job { dialect, site: self.actual(), actual: None, ..self.clone() },
+        }
+    }
+
     fn size(&self) -> Size {
-        size(self.site.templates.iter().map(|template| &template.source[..]))
+        size(self.actual().templates.iter().map(|template| &template.source[..]))
     }
 
     /// These pages, ready for comparison.
@@ -583,12 +613,9 @@ impl Job<'_> {
 
     /// The job's dialect, and those of the site.
     fn dialects(&self) -> Vec<Arc<Dialect>> {
-        let mut dialects = vec![Arc::clone(&self.dialect)];
-        for template in &self.site.templates {
-            if !dialects.iter().any(|known| known.name == template.dialect.name) {
-                dialects.push(Arc::clone(&template.dialect));
-            }
-        }
+        let mut dialects = urls::dialects(self.site);
+        dialects.retain(|known| known.name != self.dialect.name);
+        dialects.insert(0, Arc::clone(&self.dialect));
         dialects
     }
 }

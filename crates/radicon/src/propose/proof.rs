@@ -1,5 +1,8 @@
 //! The proof of a proposal, and what is taken back because it could not be proven.
 
+use std::borrow::Cow;
+
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::assemble::Plan;
@@ -8,6 +11,7 @@ use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, 
 use crate::prove::{Proof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site};
+use crate::urls;
 
 /// How often partials are tried, each time without the files of those pages, and their
 /// layouts, for which they failed.
@@ -25,7 +29,7 @@ impl Job<'_> {
         self.carry(&needs, &mut written);
         let (proof, new_site, partials, smaller_repeats) = self.prove_with_partials(&needs, &mut written, &mut left);
         recount(&mut layouts, &written);
-        let mut files = written;
+        let mut files = self.actual_files(&written).into_owned();
         files.sort_by(|a, b| a.path.cmp(&b.path));
         let after = if files.is_empty() {
             before
@@ -129,10 +133,23 @@ impl Job<'_> {
         written.iter().map(|file| of(file).unwrap_or_default()).collect()
     }
 
+    /// Written files as they go into the site as it is.
+    fn actual_files<'w>(&self, written: &'w [ProposedFile]) -> Cow<'w, [ProposedFile]> {
+        if self.actual.is_none() {
+            return Cow::Borrowed(written);
+        }
+        let file = |file: &ProposedFile| {
+            let bytes = urls::unrooted(&file.path, file.role, &file.bytes);
+            ProposedFile { bytes, ..file.clone() }
+        };
+        written.par_iter().map(file).collect()
+    }
+
     fn proof(&self, written: &[ProposedFile]) -> (Proof, Site) {
-        let new = apply(self.site, written.iter(), &self.dialects());
-        let paths: Vec<&str> = self.site.pages().map(|id| self.site.get(id).path.as_str()).collect();
-        let proof = Prover::new(self.site, &new, self.options.strength).proof(&paths);
+        let (site, files) = (self.actual(), self.actual_files(written));
+        let new = apply(site, files.iter(), &self.dialects());
+        let paths: Vec<&str> = site.pages().map(|id| site.get(id).path.as_str()).collect();
+        let proof = Prover::new(site, &new, self.options.strength).proof(&paths);
         (proof, new)
     }
 

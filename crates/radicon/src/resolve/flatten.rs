@@ -9,7 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
 use super::names::{Kept, Names, ProofContext};
 use super::scope::Scope;
-use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES};
+use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES, rebase};
 use crate::dialect::{Kind, Loose, Part, Values};
 use crate::markup::{ALONE, Construct};
 use crate::site::Site;
@@ -46,7 +46,8 @@ pub(super) fn flatten(
     }
     flattener.flat.problems.sort();
     flattener.flat.problems.dedup();
-    let kept = flattener.names.map(Names::into_kept).unwrap_or_default();
+    let mut kept = flattener.names.map(Names::into_kept).unwrap_or_default();
+    rebase::rebase(site, id, &mut flattener.flat, &mut kept);
     Ok((flattener.flat, kept))
 }
 

@@ -6,6 +6,7 @@ mod flat;
 mod flatten;
 mod map;
 mod names;
+mod rebase;
 mod report;
 mod scope;
 
@@ -16,6 +17,7 @@ pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
 pub use map::SourceMap;
 pub(crate) use names::{Behind, Kept, ProofContext, Reached, bound_by};
+pub(crate) use rebase::attributed;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 pub(crate) use report::{loose, outside};
 

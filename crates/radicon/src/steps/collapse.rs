@@ -2,7 +2,7 @@
 
 use super::levels::{added_behind, inherited};
 use super::reorder::whole;
-use super::{Step, StepError, between, finish, refuse, whole_lines};
+use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ALONE;
@@ -17,6 +17,10 @@ use crate::text::{SourceId, Span, trim_blanks};
 /// # Errors
 /// If it has no parent or no children, is shown as a page, or holds something else than overrides.
 pub fn collapse(site: &Site, layout: SourceId) -> Result<Step, StepError> {
+    moving(site, false, |site| collapsed(site, layout))
+}
+
+fn collapsed(site: &Site, layout: SourceId) -> Result<Step, StepError> {
     let template = site.get(layout);
     let Parent::Found { id: parent, .. } = site.parent(layout) else {
         return refuse(format!("{} has no layout above it", template.path));

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::open::whole_tags;
-use super::{Step, StepError, finish_in, indentation, refuse};
+use super::{Step, StepError, finish_in, indentation, moving, refuse};
 use crate::dialect::{Dialect, Kind, Values, builtin_named};
 use crate::edit::Edits;
 use crate::prove::Strength;
@@ -12,6 +12,7 @@ use crate::repeats::{RepeatKind, RepeatOptions, repeats};
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site, SourceFile, Template, usual_folder};
 use crate::text::{SourceId, Span};
+use crate::urls::place_in;
 
 /// Makes a stretch of a template a partial of this name and includes it there; with `all`, every
 /// other copy of it too, those in another dialect by a partial in that dialect. Every page stays as
@@ -20,6 +21,14 @@ use crate::text::{SourceId, Span};
 /// # Errors
 /// If the stretch cuts a tag or a pair in two, holds blocks, or the dialect has no includes.
 pub fn extract(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> Result<Step, StepError> {
+    let margin = site.get(id).dialect.forms.is_empty();
+    moving(site, margin, |at| {
+        let place = |offset| if std::ptr::eq(at, site) { offset } else { place_in(at.get(id), offset) };
+        extracted(at, id, Span::new(place(span.start), place(span.end)), name, all)
+    })
+}
+
+fn extracted(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> Result<Step, StepError> {
     if name.is_empty() || !name.chars().all(|c| c.is_alphanumeric() || "-_".contains(c)) {
         return refuse(format!("`{name}` is no name for a partial: letters, digits, `-` and `_` make one"));
     }

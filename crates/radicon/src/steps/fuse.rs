@@ -1,6 +1,6 @@
 //! `fuse`: a header and a footer partial become a layout with a block between them.
 
-use super::{Step, StepError, finish, refuse};
+use super::{Step, StepError, finish, moving, refuse};
 use crate::dialect::{Kind, Part, Values};
 use crate::edit::Edits;
 use crate::markup::Construct;
@@ -16,6 +16,10 @@ use crate::text::{SourceId, Span, is_blank};
 /// # Errors
 /// If no page has the two around it, or the dialect has no layouts.
 pub fn fuse(site: &Site, head: SourceId, foot: SourceId, layout: &str, block: &str) -> Result<Step, StepError> {
+    moving(site, false, |site| fused(site, head, foot, layout, block))
+}
+
+fn fused(site: &Site, head: SourceId, foot: SourceId, layout: &str, block: &str) -> Result<Step, StepError> {
     let (top, end) = (site.get(head), site.get(foot));
     let dialect = if top.dialect.forms.is_empty() { &end.dialect } else { &top.dialect };
     let mut notes = Vec::new();

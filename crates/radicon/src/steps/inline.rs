@@ -1,6 +1,6 @@
 //! `inline`: a partial's content takes the place of its includes.
 
-use super::{Step, StepError, finish, refuse};
+use super::{Step, StepError, finish, moving, refuse};
 use crate::dialect::{Kind, Part};
 use crate::edit::Edits;
 use crate::markup::ALONE;
@@ -17,6 +17,10 @@ use crate::text::{SourceId, Span};
 /// If it has a layout of its own, is read in another dialect than those that include it, or no
 /// include can be replaced.
 pub fn inline(site: &Site, partial: SourceId) -> Result<Step, StepError> {
+    moving(site, false, |site| inlined(site, partial))
+}
+
+fn inlined(site: &Site, partial: SourceId) -> Result<Step, StepError> {
     let template = site.get(partial);
     if *site.parent(partial) != Parent::None {
         return refuse(format!("{} has a layout of its own", template.path));

@@ -1,6 +1,6 @@
 //! `pull-up` and `push-down`: content of a block moves between a layout and its children.
 
-use super::{Step, StepError, between, finish, refuse, whole_lines};
+use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ALONE;
@@ -20,6 +20,10 @@ fn children(site: &Site, layout: SourceId) -> Vec<SourceId> {
 /// # Errors
 /// If a child gives other content or none, or the layout itself is shown as a page.
 pub fn pull_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepError> {
+    moving(site, false, |site| pulled_up(site, layout, block))
+}
+
+fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepError> {
     let template = site.get(layout);
     let children = children(site, layout);
     if children.is_empty() {
@@ -70,6 +74,10 @@ pub fn pull_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
 /// # Errors
 /// If the layout gives no content for it, or something else than a child shows it.
 pub fn push_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepError> {
+    moving(site, false, |site| pushed_down(site, layout, block))
+}
+
+fn pushed_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepError> {
     let template = site.get(layout);
     let Some(at) = template.definition(block.as_bytes()).or_else(|| region(template, block)) else {
         return refuse(format!("{} has no block `{block}`", template.path));

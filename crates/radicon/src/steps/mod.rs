@@ -17,12 +17,13 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Urls, builtin_named};
 use crate::edit::{EditError, Edits};
 use crate::prove::{PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
-use crate::site::{Change, Site, Template};
+use crate::site::{Change, Role, Site, Template};
 use crate::text::{Span, is_blank, line_start};
+use crate::urls;
 
 pub use collapse::collapse;
 pub use default_layout::default_layout;
@@ -80,6 +81,28 @@ pub enum StepError {
 
 fn refuse<T>(why: impl Into<String>) -> Result<T, StepError> {
     Err(StepError::Refused(why.into()))
+}
+
+/// Makes a step by which markup moves from one file to another. Where relative URLs start at the folder of their
+/// file, that is done on a copy of the site in which they start at the root.
+fn moving(site: &Site, margin: bool, make: impl FnOnce(&Site) -> Result<Step, StepError>) -> Result<Step, StepError> {
+    let follow = |template: &Template| template.dialect.rules.urls == Urls::Rebased;
+    if !margin && !site.templates.iter().any(follow) {
+        return make(site);
+    }
+    let copy = urls::rooted(site);
+    let step = make(&copy)?;
+    let mut more: Vec<Arc<Dialect>> = urls::dialects(site);
+    more.extend(builtin_named("margin").filter(|_| margin));
+    let after = copy.after(&step.changes, &more);
+    let mut changes = step.changes;
+    for Change { path, old, new } in &mut changes {
+        *old = site.find(path).map(|id| site.get(id).source.to_vec());
+        let role = after.find(path).map_or(Role::Partial, |id| after.get(id).role);
+        *new = new.take().map(|text| urls::unrooted(path, role, &text));
+    }
+    let made = proven(site, &site.after(&changes, &more), step.title, changes, Strength::Blanks)?;
+    Ok(Step { notes: step.notes, settings: step.settings, ..made })
 }
 
 /// The step of these edits, if every page stays equal at a strength.

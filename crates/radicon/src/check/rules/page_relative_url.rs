@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::check::context::{Context, Found};
 use crate::check::{Look, Rule, Severity};
-use crate::dialect::Kind;
+use crate::dialect::{Dialect, Kind, Urls};
 use crate::markup::{Document, TokenKind};
 use crate::site::{Template, folder};
 use crate::text::Span;
@@ -12,8 +12,8 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "page-relative-url",
     severity: Severity::Warning,
-    meaning: "A layout or partial that finished pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each. Where an engine renders pages, their addresses are not known, and nothing is said.",
-    example: "-- base.html\n<link rel=\"stylesheet\" href=\"css/site.css\"><!--: block main --><!--: end main -->\n-- index.html\n<!--: layout base.html -->\n-- harbours/heronsea.html\n<!--: layout base.html -->",
+    meaning: "A partial that finished pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each. Where an engine renders pages, their addresses are not known, and nothing is said; in a dialect that rewrites URLs for each page (`urls = \"rebased\"`, as `margin` has it) all is well.",
+    example: "-- head.html\n<link rel=\"stylesheet\" href=\"css/site.css\">\n-- index.html\n<!--#include virtual=\"/head.html\" -->\n-- harbours/heronsea.html\n<!--#include virtual=\"/head.html\" -->",
     remedy: "Write it from the site's root: `/css/site.css`.",
     look: Look::Site(look),
 };
@@ -28,7 +28,8 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             continue;
         }
         // Where an engine renders pages their addresses are not their templates' paths.
-        if users.iter().any(|page| !context.site.get(*page).dialect.is_static()) {
+        let follows = |dialect: &Dialect| !dialect.is_static() || dialect.rules.urls == Urls::Rebased;
+        if users.iter().any(|page| follows(&context.site.get(*page).dialect)) {
             continue;
         }
         for (span, url) in urls(template) {
@@ -97,15 +98,25 @@ mod tests {
 
     #[test]
     fn relative_urls_of_shared_files() {
-        let margin = builtin_named("margin").expect("a dialect");
-        let base = (
-            "base.html",
-            "<link href='css/x.css'>\n<a href='/y'><!--: block a --><!--: end a --><a href='#z'><a href='mailto:a@b.example'>",
+        let include = builtin_named("server-include").expect("a dialect");
+        let part = (
+            "part.html",
+            "<link href='css/x.css'>\n<a href='/y'><a href='#z'><a href='mailto:a@b.example'><!--#echo var=\"x\" -->",
         );
-        let page = "<!--: layout base.html --><!--: block a --><a href='own.html'><!--: end a -->";
-        let files = [base, ("a.html", page), ("x/b.html", page)];
-        finds_in(&margin, &RULE, &files, "", &["base.html:1: `/css/x.css` does not"]);
-        finds_in(&margin, &RULE, &[base, ("a.html", page), ("b.html", page)], "", &[]);
+        let page = "<!--#include virtual=\"/part.html\" --><a href='own.html'>";
+        let files = [part, ("a.html", page), ("x/b.html", page)];
+        finds_in(&include, &RULE, &files, "", &["part.html:1: `/css/x.css` does not"]);
+        finds_in(&include, &RULE, &[part, ("a.html", page), ("b.html", page)], "", &[]);
+        // They follow the page.
+        let margin = builtin_named("margin").expect("a dialect");
+        let page = "<!--: partial part.html -->";
+        finds_in(
+            &margin,
+            &RULE,
+            &[("part.html", "<link href='css/x.css'>"), ("a.html", page), ("x/b.html", page)],
+            "",
+            &[],
+        );
         // Where an engine gives pages their addresses nothing is known.
         let page = "{% extends 'base.html' %}{% block a %}{% endblock %}";
         let base = ("base.html", "<link href='css/x.css'>{% block a %}{% endblock %}");

@@ -1,5 +1,7 @@
 //! Templates of one dialect written in another.
 
+mod urls;
+
 use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
@@ -100,8 +102,10 @@ pub fn translate(
         open: Vec::new(),
         sources: Vec::new(),
     };
-    let loops = loops(site);
-    let mut written: Vec<Writer> = templates.iter().map(|&id| Writer::write(site, id, to, &loops)).collect();
+    let readdressed = urls::readdressed(site, to);
+    let source = readdressed.as_ref().unwrap_or(site);
+    let loops = loops(source);
+    let mut written: Vec<Writer> = templates.iter().map(|&id| Writer::write(source, id, to, &loops)).collect();
     match unsayable {
         Unsayable::LeftOut => translation.left_out = left_out(site, &mut written),
         Unsayable::Kept => written.iter_mut().for_each(|writer| writer.places.append(&mut writer.unsayable)),
