@@ -4,8 +4,8 @@ use toml::de::{DeTable, DeValue};
 
 use super::pattern::Reach;
 use super::{
-    Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, SetScope, Targets, Twice, Urls,
-    split_arguments,
+    ByteOrderMark, Dialect, Form, Kind, Loose, Marks, Newline, Pattern, Relative, Rules, Scope, SetScope, Targets,
+    Twice, Urls, split_arguments,
 };
 use crate::config::{
     self, ConfigError, Globs, Item, Result, boolean, choice, items, start, string, strings, subtable, unknown,
@@ -299,6 +299,14 @@ pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
                 let words = &[("kept", Urls::Kept), ("rebased", Urls::Rebased), ("unknown", Urls::Unknown)];
                 rules.urls = choice(item, words)?;
             }
+            "byte-order-mark" => {
+                let words = &[
+                    ("kept", ByteOrderMark::Kept),
+                    ("page", ByteOrderMark::Page),
+                    ("unknown", ByteOrderMark::Unknown),
+                ];
+                rules.byte_order_mark = choice(item, words)?;
+            }
             "only" => rules.only = strings(item)?,
             "optional" => rules.optional = strings(item)?,
             "arguments" => {
@@ -320,6 +328,7 @@ pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
                     "block-scope",
                     "set-scope",
                     "urls",
+                    "byte-order-mark",
                     "only",
                     "optional",
                     "arguments",

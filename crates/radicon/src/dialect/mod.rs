@@ -339,6 +339,17 @@ pub enum Urls {
     Unknown,
 }
 
+/// What becomes of a byte-order mark at the start of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ByteOrderMark {
+    /// It is text like any other.
+    Kept,
+    /// The page has that of its own file; those of layouts and partials go.
+    Page,
+    /// Not known; read as kept.
+    Unknown,
+}
+
 /// The behaviours in which engines differ.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Rules {
@@ -358,6 +369,8 @@ pub struct Rules {
     pub set_scope: SetScope,
     /// Relative URLs in layouts and partials.
     pub urls: Urls,
+    /// Byte-order marks.
+    pub byte_order_mark: ByteOrderMark,
     /// Words among the arguments that say: only these names are seen.
     pub only: Vec<String>,
     /// Words among the arguments that say: it is no mistake if the file is missing.
@@ -427,6 +440,7 @@ impl Default for Rules {
             block_scope: Scope::Unknown,
             set_scope: SetScope::Unknown,
             urls: Urls::Unknown,
+            byte_order_mark: ByteOrderMark::Unknown,
             only: Vec::new(),
             optional: Vec::new(),
             arguments: None,

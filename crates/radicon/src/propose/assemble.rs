@@ -15,7 +15,7 @@ use super::{Job, Left, ProposedBlock, ProposedFile, ProposedLayout, holes, name}
 use crate::dialect::Kind;
 use crate::markup::{Constructs, NodeKind};
 use crate::prove::Strength;
-use crate::site::{Partials, Role, Template, usual_folder};
+use crate::site::{Home, Partials, Role};
 use crate::text::LineIndex;
 use crate::urls::unmarked;
 
@@ -91,7 +91,7 @@ impl Job<'_> {
 
     /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
     pub(super) fn cost(&self, pages: &[Page], base: &Layout, price: u64) -> usize {
-        let placed = self.places(pages, base, "layouts", &mut Vec::new());
+        let placed = self.places(pages, base, &self.home(Role::Layout), &mut Vec::new());
         let layouts: usize = placed.iter().map(|place| place.layout.body.bytes()).sum();
         let uses = uses(&placed, &FxHashSet::default());
         let said: usize = uses.values().map(|uses| uses.bytes).sum();
@@ -118,9 +118,9 @@ impl Job<'_> {
     /// Writes a layout, those that extend it, and their pages but for those that are
     /// kept; whether that makes them smaller.
     pub(super) fn add(&self, pages: &[Page], base: &Layout, kept: &FxHashSet<usize>, plan: &mut Plan) -> bool {
-        let folder = self.folder_for(Role::Layout, "layouts");
+        let home = self.home(Role::Layout);
         let known = plan.taken.len();
-        let placed = self.places(pages, base, &folder, &mut plan.taken);
+        let placed = self.places(pages, base, &home, &mut plan.taken);
         let files = self.write(pages, &placed, kept);
         let old = |file: &ProposedFile| self.site.find(&file.path).map_or(0, |id| self.site.get(id).source.len());
         let now: usize = files.iter().map(old).sum();
@@ -144,7 +144,7 @@ impl Job<'_> {
     }
 
     /// The layouts of a family, the outer before the inner, with their paths.
-    fn places<'l>(&self, pages: &[Page], base: &'l Layout, folder: &str, taken: &mut Vec<String>) -> Vec<Placed<'l>> {
+    fn places<'l>(&self, pages: &[Page], base: &'l Layout, home: &Home, taken: &mut Vec<String>) -> Vec<Placed<'l>> {
         let mut found: Vec<Placed<'l>> = Vec::new();
         let everything: Vec<usize> = (0..pages.len()).collect();
         let mut open = vec![(base, None)];
@@ -156,9 +156,9 @@ impl Job<'_> {
             };
             let path = match &layout.body {
                 Body::Existing { path, .. } => path.clone(),
-                Body::Base { .. } => self.free_path(folder, &of_family(), taken),
+                Body::Base { .. } => self.free_path(home, &of_family(), taken),
                 Body::Section(_) => {
-                    self.free_path(folder, &self.section_word(layout, around.map(|at| &found[at]), taken), taken)
+                    self.free_path(home, &self.section_word(layout, around.map(|at| &found[at]), taken), taken)
                 }
             };
             open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));
@@ -188,7 +188,7 @@ impl Job<'_> {
         let dialect = || self.dialect.name.clone();
         let layout = |place: &Placed<'_>| {
             let extends = place.around.map(|around| placed[around].path.clone());
-            let target = extends.as_ref().map(|path| self.written_name(path)).unwrap_or_default();
+            let target = extends.as_ref().map(|path| self.written_name(path, Kind::Parent)).unwrap_or_default();
             let bytes = match &place.layout.body {
                 Body::Base { pieces, names } => writer.layout(pieces, names),
                 Body::Section(overrides) => writer.section(&target, overrides),
@@ -204,7 +204,7 @@ impl Job<'_> {
             Some(ProposedFile { path: place.path.clone(), role: Role::Layout, dialect: dialect(), extends, bytes })
         };
         let page = |(place, member): (&Placed<'_>, usize)| {
-            let bytes = writer.page(member, &self.written_name(&place.path), &place.layout.open);
+            let bytes = writer.page(member, &self.written_name(&place.path, Kind::Parent), &place.layout.open);
             let (path, extends) = (pages[member].path.clone(), Some(place.path.clone()));
             ProposedFile { path, role: Role::Page, dialect: dialect(), extends, bytes }
         };
@@ -273,31 +273,23 @@ impl Job<'_> {
         placed.iter().enumerate().map(report).collect()
     }
 
-    /// Where files of a role go: beside the site's own, else into a folder of this name.
-    pub(super) fn folder_for(&self, role: Role, name: &str) -> String {
-        let own = |template: &&Template| template.role == role && template.dialect.name == self.dialect.name;
-        let known = self.site.templates.iter().filter(own).map(|template| template.path.as_str());
-        let root = self.site.roots.first().map_or("", |root| root.path.as_str());
-        usual_folder(known).unwrap_or_else(|| {
-            [root, name].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
-        })
+    /// Where files of a role go, and what they are called.
+    pub(super) fn home(&self, role: Role) -> Home {
+        let folder = if role == Role::Layout { "layouts" } else { "partials" };
+        Home::of(self.site, &self.dialect, role, folder, None)
     }
 
-    /// A path for a new file, with a number where the word is taken.
-    pub(super) fn free_path(&self, folder: &str, word: &str, taken: &mut Vec<String>) -> String {
+    /// A path for a new file.
+    pub(super) fn free_path(&self, home: &Home, word: &str, taken: &mut Vec<String>) -> String {
         let word = self.options.called(word.to_owned());
-        let slash = if folder.is_empty() { "" } else { "/" };
-        let numbered = (2..).map(|number| format!("{folder}{slash}{word}-{number}.html"));
-        let mut paths = std::iter::once(format!("{folder}{slash}{word}.html")).chain(numbered);
-        let is_free = |path: &String| !taken.contains(path) && self.site.find(path).is_none();
-        let path = paths.find(is_free).unwrap_or_default();
+        let path = home.path(&word, |path| taken.iter().all(|known| known != path) && self.site.find(path).is_none());
         taken.push(path.clone());
         path
     }
 
     /// How a template names the file.
-    pub(super) fn written_name(&self, path: &str) -> String {
-        self.site.name_for(path, &self.dialect, Kind::Include)
+    pub(super) fn written_name(&self, path: &str, kind: Kind) -> String {
+        self.site.name_for(path, &self.dialect, kind)
     }
 }
 

@@ -59,6 +59,7 @@ impl Unifier<'_> {
         };
         let (before, after) = (Span::new(full[0].start, contents[0].start), Span::new(contents[0].end, full[0].end));
         let page = members[0];
+        let within_line = content_level && !exact && self.stands_within_a_line(members, &runs, &contents);
         pieces.push(Piece::Fixed { page, span: before });
         pieces.push(Piece::Hole(Box::new(Hole {
             context,
@@ -69,6 +70,7 @@ impl Unifier<'_> {
             follows,
             default,
             lines,
+            within_line,
             named: None,
             again: None,
         })));
@@ -85,6 +87,22 @@ impl Unifier<'_> {
             let line_start = before.iter().rev().find(|b| !matches!(b, b' ' | b'\t')).is_some_and(|b| *b == b'\n');
             bytes.contains(&b'\n') || bytes.len() > LONG || (line_start && !bytes.is_empty())
         })
+    }
+
+    /// Whether what most members have neither begins nor ends with a line.
+    fn stands_within_a_line(&self, members: &[usize], runs: &[Run], contents: &[Span]) -> bool {
+        let stands = |((&page, &run), content): ((&usize, &Run), &Span)| {
+            let page = &self.pages[page];
+            let is_gap = |b: &&u8| !matches!(b, b' ' | b'\t' | b'\r');
+            let is_end = |byte: Option<&u8>| byte.is_none_or(|b| *b == b'\n');
+            let begins = is_end(page.source[..content.start as usize].iter().rev().find(is_gap));
+            let ends = is_end(page.source[content.end as usize..].iter().find(is_gap));
+            let has_line =
+                if content.is_empty() { begins || ends || page.bytes(run).contains(&b'\n') } else { begins && ends };
+            !has_line
+        };
+        let within = members.iter().zip(runs).zip(contents).filter(|member| stands(*member)).count();
+        within * 2 > members.len()
     }
 
     /// Whether white space at both ends of the runs shows in no member.

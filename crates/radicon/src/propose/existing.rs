@@ -247,7 +247,7 @@ impl Job<'_> {
             let pages = [page];
             let unifier = self.unifier(&pages, self.price);
             let open = opens(&skeleton, &[(fillings, true)], &unifier);
-            let target = self.written_name(&template.path);
+            let target = self.written_name(&template.path, Kind::Parent);
             let bytes = self.writer(&pages, &[0]).page(0, &target, &open);
             if bytes.len() * 5 < template.source.len() * 4 {
                 plan.replace(ProposedFile {
@@ -316,6 +316,7 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             follows: found.iter().map(|(_, filling, _)| filling.default).collect(),
             default: DefaultContent::Empty,
             lines,
+            within_line: false,
             named: None,
             again: None,
             members,

@@ -70,6 +70,8 @@ pub(super) struct Hole {
     pub default: DefaultContent,
     /// White space on both sides shows in no page, so its tags may have their own lines.
     pub lines: bool,
+    /// In most pages it stands within a line, and so it does in the layout.
+    pub within_line: bool,
     /// The settings name it; so it stays as it is.
     pub named: Option<String>,
     /// Every page has here what it has in the hole of this number.
@@ -89,6 +91,7 @@ impl Hole {
             follows: places.iter().map(|&at| self.follows[at]).collect(),
             default: DefaultContent::Empty,
             lines: self.lines,
+            within_line: self.within_line,
             named: self.named.clone(),
             again: self.again,
         }

@@ -38,13 +38,13 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Serialize, Serializer};
 
 use crate::config::Globs;
-use crate::dialect::{self, Dialect, Kind, Urls};
+use crate::dialect::{self, ByteOrderMark, Dialect, Kind, Urls};
 use crate::markup::Document;
 use crate::prove::{Proof, Strength};
 use crate::site::taglike::{self, UnexplainedTag};
 use crate::site::{Change, Partials, ProposeSettings, Selector};
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder};
-use crate::text::{SourceId, count_lines};
+use crate::text::{BYTE_ORDER_MARK, SourceId, count_lines};
 use crate::urls;
 
 use assemble::Plan;
@@ -599,15 +599,17 @@ impl<'s> Job<'s> {
 
     /// A page, read in a dialect; what it sets for itself in so many bytes at its top is kept apart.
     fn page_from(&self, template: &Template, dialect: &Dialect, head: usize) -> Page {
-        let (head, rest) = template.source.split_at(head);
+        let own_mark = self.dialect.rules.byte_order_mark == ByteOrderMark::Page;
+        let mark = if own_mark && template.source.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
+        let (own, rest) = template.source.split_at(head.max(mark));
         let source = match &self.spelling {
             Some(spelling) => Arc::new(spelling.apply(rest, dialect)),
-            None if head.is_empty() => Arc::clone(&template.source),
+            None if own.is_empty() => Arc::clone(&template.source),
             None => Arc::new(rest.to_vec()),
         };
         let document = Document::read(&source, dialect);
         let mut page = Page::of(template.path.clone(), source, document, self.options.strength);
-        page.head = head.to_vec();
+        (page.mark, page.head) = (mark > 0, own[mark..].to_vec());
         page
     }
 

@@ -41,6 +41,8 @@ pub(super) struct Page {
     exact: Vec<bool>,
     /// What the page says for itself before its markup: it stays with it, beneath the parent line.
     pub head: Vec<u8>,
+    /// Its file begins with a byte-order mark.
+    pub mark: bool,
 }
 
 /// The attributes that tell elements of one name apart.
@@ -59,8 +61,17 @@ impl Page {
             _ => Normal::of(&source, &document.tokens),
         };
         normal.bytes.shrink_to_fit();
-        let mut page =
-            Self { path, source, document, normal, keys: Vec::new(), marks: Vec::new(), exact, head: Vec::new() };
+        let mut page = Self {
+            path,
+            source,
+            document,
+            normal,
+            keys: Vec::new(),
+            marks: Vec::new(),
+            exact,
+            head: Vec::new(),
+            mark: false,
+        };
         page.keys = page.compute_keys();
         page
     }
@@ -78,6 +89,7 @@ impl Page {
             marks: Vec::new(),
             exact: Vec::new(),
             head: Vec::new(),
+            mark: false,
         }
     }
 

@@ -19,7 +19,7 @@ use crate::markup::elements::element;
 use crate::markup::{Document, NodeKind};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats};
-use crate::site::{Partials, Role, Site};
+use crate::site::{Home, Partials, Role, Site};
 use crate::text::{Span, count_lines, is_blank};
 
 /// So many copies make a partial. Where size is all, two do.
@@ -88,7 +88,7 @@ pub(super) struct Extractor<'j, 's> {
     pub written: &'j [ProposedFile],
     /// The files that may change, by their paths.
     index: FxHashMap<&'j str, usize>,
-    folder: String,
+    home: Home,
     /// What a partial must save, in bytes.
     least: usize,
     /// Where the lines of the files stand, once it is asked for.
@@ -139,7 +139,7 @@ impl Job<'_> {
             site,
             written,
             index: own.map(|(index, file)| (file.path.as_str(), index)).collect(),
-            folder: self.folder_for(Role::Partial, "partials"),
+            home: self.home(Role::Partial),
             least: self.options.min_saving.unwrap_or((price * 2).max(all * price / SHARE_OF_ALL)) as usize,
             lines: OnceCell::new(),
             all: self.site.templates.iter().map(|template| template.source.len()).sum(),
@@ -429,7 +429,7 @@ impl Extractor<'_, '_> {
     /// What a partial saves, in bytes.
     pub(super) fn saving(&self, found: &Found) -> usize {
         let Some(include) = self.job.dialect.form(Kind::Include) else { return 0 };
-        let reference = include.open.example().len() + self.folder.len();
+        let reference = include.open.example().len() + self.home.folder().len();
         let before: usize = found.uses.iter().map(|(stretch, _)| self.content(stretch).len()).sum();
         let tags: usize = found.uses.iter().map(|(_, arguments)| reference + arguments.len()).sum();
         before.saturating_sub(found.content.len() + tags)
@@ -512,8 +512,8 @@ impl Extractor<'_, '_> {
                 out.smaller += 1;
                 continue;
             };
-            let path = self.job.free_path(&self.folder, &word, &mut taken);
-            let target = self.job.written_name(&path);
+            let path = self.job.free_path(&self.home, &word, &mut taken);
+            let target = self.job.written_name(&path, Kind::Include);
             for (stretch, arguments) in &found.uses {
                 let Some(tag) = self.tag(&target, arguments, stretch) else { continue };
                 let blanks = |b: &&u8| matches!(b, b' ' | b'\t');

@@ -8,6 +8,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::assemble::Plan;
 use super::partials::Extracted;
 use super::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, apply, size};
+use crate::dialect::Newline;
 use crate::prove::{Proof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site};
@@ -27,6 +28,7 @@ impl Job<'_> {
         let before = self.size();
         let needs = Needs::of(self.site);
         self.carry(&needs, &mut written);
+        self.end_lines(&mut written);
         let (proof, new_site, partials, smaller_repeats) = self.prove_with_partials(&needs, &mut written, &mut left);
         recount(&mut layouts, &written);
         let mut files = self.actual_files(&written).into_owned();
@@ -75,6 +77,7 @@ impl Job<'_> {
                 break;
             }
             self.carry(needs, &mut with);
+            self.end_lines(&mut with);
             let (proof, site) = self.proof(&with);
             if proof.equal {
                 *written = with;
@@ -110,6 +113,25 @@ impl Job<'_> {
                     bytes = needs.without_idle(bytes, dialect, &own);
                 }
                 file.bytes = needs.carried(bytes, dialect, &own, lines);
+            }
+        }
+    }
+
+    /// Lines end as they do in the pages: where all of them end with CR and LF, so do those that are new.
+    fn end_lines(&self, written: &mut [ProposedFile]) {
+        // In exact output a tag must take the line end with it.
+        let takes_lines = self.options.strength != Strength::Bytes || self.dialect.rules.newline == Newline::Line;
+        let ends_with_both = |source: &[u8]| {
+            let mut ends = memchr::memchr_iter(b'\n', source).peekable();
+            ends.peek().is_some() && ends.all(|at| at > 0 && source[at - 1] == b'\r')
+        };
+        let old = |file: &ProposedFile| self.site.find(&file.path).map(|id| &self.site.get(id).source[..]);
+        let is_so =
+            |file: &ProposedFile| old(file).is_none_or(|source| ends_with_both(source) || !source.contains(&b'\n'));
+        let all = takes_lines && written.iter().all(is_so) && written.iter().filter_map(old).any(ends_with_both);
+        for file in written.iter_mut() {
+            if all || takes_lines && old(file).is_some_and(ends_with_both) {
+                file.bytes = with_both(&file.bytes);
             }
         }
     }
@@ -191,6 +213,18 @@ impl Job<'_> {
             drop_unused(self.site, written);
         }
     }
+}
+
+/// A text with CR before each LF.
+fn with_both(text: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(text.len() + 64);
+    for &byte in text {
+        if byte == b'\n' && out.last() != Some(&b'\r') {
+            out.push(b'\r');
+        }
+        out.push(byte);
+    }
+    out
 }
 
 /// Counts the pages of each layout again after some were taken back.

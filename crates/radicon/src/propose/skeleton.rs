@@ -82,7 +82,7 @@ impl Job<'_> {
     /// A child of a layout that marks all blocks.
     fn probe(&self, layout: SourceId) -> Option<SourceFile> {
         let template = self.site.get(layout);
-        let target = self.written_name(&template.path);
+        let target = self.written_name(&template.path, Kind::Parent);
         let mut text = self.dialect.form(Kind::Parent)?.open.write(&Values { target: &target, ..Values::default() });
         let inherited = self.inherited();
         for (index, name) in self.block_names(layout).iter().enumerate() {

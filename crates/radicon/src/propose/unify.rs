@@ -626,6 +626,7 @@ impl Unifier<'_> {
             follows,
             default,
             lines: false,
+            within_line: false,
             named: None,
             again: None,
         };

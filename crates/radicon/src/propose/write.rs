@@ -7,7 +7,7 @@ use super::tidy::{Style, dedent, tidy};
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
 use crate::markup::{Constructs, TokenKind};
 use crate::prove::Strength;
-use crate::text::{Span, is_blank, trim_blanks};
+use crate::text::{BYTE_ORDER_MARK, Span, is_blank, trim_blanks};
 
 /// A tag, and how it stands in the file.
 struct Tag {
@@ -65,22 +65,23 @@ impl Writer<'_> {
                 Piece::Hole(hole) => {
                     let name = names.get(*next).map_or("block", String::as_str);
                     *next += 1;
-                    if let Some(tag) = hole.again.and_then(|_| self.again(name, hole.lines)) {
+                    let lines = hole.lines && !hole.within_line;
+                    if let Some(tag) = hole.again.and_then(|_| self.again(name, lines)) {
                         let indent = self.line_indent(hole);
-                        self.open(tag, hole.lines, &indent, out);
+                        self.open(tag, lines, &indent, out);
                         continue;
                     }
-                    let Some((open, close)) = self.tags(name, hole.lines, Place::Layout) else {
+                    let Some((open, close)) = self.tags(name, lines, Place::Layout) else {
                         continue;
                     };
                     let indent = self.line_indent(hole);
-                    self.open(open, hole.lines, &indent, out);
+                    self.open(open, lines, &indent, out);
                     match &hole.default {
                         DefaultContent::Empty => {}
                         DefaultContent::Content(member) => push(out, self.content(hole, *member)),
                         DefaultContent::Pieces(pieces) => self.pieces(pieces, names, next, out),
                     }
-                    self.close(close, hole.lines, &indent, out);
+                    self.close(close, lines, &indent, out);
                 }
             }
         }
@@ -93,6 +94,9 @@ impl Writer<'_> {
     /// A page: its parent line, and the blocks that it overrides.
     pub fn page(&self, page: usize, layout: &str, open: &[Open]) -> Vec<u8> {
         let mut out = self.parent_line(layout);
+        if self.pages[page].mark {
+            out.insert(0, Segment::Bytes(BYTE_ORDER_MARK.to_vec()));
+        }
         push(&mut out, &self.pages[page].head);
         let (mut apart, mut first) = (false, true);
         for Open { hole, name, shown, .. } in open {

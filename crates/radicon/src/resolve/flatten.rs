@@ -10,10 +10,10 @@ use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
 use super::names::{Kept, Names, ProofContext};
 use super::scope::Scope;
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES, rebase};
-use crate::dialect::{Kind, Loose, Part, Values};
+use crate::dialect::{ByteOrderMark, Kind, Loose, Part, Values};
 use crate::markup::{ALONE, Construct};
 use crate::site::Site;
-use crate::text::{SourceId, Span, is_blank};
+use crate::text::{BYTE_ORDER_MARK, SourceId, Span, is_blank};
 
 /// Puts a page together; with a context for a proof.
 pub(super) fn flatten(
@@ -30,9 +30,13 @@ pub(super) fn flatten(
         binders: FxHashMap::default(),
         said: FxHashSet::default(),
         names: context.map(Names::new),
+        own_mark: site.get(id).dialect.rules.byte_order_mark == ByteOrderMark::Page,
         splices: 0,
         full: false,
     };
+    if flattener.own_mark && site.get(id).source.starts_with(BYTE_ORDER_MARK) {
+        flattener.write(BYTE_ORDER_MARK, id, Span::from_range(0..BYTE_ORDER_MARK.len()), Via::Base);
+    }
     let links = site.links(id);
     for &before in &links.before {
         flattener.template(before, Via::Rule, None, None);
@@ -65,6 +69,8 @@ pub(super) struct Flattener<'s> {
     said: FxHashSet<Box<[u8]>>,
     /// What binds names here, for a proof.
     pub(super) names: Option<Names<'s>>,
+    /// A byte-order mark belongs to its file: the page has its own.
+    own_mark: bool,
     /// How often something was spliced.
     splices: usize,
     full: bool,
@@ -142,8 +148,10 @@ impl Flattener<'_> {
 
     /// Writes all of a template's own text.
     fn whole(&mut self, source: SourceId, frame: &Frame) {
-        let length = self.site.get(source).source.len();
-        self.content(source, Span::from_range(0..length), 0, frame);
+        let text = &self.site.get(source).source;
+        let has_mark = self.own_mark && text.starts_with(BYTE_ORDER_MARK);
+        let start = if has_mark { BYTE_ORDER_MARK.len() } else { 0 };
+        self.content(source, Span::from_range(start..text.len()), 0, frame);
     }
 
     /// Names that a child binds outside its blocks hold for the layout too, and

@@ -10,7 +10,7 @@ use crate::edit::Edits;
 use crate::prove::Strength;
 use crate::repeats::{RepeatKind, RepeatOptions, repeats};
 use crate::site::own_file::Needs;
-use crate::site::{Role, Site, SourceFile, Template, usual_folder};
+use crate::site::{Home, Role, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
 use crate::urls::place_in;
 
@@ -109,7 +109,9 @@ fn written(
         let (_, tag) = match partials.get(&dialect.name) {
             Some(known) => known,
             None => {
-                let path = free_path(site, template, &dialect, name, &edits.created);
+                let home = Home::of(site, &dialect, Role::Partial, "partials", Some(&template.path));
+                let is_new = |path: &str| edits.created.iter().all(|file| *file.path != *path);
+                let path = home.path(name, |path| site.find(path).is_none() && is_new(path));
                 let mut content = dedented(template, span);
                 if ending {
                     content.push(b'\n');
@@ -222,29 +224,6 @@ fn dedented(template: &Template, span: Span) -> Vec<u8> {
         out.extend_from_slice(if at > 0 { line.strip_prefix(indent).unwrap_or(line) } else { line });
     }
     out
-}
-
-/// Where a new partial goes: beside the site's own, else into `partials`.
-fn free_path(site: &Site, from: &Template, dialect: &Dialect, name: &str, created: &[SourceFile]) -> String {
-    let own = |template: &&Template| template.role == Role::Partial && template.dialect.name == dialect.name;
-    let known: Vec<&str> = site.templates.iter().filter(own).map(|template| template.path.as_str()).collect();
-    let root = site
-        .roots
-        .iter()
-        .filter(|root| crate::site::beneath(&from.path, &root.path).is_some())
-        .max_by_key(|root| root.path.len());
-    let root = root.map_or("", |root| root.path.as_str());
-    let home = usual_folder(known.iter().copied()).unwrap_or_else(|| {
-        [root, "partials"].iter().filter(|part| !part.is_empty()).copied().collect::<Vec<_>>().join("/")
-    });
-    let file = |path: &str| path.rsplit('/').next().unwrap_or(path).to_owned();
-    let suffix = |path: &str| file(path).split_once('.').map_or(String::new(), |(_, suffix)| format!(".{suffix}"));
-    let suffix = known.first().map_or_else(|| suffix(&from.path), |path| suffix(path));
-    let prefix = dialect.targets_of(Kind::Include).prefix.as_str();
-    let slash = if home.is_empty() { "" } else { "/" };
-    let is_free = |path: &String| site.find(path).is_none() && created.iter().all(|file| file.path != *path);
-    let numbered = (2..).map(|number| format!("{home}{slash}{prefix}{name}-{number}{suffix}"));
-    std::iter::once(format!("{home}{slash}{prefix}{name}{suffix}")).chain(numbered).find(is_free).unwrap_or_default()
 }
 
 #[cfg(test)]

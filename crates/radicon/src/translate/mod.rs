@@ -11,7 +11,7 @@ use crate::dialect::{self, Dialect, Form, Kind, Newline, Part, Value, Values};
 use crate::markup::{ALONE, Construct, Constructs, Document};
 use crate::prove::Normal;
 use crate::resolve::{Arguments, Binding, Resolver, bound_by};
-use crate::site::{Parent, Problem, Settings, Site, SourceFile, Template};
+use crate::site::{Parent, Problem, Settings, Site, SourceFile, Template, suffix_of};
 use crate::text::{SourceId, Span};
 
 /// Templates that were written in another dialect.
@@ -165,13 +165,7 @@ fn new_path(path: &str, to: &Dialect) -> String {
     }
     let name = path.rsplit('/').next().unwrap_or(path);
     let stem = &path[..path.len() - name.len() + name.find('.').unwrap_or(name.len())];
-    let suffix = to
-        .files
-        .patterns()
-        .iter()
-        .find_map(|pattern| pattern.strip_prefix("**/*"))
-        .filter(|suffix| !suffix.contains(['*', '{']));
-    format!("{stem}{}", suffix.unwrap_or(".html"))
+    format!("{stem}{}", suffix_of(to))
 }
 
 /// The control forms, by the names of their dialects, whose tags bind names somewhere in a site.
