@@ -91,7 +91,7 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
     proof(proposal, out)?;
     healed(proposal, out)?;
     left(proposal, out)?;
-    drifted(proposal, out)?;
+    out_of_step(proposal, out)?;
     let layouts = proposal.layouts.iter().map(|layout| &layout.path);
     for path in layouts.chain(proposal.partials.iter().map(|partial| &partial.path)).filter(|_| show) {
         let Some(file) = proposal.files.iter().find(|file| file.path == *path) else { continue };
@@ -173,17 +173,41 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
         ("such as", Align::Left),
     ];
     let mut table = Table::new(&columns);
-    for block in blocks {
-        let default = if block.default { "yes" } else { "-" };
-        let is_all = block.overridden_by == layout.beneath;
-        let overriding = if is_all { "all pages".into() } else { count(block.overridden_by, "page") };
-        let layouts = if block.layouts == 0 { "-".into() } else { number(block.layouts) };
-        let such_as = block.such_as.iter().take(if is_all { 0 } else { 2 }).cloned().collect::<Vec<_>>();
-        let dots = if !is_all && block.overridden_by > such_as.len() { ", …" } else { "" };
-        let (line, bytes) = (number(block.line as usize), number(block.bytes));
-        table.row([block.name.clone(), line, default.into(), layouts, overriding, bytes, such_as.join(", ") + dots]);
+    // The marks of a menu's items are one thing.
+    let marks = |block: &ProposedBlock| block.name.starts_with(MARKS);
+    for alike in blocks.chunk_by(|a, b| marks(a) && marks(b)) {
+        if alike.len() < LEAST_ALIKE {
+            alike.iter().for_each(|block| table.row(cells(layout, &block.name, &[block])));
+        } else {
+            table.row(cells(layout, &format!("{MARKS}… ({} blocks)", alike.len()), alike));
+        }
     }
     Ok(table.print(out)?)
+}
+
+/// How the names of blocks begin that mark the current item of a menu.
+const MARKS: &str = "current_";
+
+/// So many blocks that are alike are one row.
+const LEAST_ALIKE: usize = 3;
+
+/// A row of the table for blocks that are alike, mostly one.
+fn cells(layout: &ProposedLayout, name: &str, alike: &[&ProposedBlock]) -> [String; 7] {
+    let overridden: usize = alike.iter().map(|block| block.overridden_by).sum();
+    let layouts = alike.iter().map(|block| block.layouts).sum();
+    let is_all = overridden == layout.beneath && alike.len() == 1;
+    let such_as: Vec<&str> = alike.iter().flat_map(|block| &block.such_as).map(String::as_str).collect();
+    let shown = such_as[..such_as.len().min(if is_all { 0 } else { 2 })].join(", ");
+    let dots = if !is_all && overridden > 2 { ", …" } else { "" };
+    [
+        name.to_owned(),
+        number(alike[0].line as usize),
+        if alike[0].default { "yes" } else { "-" }.to_owned(),
+        if layouts == 0 { "-".into() } else { number(layouts) },
+        if is_all { "all pages".into() } else { count(overridden, "page") },
+        number(alike.iter().map(|block| block.bytes).sum()),
+        shown + dots,
+    ]
 }
 
 /// Files that take what they hide as their layout.
@@ -299,17 +323,22 @@ fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     Ok(())
 }
 
-/// Blocks that are there for one page only: mostly a copy that was left behind.
-fn drifted(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
-    let lonely: Vec<_> =
-        proposal.layouts.iter().flat_map(|layout| &layout.blocks).filter(|block| block.drift).collect();
-    if lonely.is_empty() {
+/// Pages for which blocks are there that no other page needs: mostly copies that were left behind.
+fn out_of_step(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
+    const MOST: usize = 5;
+    let mut pages: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for block in proposal.layouts.iter().flat_map(|layout| &layout.blocks).filter(|block| block.drift) {
+        block.such_as.iter().for_each(|page| pages.entry(page).or_default().push(&block.name));
+    }
+    if pages.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\nIs one page out of step? Make it like the others, and the block goes away:")?;
-    let mut table = Table::new(&[("", Align::Left), ("", Align::Left)]);
-    for block in lonely {
-        table.row([block.name.clone(), block.such_as.join(", ")]);
+    let named = |(page, blocks): (&&str, &Vec<&str>)| format!("{page} ({})", blocks.join(", "));
+    let shown: Vec<String> = pages.iter().take(MOST).map(named).collect();
+    let more = if pages.len() > MOST { format!(", and {} more", pages.len() - MOST) } else { String::new() };
+    writeln!(out, "\nOut of step with the other pages: {}{more}", shown.join(", "))?;
+    if proposal.healed.is_empty() {
+        writeln!(out, "  {FAINT}radicon propose --heal makes slips like the others; their blocks go away{PLAIN}")?;
     }
-    Ok(table.print(out)?)
+    Ok(())
 }

@@ -41,6 +41,15 @@ impl Plan {
 /// pages have of their own beside their main content.
 const SHARE_OF_OWN: u64 = 20_000;
 
+/// A layout with more blocks is hard to know.
+const MOST_BLOCKS: usize = 16;
+
+/// How much dearer blocks are where there would be too many.
+const DEARER: [u64; 3] = [2, 4, 8];
+
+/// What fewer blocks may make of the size, in percent.
+const MOST_FOR_FEWER: usize = 105;
+
 /// A layout with its place.
 pub(super) struct Placed<'a> {
     layout: &'a Layout,
@@ -64,9 +73,39 @@ impl Job<'_> {
         }
     }
 
-    /// The layouts of a family.
+    /// The layouts of a family: where one has too many blocks with fewer and bigger ones, if that costs little.
     pub(super) fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
-        let unifier = self.unifier(pages, self.price);
+        let price = draft.price;
+        let base = self.layouts_at(price, pages, draft);
+        let is_free = self.options.is_small() || self.options.strength == Strength::Bytes;
+        if is_free || base.widest() <= MOST_BLOCKS {
+            return base;
+        }
+        let size = |layout: &Layout| self.cost(pages, layout, TAGS as u64);
+        let with_dearer = |times: u64| {
+            let (members, price) = (base.members.clone(), price * times);
+            let unified = self.unifier(pages, price).pages(&members);
+            self.layouts_at(price, pages, Draft { members, unified, price })
+        };
+        let most = size(&base) * MOST_FOR_FEWER / 100;
+        let others = DEARER.into_iter().map(with_dearer).take_while(|other| size(other) <= most);
+        let mut narrowest = base.widest();
+        let mut best = None;
+        for other in others {
+            if other.widest() < narrowest {
+                narrowest = other.widest();
+                best = Some(other);
+            }
+            if narrowest <= MOST_BLOCKS {
+                break;
+            }
+        }
+        best.unwrap_or(base)
+    }
+
+    /// The layouts of a family with blocks at a price.
+    fn layouts_at(&self, price: u64, pages: &[Page], draft: Draft) -> Layout {
+        let unifier = self.unifier(pages, self.price.max(price));
         // Beside the main content, whose words are no skeleton.
         let own: Vec<usize> = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).collect();
         let own = own.iter().sum::<usize>() - own.iter().max().unwrap_or(&0);
@@ -83,9 +122,9 @@ impl Job<'_> {
             let number = sections.add(&layout.members, pages.len(), around);
             open.extend(layout.inner.iter().map(|inner| (inner, Some(number))));
         }
-        let unified = Unifier { sections, ..self.unifier(pages, draft.price) }.pages(&base.members);
+        let unified = Unifier { sections, ..self.unifier(pages, price) }.pages(&base.members);
         let other = planner.plan(unified, base.members.clone());
-        let cost = |layout: &Layout| self.cost(pages, layout, draft.price);
+        let cost = |layout: &Layout| self.cost(pages, layout, price);
         if cost(&other) < cost(&base) { other } else { base }
     }
 
@@ -151,7 +190,7 @@ impl Job<'_> {
         while let Some((layout, around)) = open.pop() {
             let of_family = || match name::of_section(pages, &everything, &layout.members) {
                 _ if taken.is_empty() => "base".to_owned(),
-                word if word == name::SECTION => name::of_frame(pages, layout.members[0]).unwrap_or("base".to_owned()),
+                word if word == name::SECTION => name::of_frame(pages, &layout.members).unwrap_or("base".to_owned()),
                 word => word,
             };
             let path = match &layout.body {
@@ -167,13 +206,14 @@ impl Job<'_> {
         found
     }
 
-    /// What a section's layout is called: with the word of the one around it if it is taken.
+    /// What a section's layout is called: where its word is taken, by the folders of its pages, with the word of the one
+    /// around it, or by what its frame begins with.
     fn section_word(&self, layout: &Layout, around: Option<&Placed<'_>>, taken: &[String]) -> String {
-        let is_taken = taken.iter().any(|path| name::stem(path) == layout.word);
-        match around.map(|around| around.layout.word.as_str()).filter(|word| is_taken && !word.is_empty()) {
-            Some(outer) => format!("{outer}-{}", layout.word),
-            None => layout.word.clone(),
-        }
+        let outer = around.map(|around| around.layout.word.as_str()).filter(|word| !word.is_empty());
+        let inside = outer.map(|outer| format!("{outer}-{}", layout.word));
+        let words = std::iter::once(&layout.word).chain(&layout.other_words).chain(&inside);
+        let is_free = |word: &&String| taken.iter().all(|path| name::word(name::stem(path)) != **word);
+        words.filter(|word| name::is_telling(word)).find(is_free).unwrap_or(&layout.word).clone()
     }
 
     /// Who writes these pages' files, in the style of these members.

@@ -20,7 +20,7 @@ pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page], section: usiz
     let may_change = !matches!(layout.body, Body::Existing { .. }) && !layout.inner.is_empty();
     for index in 0..if may_change { layout.open.len() } else { 0 } {
         let open = &layout.open[index];
-        if !open.own || matches!(open.hole.default, DefaultContent::Pieces(_)) {
+        if !open.own || matches!(open.hole.default, DefaultContent::Pieces(_) | DefaultContent::Again(_)) {
             continue;
         }
         let (name, now) = (open.name.clone(), open.hole.shown().map_or(0, |(_, hash)| hash));
@@ -31,8 +31,11 @@ pub(super) fn choose_defaults(layout: &mut Layout, pages: &[Page], section: usiz
             .into_iter()
             .chain([0])
             .filter(|&hash| hash == now || hash == 0 || votes.with(hash).agree());
+        // What one section has is no default for the others.
+        let is_neutral = |hash: u64| section > 0 || hash == 0 || votes.units_with(hash) != 1;
+        let tried = tried.filter(|&hash| is_neutral(hash));
         let best = tried.map(|hash| (votes.with(hash).bytes + votes.length(hash), hash != now, hash)).min();
-        if let Some((.., hash)) = best.filter(|(bytes, ..)| *bytes < before) {
+        if let Some((.., hash)) = best.filter(|(bytes, ..)| *bytes < before || !is_neutral(now)) {
             set_default(layout, pages, &name, hash);
             pass_on(layout, &votes, pages, &name, hash);
         }
@@ -124,6 +127,17 @@ impl Votes {
         let mut found: Vec<(u64, usize)> = counts.into_iter().filter(|(_, count)| *count > 1).collect();
         found.sort_unstable_by_key(|&(hash, count)| (usize::MAX - count, hash));
         found.into_iter().take(MOST_TRIED).map(|(hash, _)| hash).collect()
+    }
+
+    /// How many there are of the direct pages and the sections in which some have this.
+    fn units_with(&self, hash: u64) -> usize {
+        self.said.get(&hash).map_or(0, |said| said.pages)
+            + self.inner.iter().filter(|(_, inner)| inner.has(hash)).count()
+    }
+
+    /// Whether some pages have this.
+    fn has(&self, hash: u64) -> bool {
+        self.said.contains_key(&hash) || self.inner.iter().any(|(_, inner)| inner.has(hash))
     }
 
     fn count(&self, counts: &mut FxHashMap<u64, usize>) {

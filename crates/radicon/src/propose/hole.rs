@@ -18,7 +18,7 @@ impl Piece {
         match self {
             Piece::Fixed { span, .. } => span.len(),
             Piece::Hole(hole) => match &hole.default {
-                DefaultContent::Empty => 0,
+                DefaultContent::Empty | DefaultContent::Again(_) => 0,
                 DefaultContent::Content(member) => hole.contents[*member].len(),
                 DefaultContent::Pieces(pieces) => pieces.iter().map(Piece::bytes).sum(),
             },
@@ -48,6 +48,8 @@ pub(super) enum DefaultContent {
     Content(usize),
     /// A template of its own for the members that follow it.
     Pieces(Vec<Piece>),
+    /// What they have in the hole of this number.
+    Again(usize),
 }
 
 /// What an override costs beyond its content, in bytes, about.
@@ -82,12 +84,18 @@ impl Hole {
     /// The same for those of its pages that are among these.
     pub fn of(&self, members: &[usize]) -> Hole {
         let places: Vec<usize> = members.iter().filter_map(|member| self.members.binary_search(member).ok()).collect();
+        let siblings: Vec<(u32, Run)> = places.iter().filter_map(|&at| self.siblings.get(at).copied()).collect();
+        // The place is told for the first member.
+        let context = match (self.context, siblings.first()) {
+            (Context::Content { .. }, Some(&(parent, _))) => Context::Content { parent },
+            (context, _) => context,
+        };
         Hole {
-            context: self.context,
+            context,
             members: places.iter().map(|&at| self.members[at]).collect(),
             contents: places.iter().map(|&at| self.contents[at]).collect(),
             hashes: places.iter().map(|&at| self.hashes[at]).collect(),
-            siblings: places.iter().filter_map(|&at| self.siblings.get(at).copied()).collect(),
+            siblings,
             follows: places.iter().map(|&at| self.follows[at]).collect(),
             default: DefaultContent::Empty,
             lines: self.lines,
@@ -127,7 +135,7 @@ impl Hole {
     pub fn shown(&self) -> Option<(usize, u64)> {
         match self.default {
             DefaultContent::Content(at) => Some((at, self.hashes[at])),
-            DefaultContent::Empty | DefaultContent::Pieces(_) => None,
+            DefaultContent::Empty | DefaultContent::Pieces(_) | DefaultContent::Again(_) => None,
         }
     }
 

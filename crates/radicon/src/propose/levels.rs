@@ -3,7 +3,7 @@
 
 use std::cmp::Reverse;
 
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashSet;
 
 use super::Options;
 use super::defaults::choose_defaults;
@@ -19,6 +19,8 @@ use crate::text::{Span, is_blank};
 pub(super) struct Layout {
     /// The word that it is named by; empty for the base.
     pub word: String,
+    /// Other words, where that is taken.
+    pub other_words: Vec<String>,
     /// Pages that take it or one that extends it, in ascending order.
     pub members: Vec<usize>,
     pub body: Body,
@@ -81,6 +83,12 @@ impl Layout {
         self.open.iter().find(|open| open.name == name)
     }
 
+    /// How many blocks it or one that extends it has of its own at most.
+    pub fn widest(&self) -> usize {
+        let own = self.open.iter().filter(|open| open.own).count();
+        self.inner.iter().map(Layout::widest).max().unwrap_or(0).max(own)
+    }
+
     /// Drops the sections that fill nothing any more; those in them move up.
     fn drop_empty(&mut self) {
         for mut section in std::mem::take(&mut self.inner) {
@@ -131,33 +139,53 @@ impl Planner<'_> {
     pub fn plan(&self, mut unified: Unified, members: Vec<usize>) -> Layout {
         let mut taken = Vec::new();
         if self.again {
-            Self::say_once(&mut unified.pieces);
+            Self::say_once(&mut unified.pieces, &mut 0, &mut Vec::new());
         }
         let names = self.names(&unified.pieces, "", &mut taken);
         let mut open = Vec::new();
         self.open(&unified.pieces, &mut names.iter(), None, &mut open);
         let body = Body::Base { pieces: unified.pieces, names };
-        let mut base = Layout { word: String::new(), members, body, open, saves: 0, inner: Vec::new() };
+        let mut base =
+            Layout { word: String::new(), other_words: Vec::new(), members, body, open, saves: 0, inner: Vec::new() };
         self.add_sections(&mut base, taken);
         base
     }
 
-    /// Of holes in which every page has the same, the first is the block that the others show once more.
-    fn say_once(pieces: &mut [Piece]) {
-        let mut known: FxHashMap<(Vec<usize>, Vec<u64>, bool, bool), usize> = FxHashMap::default();
-        let mut number = 0;
+    /// Of holes in which every page has the same, the first is the block that the others show once more; where only most
+    /// pages do, that is the default.
+    fn say_once(pieces: &mut [Piece], number: &mut usize, known: &mut Vec<(usize, Hole)>) {
         for piece in pieces {
             let Piece::Hole(hole) = piece else { continue };
-            let here = number;
-            number += 1;
-            if let DefaultContent::Pieces(inner) = &hole.default {
-                number += super::holes(inner).len();
-            } else if hole.named.is_none() && hole.hashes.iter().any(|hash| *hash != hole.hashes[0]) {
-                let is_markup = matches!(hole.context, Context::Content { .. });
-                let key = (hole.members.clone(), hole.hashes.clone(), hole.lines, is_markup);
-                hole.again = known.get(&key).copied();
-                known.entry(key).or_insert(here);
+            let here = *number;
+            *number += 1;
+            if let DefaultContent::Pieces(inner) = &mut hole.default {
+                Self::say_once(inner, number, known);
+                continue;
             }
+            if hole.named.is_some() || hole.hashes.iter().all(|hash| *hash == hole.hashes[0]) {
+                continue;
+            }
+            let is_markup = |hole: &Hole| matches!(hole.context, Context::Content { .. });
+            let is_kin = |other: &Hole| {
+                other.members == hole.members && other.lines == hole.lines && is_markup(other) == is_markup(hole)
+            };
+            let same = |other: &Hole| other.hashes.iter().zip(&hole.hashes).filter(|(a, b)| a == b).count();
+            let kin = known.iter().filter(|(_, other)| is_kin(other));
+            if let Some((count, Reverse(first))) = kin.map(|(first, other)| (same(other), Reverse(*first))).max() {
+                let following = hole.follows.iter().filter(|follows| **follows).count();
+                if count == hole.members.len() {
+                    hole.again = Some(first);
+                    continue;
+                }
+                if count * 2 > hole.members.len() && count > following {
+                    let other = known.iter().find(|(number, _)| *number == first);
+                    let hashes = other.map_or(&[][..], |(_, other)| &other.hashes[..]);
+                    hole.default = DefaultContent::Again(first);
+                    hole.follows = hole.hashes.iter().zip(hashes).map(|(a, b)| a == b).collect();
+                    continue;
+                }
+            }
+            known.push((here, (**hole).clone()));
         }
     }
 
@@ -248,7 +276,9 @@ impl Planner<'_> {
         let is_named = has_name || self.options.is_small() || saved > self.price * WORTH_A_NUMBER;
         let pays = is_named && saved > self.price && !(self.partials && self.is_rather_partial(&overrides));
         let (body, saves) = (Body::Section(overrides), saved as usize);
-        pays.then(|| Layout { word, members, body, open, saves, inner: Vec::new() })
+        let other_words = [name::of_folders(self.pages, &members), self.word_of_frame(around, &members)];
+        let other_words = other_words.into_iter().flatten().collect();
+        pays.then(|| Layout { word, other_words, members, body, open, saves, inner: Vec::new() })
     }
 
     /// A word for a section of pages: the menu's item that is the current one in all of them, else what the first thing
@@ -264,7 +294,13 @@ impl Planner<'_> {
         if let Some(item) = items.find(|word| *word != around.word && name::is_telling(word)) {
             return Some(item);
         }
-        whole.iter().find_map(|(_, hole)| {
+        // What is loaded says less of a section than what is shown.
+        let is_in_head = |hole: &Hole| match hole.context {
+            Context::Content { parent } => name::tag(&self.pages[hole.members[0]], parent) == "head",
+            _ => false,
+        };
+        let (head, shown): (Vec<_>, Vec<_>) = whole.iter().partition(|(_, hole)| is_in_head(hole));
+        shown.into_iter().chain(head).find_map(|(_, hole)| {
             let filled = self.fill(hole).filter(|filled| filled.saves > 0)?;
             let name = |piece: Piece| match piece {
                 Piece::Fixed { page, span } => {

@@ -11,7 +11,7 @@ pub(super) fn name(pages: &[Page], hole: &Hole) -> String {
     let page = &pages[hole.members[0]];
     let found = match hole.context {
         Context::Text { node } => of_text(page, node),
-        Context::Value { node, token } => of_value(page, node, token),
+        Context::Value { node, token } => of_value(pages, hole, node, token),
         Context::Attributes { node } => of_attributes(pages, hole, page, node),
         Context::Content { parent } => of_content(pages, hole, page, parent),
     };
@@ -38,10 +38,46 @@ pub(super) fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<Stri
     let outer =
         ancestors(page, node).filter_map(|around| called(page, around)).filter(|outer| !best.starts_with(&slug(outer)));
     names.extend(outer.map(|outer| slug(&format!("{outer} {best}"))));
+    names.push(of_kind(pages, hole).to_owned());
     names.retain(|name| is_telling(name) && (is_main || name != MAIN));
-    names.push(best);
+    names.push(if best == MAIN && !is_main { of_kind(pages, hole).to_owned() } else { best });
     names
 }
+
+/// A word for what stands in a hole of which nothing else is known.
+fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
+    let shown = hole.contents.iter().position(|span| !span.is_empty()).unwrap_or(0);
+    let (page, span) = (&pages[hole.members[shown]], hole.contents[shown]);
+    let parent = match hole.context {
+        Context::Content { parent } => parent,
+        Context::Text { node } => page.document.nodes[node as usize].parent,
+        Context::Value { .. } | Context::Attributes { .. } => return "value",
+    };
+    let nodes = &page.document.nodes;
+    let root = nodes.iter().find(|node| node.kind == NodeKind::Element);
+    let root = root.map_or(0, |node| page.document.offset(node.first));
+    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
+    let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
+    let tags: Vec<String> = within.take(MOST_LOOKED_AT).map(|node| tag(page, node)).collect();
+    let count = |name: &str| tags.iter().filter(|tag| *tag == name).count();
+    match tag(&pages[hole.members[0]], parent).as_str() {
+        "" | "html" if span.start < root => "prolog",
+        "" | "html" => "epilog",
+        "head" => "head_extra",
+        "h1" => "heading",
+        "h2" | "h3" | "h4" | "h5" | "h6" => "subheading",
+        _ if count("a") >= LEAST_LINKS => "links",
+        _ if count("img") > 0 => "picture",
+        _ if count("script") > 0 => "scripts",
+        _ => "text",
+    }
+}
+
+/// So many nodes of a hole are looked at for what it is.
+const MOST_LOOKED_AT: usize = 400;
+
+/// So many links are a list of them.
+const LEAST_LINKS: usize = 3;
 
 /// Whether a hole may be the main content: markup in the body that is no region of another name.
 pub(super) fn may_be_main(pages: &[Page], hole: &Hole) -> bool {
@@ -128,15 +164,8 @@ fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
 
 /// The short text of the first element in a hole, if every page that has one there says the same.
 fn same_words(pages: &[Page], hole: &Hole) -> Option<String> {
-    let words = |(&member, &span): (&usize, &Span)| {
-        let page = &pages[member];
-        let first = roots_of(page, span).into_iter().next()?;
-        elements_in(page, first).find_map(|node| words_of(page, node))
-    };
-    let filled = hole.members.iter().zip(&hole.contents).filter(|(_, span)| !span.is_empty());
-    let mut said = filled.take(SAMPLE).map(words);
-    let first = said.next()??;
-    said.all(|other| other.as_deref() == Some(&first)).then_some(first)
+    let words = |page: &Page, roots: &[u32]| elements_in(page, *roots.first()?).find_map(|node| words_of(page, node));
+    same_told(pages, hole, words)
 }
 
 /// An element, and the first ones in it.
@@ -182,8 +211,12 @@ pub(super) fn first_words(name: &str, most: usize) -> &str {
 /// Makes a name out of any text; at most five words.
 pub(super) fn slug(text: &str) -> String {
     let lower = text.to_lowercase();
-    let words: Vec<&str> =
-        lower.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).take(5).collect();
+    let mut words: Vec<&str> =
+        lower.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
+    // A number before words counts them or dates them.
+    let numbers = words.iter().take_while(|word| word.starts_with(|c: char| c.is_ascii_digit())).count();
+    words.drain(..if numbers < words.len() { numbers } else { 0 });
+    words.truncate(5);
     let name = words.join("_");
     match name.chars().next() {
         None => "content".into(),
@@ -278,7 +311,8 @@ fn of_text(page: &Page, node: u32) -> String {
     }
 }
 
-fn of_value(page: &Page, node: u32, token: u32) -> String {
+fn of_value(pages: &[Page], hole: &Hole, node: u32, token: u32) -> String {
+    let page = &pages[hole.members[0]];
     let attribute_name = page.document.tokens[token as usize].name().text(&page.source).to_ascii_lowercase();
     let tag = tag(page, node);
     let told = |name: &str| attribute(page, node, name);
@@ -298,21 +332,30 @@ fn of_value(page: &Page, node: u32, token: u32) -> String {
             format!("{} {attribute_name}", told("class").or_else(|| told("id")).unwrap_or_else(|| "image".into()))
         }
         ("a", "href") => {
-            let rel = told("rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
-            let text = words_of(page, node);
-            format!(
-                "{} link",
-                rel.or_else(|| told("id")).or(text).or_else(|| told("class")).unwrap_or_else(|| around(page, node))
-            )
+            let text = of_link(pages, hole, node);
+            format!("{} link", text.or_else(|| told("class")).unwrap_or_else(|| around(page, node)))
         }
         ("html", "lang") => "lang".into(),
         (_, name) => format!("{} {name}", of_owner(page, node)),
     }
 }
 
+/// What a link is called in all pages: by its relation, its id, its text.
+fn of_link(pages: &[Page], hole: &Hole, node: u32) -> Option<String> {
+    let page = &pages[hole.members[0]];
+    let rel = attribute(page, node, "rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
+    let last = &pages[*hole.members.last()?].source;
+    let is_everywhere = |text: &String| memchr::memmem::find(last, text.as_bytes()).is_some();
+    rel.or_else(|| attribute(page, node, "id")).or_else(|| words_of(page, node).filter(is_everywhere))
+}
+
 fn first_word(text: &str) -> String {
     text.split_whitespace().next().unwrap_or_default().to_owned()
 }
+
+/// A short text that may name something has so many words, and bytes, at most.
+const MOST_WORDS: usize = 4;
+const LONGEST_WORDS: usize = 40;
 
 /// The short text of an element.
 fn words_of(page: &Page, node: u32) -> Option<String> {
@@ -325,7 +368,7 @@ fn words_of(page: &Page, node: u32) -> Option<String> {
         .collect();
     let text = text.join(" ");
     let words: Vec<&str> = text.split_whitespace().collect();
-    (!words.is_empty() && words.len() <= 4 && text.len() <= 40).then(|| words.join(" "))
+    (!words.is_empty() && words.len() <= MOST_WORDS && text.len() <= LONGEST_WORDS).then(|| words.join(" "))
 }
 
 fn file_stem(url: &str) -> Option<String> {
@@ -343,6 +386,11 @@ fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String 
     if marks_current(pages, hole) {
         let what = words_of(page, node).or_else(|| attribute(page, node, "href").and_then(|href| file_stem(&href)));
         return format!("current {}", what.unwrap_or_else(|| around(page, node)));
+    }
+    if tag(page, node) == "a"
+        && let Some(name) = of_link(pages, hole, node)
+    {
+        return format!("{name} link");
     }
     format!("{} {}", of_owner(page, node), first_attribute(pages, hole).unwrap_or_else(|| "attributes".into()))
 }
@@ -407,22 +455,24 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     }
     if only(&["style", "link"]) && stylesheets {
         // One style sheet of all pages is not the pages' own styles.
-        let sheet = |(&page, &span): (&usize, &Span)| match roots_of(&pages[page], span)[..] {
-            [node] => attribute(&pages[page], node, "href"),
-            _ => None,
-        };
-        let mut sheets: Vec<_> = hole.members.iter().zip(&hole.contents).map(sheet).collect();
-        sheets.dedup();
-        return match &sheets[..] {
-            [Some(href)] => format!("{} stylesheet", file_stem(href).unwrap_or_default()),
-            _ => "styles".into(),
-        };
+        let sheet = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "href")?));
+        let is_everywhere = hole.contents.iter().all(|span| !span.is_empty());
+        return sheet.filter(|_| is_everywhere).map_or("styles".into(), |stem| format!("{stem} stylesheet"));
     }
     if only(&["script"]) {
-        return if in_head { "head scripts".into() } else { "scripts".into() };
+        return match same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "src")?)) {
+            Some(stem) => format!("{stem} script"),
+            None if in_head => "head scripts".into(),
+            None => "scripts".into(),
+        };
     }
     if only(&["meta"]) {
-        return "meta".into();
+        let told = |page: &Page, node| attribute(page, node, "name").or_else(|| attribute(page, node, "property"));
+        return same_root(pages, hole, told).unwrap_or_else(|| "meta".into());
+    }
+    if in_head && only(&["link"]) {
+        let rel = same_root(pages, hole, |page, node| attribute(page, node, "rel"));
+        return rel.map_or_else(|| "head links".into(), |rel| format!("{} link", first_word(&rel)));
     }
     if in_head {
         return "head".into();
@@ -449,6 +499,23 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
         },
         _ => around(page, parent),
     }
+}
+
+/// What is told of the one element that pages have in a hole, if it is the same for all that have one.
+fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, u32) -> Option<String>) -> Option<String> {
+    let of_one = |page: &Page, roots: &[u32]| match *roots {
+        [node] => told(page, node),
+        _ => None,
+    };
+    same_told(pages, hole, of_one)
+}
+
+/// What is told of the elements in a hole, if it is the same for all pages that have some, as far as a sample shows.
+fn same_told(pages: &[Page], hole: &Hole, told: impl Fn(&Page, &[u32]) -> Option<String>) -> Option<String> {
+    let filled = hole.members.iter().zip(&hole.contents).filter(|(_, span)| !span.is_empty());
+    let mut said = filled.take(SAMPLE).map(|(&member, &span)| told(&pages[member], &roots_of(&pages[member], span)));
+    let first = said.next()??;
+    said.all(|other| other.as_ref() == Some(&first)).then_some(first)
 }
 
 /// The short text that most pages have in a hole which others leave empty or change.
@@ -528,9 +595,29 @@ pub(super) fn of_section(pages: &[Page], around: &[usize], members: &[usize]) ->
     SECTION.into()
 }
 
-/// What the first thing on a page is called.
-pub(super) fn of_frame(pages: &[Page], member: usize) -> Option<String> {
-    let page = &pages[member];
+/// A word of all folders that hold these pages, if there are several, or if all of them lie in others beneath it.
+pub(super) fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
+    let folder = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
+    let is_deeper =
+        || !folder.is_empty() && members.iter().all(|&member| crate::site::folder(&pages[member].path) != folder);
+    if folder.contains('/') {
+        return Some(word(folder));
+    }
+    is_deeper().then(|| format!("{}-subfolders", word(folder)))
+}
+
+/// What pages of a frame are called: by the title of all of them, else by the first thing on them.
+pub(super) fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
+    let page = &pages[members[0]];
+    let title = |member: usize| {
+        let page = &pages[member];
+        let title = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "title")?;
+        Some(page.document.span(title).of(&page.source).to_vec())
+    };
+    let is_same = members.iter().all(|&member| title(member) == title(members[0]));
+    if let Some(words) = title(members[0]).filter(|_| is_same).and_then(|title| first_telling(&title)) {
+        return Some(words);
+    }
     let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
     let first = page.document.children(body).find_map(|node| called(page, node))?;
     Some(word(&first)).filter(|word| is_telling(word))
@@ -592,7 +679,10 @@ fn of_parameter(pages: &[Page], hole: &Hole) -> String {
 /// What the first element of some markup is called that has a name which tells something.
 pub(super) fn first_telling(markup: &[u8]) -> Option<String> {
     let (page, elements) = read(markup);
-    telling(&page, &elements).into_iter().find(|name| is_telling(name))
+    let text = String::from_utf8_lossy(markup);
+    let is_short = elements.is_empty() && text.len() <= LONGEST_WORDS && text.split_whitespace().count() <= MOST_WORDS;
+    let words = (is_short && text.chars().any(char::is_alphabetic)).then(|| word(&text));
+    telling(&page, &elements).into_iter().chain(words).find(|name| is_telling(name))
 }
 
 /// The first word of an attribute's value that tells something.
@@ -677,9 +767,13 @@ mod tests {
 
     #[test]
     fn names_are_words_of_letters_and_digits() {
-        for (text, expected) in
-            [("Main Content!", "main_content"), ("404", "part_404"), ("—", "content"), ("a b c d e f", "a_b_c_d_e")]
-        {
+        for (text, expected) in [
+            ("Main Content!", "main_content"),
+            ("404", "part_404"),
+            ("—", "content"),
+            ("a b c d e f", "a_b_c_d_e"),
+            ("3. Usage of 4", "usage_of_4"),
+        ] {
             assert_eq!(slug(text), expected);
         }
         let mut taken = Vec::new();

@@ -403,7 +403,7 @@ fn fixed_size(draft: &Draft) -> usize {
 fn written_size(pieces: &[Piece]) -> u64 {
     let hole = |hole: &Hole| {
         let default = match &hole.default {
-            DefaultContent::Empty => 0,
+            DefaultContent::Empty | DefaultContent::Again(_) => 0,
             DefaultContent::Content(member) => hole.contents[*member].len() as u64,
             DefaultContent::Pieces(pieces) => written_size(pieces),
         };

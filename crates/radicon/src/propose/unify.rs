@@ -496,6 +496,10 @@ impl Unifier<'_> {
         let start = part(&|index| (node(index).first, node(index).inner));
         let mut out =
             if equal(&start) { self.fixed(members[0], start[0]) } else { self.start_tag(members, nodes, &start)? };
+        let is_whole = out.pieces.iter().all(|piece| matches!(piece, Piece::Fixed { .. }));
+        if !is_whole && self.strength != Strength::Bytes && self.loads(members[0], nodes[0]) {
+            return None;
+        }
         // Different attributes of an element without content: better the whole element.
         let reshaped = |piece: &Piece| matches!(piece, Piece::Hole(hole) if hole.is_reshaped_tag());
         if node(0).inner == node(0).last && out.pieces.iter().any(reshaped) {
@@ -516,6 +520,15 @@ impl Unifier<'_> {
         out.pieces.extend(content.pieces);
         out.pieces.extend(end.pieces);
         Some(out)
+    }
+
+    /// Whether an element loads a style sheet or a script: that is said whole.
+    fn loads(&self, page: usize, node: u32) -> bool {
+        let page = &self.pages[page];
+        let attribute = |name| page.document.attribute(&page.source, node, name).unwrap_or_default();
+        let name = page.document.name(&page.source, node);
+        name.eq_ignore_ascii_case(b"script") && !attribute("src").is_empty()
+            || name.eq_ignore_ascii_case(b"link") && attribute("rel").eq_ignore_ascii_case(b"stylesheet")
     }
 
     /// The name that the settings give to the content of an element.

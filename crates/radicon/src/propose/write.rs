@@ -78,6 +78,10 @@ impl Writer<'_> {
                     self.open(open, lines, &indent, out);
                     match &hole.default {
                         DefaultContent::Empty => {}
+                        DefaultContent::Again(first) => {
+                            let tag = names.get(*first).and_then(|name| self.again(name, lines));
+                            tag.into_iter().for_each(|tag| self.open(tag, lines, &indent, out));
+                        }
                         DefaultContent::Content(member) => push(out, self.content(hole, *member)),
                         DefaultContent::Pieces(pieces) => self.pieces(pieces, names, next, out),
                     }
