@@ -10,7 +10,7 @@ fuzz_target!(|data: &[u8]| {
         files.push(SourceFile::new(format!("p{number}.html"), text));
     }
     let site = Site::read(files, dialect::builtin(), &Settings::default());
-    if let Ok(proposal) = propose(&site, &Options { block_price: 1, min_saving: Some(1), ..Options::default() }) {
+    if let Ok(proposal) = propose(&site, &Options { block_price: Some(1), min_saving: Some(1), ..Options::default() }) {
         assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
         assert_eq!(proposal.changes(&site).len(), proposal.files.len());
     }

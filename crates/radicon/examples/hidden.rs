@@ -12,7 +12,7 @@ use std::time::Instant;
 
 use common::Random;
 use common::hidden::{Shape, generate, overrides};
-use radicon::{Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose};
+use radicon::{Goal, Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let Wanted { sites, most, seed, into, mut options } = wanted()?;
@@ -111,8 +111,8 @@ fn wanted() -> Result<Wanted, Box<dyn std::error::Error>> {
             "--seed" => seed = number()?,
             "--strict" => options.strength = Strength::Bytes,
             "--into" => into = arguments.next().map(std::path::PathBuf::from),
-            "--small" => options.block_price = 50,
-            "--price" => options.block_price = number()? as u64,
+            "--small" => options.goal = Goal::Smallest,
+            "--price" => options.block_price = Some(number()? as u64),
             count => sites = count.parse()?,
         }
     }

@@ -84,7 +84,7 @@ pub use config::{ConfigError, Globs};
 pub use edit::{Edit, EditError, Edits};
 pub use learn::{Confidence, Learned, LearnedForm, learn};
 pub use propose::{
-    Explanation, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout,
+    Explanation, Goal, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout,
     ProposedPartial, Size, propose,
 };
 pub use prove::{

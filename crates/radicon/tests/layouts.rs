@@ -19,8 +19,12 @@ const BELOW: &str =
 fn layout(heads: [&str; 4], bodies: [&str; 4], strength: Strength) -> (String, String) {
     let page = |index: usize| format!("{ABOVE}{}{MIDDLE}{}{BELOW}", heads[index], bodies[index]);
     let files = (0..4).map(|index| SourceFile::new(format!("{index}.html"), page(index))).collect();
-    let options =
-        Options { strength, dialect: dialect::builtin_named("brace-percent"), block_price: 30, ..Options::default() };
+    let options = Options {
+        strength,
+        dialect: dialect::builtin_named("brace-percent"),
+        block_price: Some(30),
+        ..Options::default()
+    };
     let proposal = propose(&site(files), &options).expect("a proposal");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)));
     assert_eq!(proposal.files.len(), 5, "{:?}", proposal.left);
@@ -133,7 +137,7 @@ fn scripts_are_split_by_lines() {
     };
     let pages = [script(1), script(2), script(3), script(4)];
     let (_, found) = layout([""; 4], pages.each_ref().map(String::as_str), Strength::Blanks);
-    assert!(found.contains("performance.now();\n{% block script %}{% endblock %}    console.log"), "{found}");
+    assert!(found.contains("performance.now();\n{% block script_lines %}{% endblock %}    console.log"), "{found}");
 }
 
 #[test]

@@ -4,7 +4,9 @@ mod common;
 
 use common::hidden::{Shape, generate};
 use common::{Random, cases, seed};
-use radicon::{Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, propose, prove};
+use radicon::{
+    Goal, Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, propose, prove,
+};
 
 fn read(files: Vec<SourceFile>) -> Site {
     Site::read(files, dialect::builtin(), &Settings::default())
@@ -37,16 +39,18 @@ fn hidden_hierarchies_are_found_again() {
         let hidden = generate(&mut random, shape);
         let truth: usize = hidden.site.templates.iter().map(|template| template.source.len()).sum();
         let old = read(hidden.pages);
-        for (strength, block_price) in [(Strength::Bytes, 100), (Strength::Blanks, 50), (Strength::Blanks, 100)] {
+        for (strength, goal) in
+            [(Strength::Bytes, Goal::Balanced), (Strength::Blanks, Goal::Smallest), (Strength::Blanks, Goal::Balanced)]
+        {
             let dialect = dialect::builtin_named(shape.dialect());
-            let options = Options { strength, dialect, block_price, ..Options::default() };
+            let options = Options { strength, dialect, goal, ..Options::default() };
             let proposal = propose(&old, &options).expect("a proposal");
             let new = adopted(&old, &proposal);
             assert!(prove(&old, &new, strength).equal, "seed {}", first + case);
             let says_nothing = |layout: &ProposedLayout| layout.extends.is_some() && layout.fills.is_empty();
             assert!(!proposal.layouts.iter().any(says_nothing), "seed {}", first + case);
             let ratio = proposal.after.bytes as f64 / truth as f64;
-            if block_price == 50 {
+            if goal == Goal::Smallest {
                 small.push(ratio);
             } else if strength == Strength::Blanks {
                 ratios.push(ratio);
@@ -211,8 +215,8 @@ fn what_only_sections_fill_is_a_block_of_its_own() {
 #[test]
 fn at_the_small_end_blocks_are_closed_by_the_shortest_tag() {
     let old = read(two_sections());
-    for (block_price, closer) in [(100, "<!--: end title -->"), (50, "<!--: end -->")] {
-        let proposal = propose(&old, &Options { block_price, ..Options::default() }).expect("a proposal");
+    for (goal, closer) in [(Goal::Balanced, "<!--: end title -->"), (Goal::Smallest, "<!--: end -->")] {
+        let proposal = propose(&old, &Options { goal, ..Options::default() }).expect("a proposal");
         let page = proposal.files.iter().find(|file| file.path == "boats/3.html").expect("a page");
         let text = String::from_utf8_lossy(&page.bytes);
         assert!(text.contains(closer), "{text}");

@@ -73,7 +73,7 @@ fn a_tour() {
         copy("c.html", "<p>Sandhaven</p>"),
     ];
     let old = Site::read(copies, dialect::builtin(), &Settings::default());
-    let proposal = propose(&old, &Options { block_price: 20, ..Options::default() }).expect("margin has layouts");
+    let proposal = propose(&old, &Options { block_price: Some(20), ..Options::default() }).expect("margin has layouts");
     assert_eq!(proposal.layouts[0].path, "layouts/base.html");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(Strength::Blanks)));
 

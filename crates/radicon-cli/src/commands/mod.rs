@@ -27,7 +27,7 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use radicon::dialect::Dialect;
 use radicon::disk::{self, Adopted, Loaded, Recovery};
-use radicon::{Assumption, Change, Options, Problem, SourceFile, text};
+use radicon::{Assumption, Change, Goal, Options, Problem, SourceFile, text};
 use serde::Serialize;
 
 use crate::arguments::{Allow, Arguments, Command, Format, How};
@@ -122,11 +122,16 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
 fn options(loaded: &Loaded, how: &How) -> Result<Options> {
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
     let said = Options::of(&loaded.settings.propose);
-    let dial = if how.tidy { Some(TIDY) } else { how.small.then_some(SMALL) };
+    let goal = match (how.small, how.tidy) {
+        (true, _) => Goal::Smallest,
+        (_, true) => Goal::Fewest,
+        _ => said.goal,
+    };
     Ok(Options {
         strength: how.strength.into(),
         dialect,
-        block_price: how.block_price.or(dial).unwrap_or(said.block_price),
+        goal,
+        block_price: how.block_price.or(said.block_price.filter(|_| goal == said.goal)),
         levels: how.levels.unwrap_or(said.levels),
         min_saving: how.min_saving.or(said.min_saving),
         partials: how.partials.map_or(said.partials, Into::into),
@@ -134,10 +139,6 @@ fn options(loaded: &Loaded, how: &How) -> Result<Options> {
         ..said
     })
 }
-
-/// What a block must save where size is all, and where tidiness is, in bytes.
-const SMALL: u64 = 50;
-const TIDY: u64 = 200;
 
 fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
     let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();

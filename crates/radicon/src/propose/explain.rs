@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::{Left, Proposal, ProposedLayout, ProposedPartial};
+use crate::propose::{Left, Proposal, ProposedLayout, ProposedPartial};
 use crate::site::Site;
 
 /// Why a file is what it is in a proposal.

@@ -1,0 +1,333 @@
+//! Sites that have layouts already: copies of their pages take them too, what all
+//! pages of a layout say is said by the layout, and a file that hides one of
+//! somebody else's and is mostly a copy of it becomes its child.
+
+use rayon::prelude::*;
+use rustc_hash::FxHashSet;
+use xxhash_rust::xxh3::xxh3_64;
+
+use crate::dialect::Kind;
+use crate::markup::{ALONE, Construct, Node, NodeKind};
+use crate::propose::assemble::Plan;
+use crate::propose::existing::fit::Filling;
+use crate::propose::existing::frame::Skeleton;
+use crate::propose::families::frames::LEAST_PAGES;
+use crate::propose::hierarchy::layouts::{Body, Layout, Open};
+use crate::propose::pages::page::{Page, Run};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, TAGS};
+use crate::propose::skeleton::unify::Unifier;
+use crate::propose::writing::indent::{Style, indented};
+use crate::propose::{Job, Left, ProposedFile};
+use crate::prove::Strength;
+use crate::site::{Parent, Role, Template};
+use crate::text::{SourceId, Span, is_blank, trim_blanks};
+
+/// A page, and what it has in the regions of its layout.
+struct Member {
+    id: SourceId,
+    page: Page,
+    fillings: Vec<Filling>,
+    /// It is a copy that has no layout yet.
+    copy: bool,
+}
+
+impl Job<'_> {
+    /// Gives pages that fit a layout of the site this layout; they are no candidates any
+    /// more. With its `children` the layout's pages may change too.
+    pub fn take_in(&self, candidates: &mut Vec<SourceId>, plan: &mut Plan, children: bool) {
+        if !self.dialect.has_children() {
+            return;
+        }
+        let skeletons = self.skeletons();
+        if skeletons.is_empty() {
+            return;
+        }
+        let best = |&id: &SourceId| {
+            let template = self.site.get(id);
+            if !self.speaks(template) || self.misread(template).is_some() {
+                return None;
+            }
+            let page = self.page(template, &self.dialect);
+            let fit = |(at, skeleton): (usize, &Skeleton)| {
+                let fillings = skeleton.fit(&page)?;
+                let own = fillings.iter().filter(|filling| !filling.default);
+                Some((own.map(|filling| filling.content.len() + TAGS).sum::<usize>(), at, fillings))
+            };
+            let (own, at, fillings) = skeletons.iter().enumerate().filter_map(fit).min_by_key(|fit| (fit.0, fit.1))?;
+            (own + TAGS < page.source.len()).then_some((at, Member { id, page, fillings, copy: true }))
+        };
+        let fitting: Vec<(usize, Member)> = candidates.par_iter().filter_map(best).collect();
+        let taken: FxHashSet<SourceId> = fitting.iter().map(|(_, member)| member.id).collect();
+        candidates.retain(|id| !taken.contains(id));
+        let mut members: Vec<Vec<Member>> = skeletons.iter().map(|_| Vec::new()).collect();
+        for (at, member) in fitting {
+            members[at].push(member);
+        }
+        for (skeleton, mut members) in skeletons.iter().zip(members) {
+            let known = children && self.children(skeleton, &mut members);
+            self.join(skeleton, members, known, plan);
+        }
+    }
+
+    /// Whether a template can be read in the job's dialect.
+    pub fn speaks(&self, template: &Template) -> bool {
+        template.dialect.forms.is_empty() || template.dialect.name == self.dialect.name
+    }
+
+    /// Adds the pages that take the layout already and consist of overrides alone;
+    /// whether these are all that depend on it.
+    fn children(&self, skeleton: &Skeleton, members: &mut Vec<Member>) -> bool {
+        let is_child =
+            |id: &SourceId| matches!(self.site.parent(*id), Parent::Found { id, .. } if *id == skeleton.layout);
+        let children = (0..self.site.templates.len() as u32).map(SourceId).filter(is_child);
+        let mut all = true;
+        for id in children {
+            let template = self.site.get(id);
+            let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
+            match self.child(skeleton, id).filter(|_| !kept && template.role == Role::Page) {
+                Some(member) => members.push(member),
+                None => all = false,
+            }
+        }
+        all
+    }
+
+    fn child(&self, skeleton: &Skeleton, id: SourceId) -> Option<Member> {
+        let template = self.site.get(id);
+        let mut fillings: Vec<Filling> = Vec::new();
+        let page = self.page(template, &self.dialect);
+        let items = &page.document.constructs.items;
+        let mut outside = 0;
+        let blank = |from: u32, to: u32| Span::new(from, to.max(from)).of(&page.source).iter().all(|b| is_blank(*b));
+        let mut until = 0;
+        for (at, item) in (0..).zip(items) {
+            if at < until {
+                continue;
+            }
+            if !blank(outside, item.span.start) {
+                return None;
+            }
+            outside = item.span.end;
+            match item.kind {
+                Kind::Parent => {}
+                Kind::Block | Kind::Fill if item.partner != ALONE => {
+                    let name = item.name.text(&page.source);
+                    let region = skeleton.regions.iter().position(|region| *region.name == *name)?;
+                    let inside = &items[at as usize + 1..item.partner as usize];
+                    if inside.iter().any(|inner| inner.kind == Kind::Inherited || inner.kind.defines()) {
+                        return None;
+                    }
+                    (outside, until) = (items[item.partner as usize].span.end, item.partner + 1);
+                    fillings.push(self.overriding(template, &page, item, at, region));
+                }
+                _ => return None,
+            }
+        }
+        let within = |outer: usize| fillings.iter().any(|filling| filling.region == outer);
+        let nested = fillings.iter().any(|filling| skeleton.regions[filling.region].outer.is_some_and(within));
+        let end = page.source.len() as u32;
+        fillings.sort_by_key(|filling| filling.region);
+        (blank(outside, end) && !nested).then_some(Member { id, page, fillings, copy: false })
+    }
+
+    /// What a child has in one region.
+    fn overriding(&self, template: &Template, page: &Page, item: &Construct, at: u32, region: usize) -> Filling {
+        let document = &page.document;
+        let starts = |node: &Node| document.offset(node.first);
+        let first = document.nodes.partition_point(|node| starts(node) < item.span.start);
+        let mut nodes = (first..).zip(&document.nodes[first..]).take_while(|(_, node)| starts(node) == item.span.start);
+        let node = nodes.find(|(_, node)| node.kind == NodeKind::Pair);
+        let run = node.map(|(index, node)| (index as u32, (node.inner, node.close)));
+        let content = match run {
+            Some((_, run)) if self.options.strength != Strength::Bytes => page.span(page.trimmed(run)),
+            _ => template.inner(at),
+        };
+        Filling { region, content, place: run, default: false }
+    }
+
+    /// Plans the pages of a layout that is there. `known` says that nothing else depends on it.
+    fn join(&self, skeleton: &Skeleton, mut members: Vec<Member>, known: bool, plan: &mut Plan) {
+        let copies = members.iter().filter(|member| member.copy).count();
+        if copies == 0 && members.len() < LEAST_PAGES {
+            return;
+        }
+        members.sort_by(|a, b| a.page.path.cmp(&b.page.path));
+        let fillings: Vec<(Vec<Filling>, bool)> =
+            members.iter_mut().map(|member| (std::mem::take(&mut member.fillings), member.copy)).collect();
+        let pages: Vec<Page> = members.into_iter().map(|member| member.page).collect();
+        let unifier = self.unifier(&pages, self.price);
+        let all: Vec<usize> = (0..pages.len()).collect();
+        let mut open = opens(skeleton, &fillings, &unifier);
+        let edits = if known { self.pull_up(skeleton, &pages, &mut open) } else { Vec::new() };
+        let path = self.site.get(skeleton.layout).path.clone();
+        let (word, body) = (String::new(), Body::Existing { path, edits });
+        let mut layout =
+            Layout { word, other_words: Vec::new(), members: all, body, open, saves: 0, inner: Vec::new() };
+        let own = layout.open.iter().map(|open| open.hole.own_bytes()).sum();
+        // What has its layouts keeps them: only copies make new sections.
+        if copies > 0 {
+            let taken = skeleton.regions.iter().map(|region| region.name.clone()).collect();
+            self.planner(&unifier, &pages, own).add_sections(&mut layout, taken);
+        }
+        // Pages that have the layout and keep what they have in it stay as they are.
+        let pulled = |open: &Open, member: usize| {
+            let at = open.hole.members.binary_search(&member);
+            at.is_ok_and(|at| open.hole.follows[at] && !fillings[member].1)
+        };
+        let direct = layout.direct();
+        let kept = |member: &usize| {
+            direct.binary_search(member).is_ok()
+                && !fillings[*member].1
+                && !layout.open.iter().any(|open| pulled(open, *member))
+        };
+        let kept: FxHashSet<usize> = layout.members.iter().copied().filter(kept).collect();
+        if kept.len() < pages.len() && !self.add(&pages, &layout, &kept, plan) {
+            let reason = "with the layout that is there it would not get smaller".to_owned();
+            let left = |page: &Page| Left { page: page.path.clone(), reason: reason.clone() };
+            plan.left.extend(pages.iter().zip(&fillings).filter(|(_, (_, copy))| *copy).map(|(page, _)| left(page)));
+        }
+    }
+
+    /// What all pages of a layout say: the layout says it for them.
+    fn pull_up(&self, skeleton: &Skeleton, pages: &[Page], open: &mut [Open]) -> Vec<(Span, Vec<u8>)> {
+        let layout = self.site.get(skeleton.layout);
+        let mut edits = Vec::new();
+        if self.site.is_vendored(&layout.path) {
+            return edits;
+        }
+        let unit = Style::of([&layout.source[..]].into_iter()).unit;
+        for open in open.iter_mut() {
+            let hole = &mut open.hole;
+            let shared = hole.members.len() == pages.len()
+                && pages.len() >= LEAST_PAGES
+                && hole.overriding() == pages.len()
+                && hole.hashes.iter().all(|hash| *hash == hole.hashes[0]);
+            let definition = layout.definition(open.name.as_bytes());
+            let pair = definition.filter(|&at| layout.constructs.items[at as usize].partner != ALONE);
+            let Some(definition) = pair.filter(|_| shared) else { continue };
+            let items = &layout.constructs.items;
+            let (open_tag, close_tag) =
+                (&items[definition as usize], &items[items[definition as usize].partner as usize]);
+            if open_tag.partner != definition + 1 {
+                continue;
+            }
+            let (page, content) = (&pages[hole.members[0]], hole.contents[0]);
+            edits.push(match hole.lines {
+                true => {
+                    let before = &layout.source[..open_tag.span.start as usize];
+                    let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
+                    let indent = &before[before.len() - blanks..];
+                    let lines = indented(page, content, &[indent, &unit[..]].concat());
+                    let between = Span::new(open_tag.span.end, close_tag.span.start);
+                    (between, [b"\n", &lines[..], b"\n", indent].concat())
+                }
+                false => (layout.inner(definition), content.of(&page.source).to_vec()),
+            });
+            hole.follows.fill(true);
+            open.default = true;
+        }
+        edits
+    }
+
+    /// Copies of files that they hide become children of these.
+    pub fn uncover(&self, plan: &mut Plan) {
+        if !self.dialect.has_children() {
+            return;
+        }
+        for (id, hidden) in self.site.hiding() {
+            let template = self.site.get(id);
+            let vendored = self.site.get(hidden);
+            let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
+            let other = |template: &Template| template.dialect.name != self.dialect.name;
+            if kept || !self.site.is_vendored(&vendored.path) || other(template) || other(vendored) {
+                continue;
+            }
+            let Some(skeleton) = self.written_skeleton(hidden) else { continue };
+            let page = self.page(template, &self.dialect);
+            let Some(fillings) = skeleton.fit(&page) else { continue };
+            let pages = [page];
+            let unifier = self.unifier(&pages, self.price);
+            let open = opens(&skeleton, &[(fillings, true)], &unifier);
+            let target = self.written_name(&template.path, Kind::Parent);
+            let bytes = self.writer(&pages, &[0]).page(0, &target, &open);
+            if bytes.len() * 5 < template.source.len() * 4 {
+                plan.replace(ProposedFile {
+                    path: template.path.clone(),
+                    role: template.role,
+                    dialect: self.dialect.name.clone(),
+                    extends: Some(self.site.get(hidden).path.clone()),
+                    bytes,
+                });
+            }
+        }
+    }
+}
+
+/// The regions of a frame as holes that the pages fill.
+fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifier<'_>) -> Vec<Open> {
+    let region = |index: usize| {
+        let region = &skeleton.regions[index];
+        let inner = region.inner().of(&skeleton.page.source);
+        let is_empty = inner.iter().all(|b| is_blank(*b));
+        let default = xxh3_64(inner) | 1;
+        let found = |(member, (list, copy)): (usize, &(Vec<Filling>, bool))| {
+            let at = list.binary_search_by_key(&index, |filling| filling.region).ok()?;
+            Some((member, list[at], *copy))
+        };
+        let found: Vec<(usize, Filling, bool)> = fillings.iter().enumerate().filter_map(found).collect();
+        let members: Vec<usize> = found.iter().map(|(member, ..)| *member).collect();
+        let hash = |(member, filling, _): &(usize, Filling, bool)| {
+            let bytes = filling.content.of(&unifier.pages[*member].source);
+            match filling.place {
+                _ if filling.default && is_empty => 0,
+                _ if filling.default => default,
+                _ if bytes.is_empty() => 0,
+                Some((_, run)) if !skeleton.exact => unifier.hash(*member, run),
+                _ => xxh3_64(bytes) | 1,
+            }
+        };
+        let places: Option<Vec<(u32, Run)>> = found.iter().map(|(_, filling, _)| filling.place).collect();
+        let lines = !skeleton.exact
+            && places.as_ref().is_some_and(|places| {
+                let copies = found.iter().zip(places).filter(|((_, _, copy), _)| *copy);
+                let (pages, places): (Vec<usize>, Vec<&(u32, Run)>) =
+                    copies.map(|((page, ..), place)| (*page, place)).unzip();
+                let nodes: Vec<u32> = places.iter().map(|(node, _)| *node).collect();
+                let runs: Vec<Run> = places.iter().map(|(_, run)| *run).collect();
+                let written = found.iter().filter(|(_, _, copy)| !copy).all(|(page, filling, _)| {
+                    unifier.pages[*page].source[..filling.content.start as usize]
+                        .iter()
+                        .rev()
+                        .find(|b| !matches!(b, b' ' | b'\t'))
+                        == Some(&b'\n')
+                });
+                written
+                    && unifier.blank_safe(&pages, &nodes, &runs)
+                    && (pages.is_empty() || unifier.stands_apart(&pages, &runs))
+            });
+        let context = match places.as_ref().and_then(|places| places.first()) {
+            Some((node, _)) => Context::Content { parent: *node },
+            None => Context::Text { node: 0 },
+        };
+        let hole = Hole {
+            context,
+            contents: found.iter().map(|(_, filling, _)| filling.content).collect(),
+            hashes: found.iter().map(hash).collect(),
+            siblings: places.unwrap_or_default(),
+            follows: found.iter().map(|(_, filling, _)| filling.default).collect(),
+            default: DefaultContent::Empty,
+            lines,
+            within_line: false,
+            named: None,
+            again: None,
+            members,
+        };
+        let shown = match skeleton.knows_defaults {
+            true if skeleton.exact => inner.to_vec(),
+            true => trim_blanks(inner).to_vec(),
+            false => Vec::new(),
+        };
+        Open { name: region.name.clone(), hole, outer: region.outer, own: true, default: !is_empty, shown }
+    };
+    (0..skeleton.regions.len()).map(region).collect()
+}

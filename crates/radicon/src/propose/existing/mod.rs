@@ -1,0 +1,5 @@
+//! Layouts that the site has: the frames they give, and the pages that fit.
+
+pub mod adopt;
+pub mod fit;
+pub mod frame;

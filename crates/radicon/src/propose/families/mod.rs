@@ -1,0 +1,4 @@
+//! Which pages take a layout together.
+
+pub mod frames;
+pub mod select;

@@ -1,0 +1,419 @@
+//! Which pages take a layout together: families, and who is put out of them.
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use crate::dialect::{self, Kind};
+use crate::markup::Constructs;
+use crate::propose::families::frames::LEAST_PAGES;
+use crate::propose::families::frames::{self, Frames};
+use crate::propose::pages::page::Page;
+use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS, holes};
+use crate::propose::skeleton::unify::{Prices, Unified, Unifier};
+use crate::propose::{Job, Left};
+use crate::prove::Strength;
+use crate::site::{Parent, Role, Template};
+use crate::text::{SourceId, position};
+
+/// How often pages are put out and the rest unified again.
+const MOST_ROUNDS: usize = 8;
+
+/// The most families that get a layout each.
+const MOST_FAMILIES: usize = 256;
+
+/// A layout may have so many blocks, and one more for each of its pages.
+const MOST_BLOCKS: usize = 20;
+
+/// So many families and pages, at most, are tried as one family.
+const MOST_JOINED: usize = 8;
+const MOST_JOINED_PAGES: usize = 3_000;
+
+/// A layout and the pages, by index, that take it.
+#[derive(Clone)]
+pub struct Draft {
+    pub members: Vec<usize>,
+    pub unified: Unified,
+    /// What a block costs in it, in bytes.
+    pub price: u64,
+}
+
+impl Job<'_> {
+    /// The layouts of all families, the most gaining first, perhaps beside `others`;
+    /// pages that take none are left, with what kept them out of the greatest family
+    /// they were weighed for.
+    pub fn drafts(&self, pages: &[Page], others: bool, left: &mut Vec<Left>) -> Vec<Draft> {
+        let frames = Frames::of(pages);
+        let mut reasons: FxHashMap<usize, String> = FxHashMap::default();
+        let mut rest: Vec<usize> = (0..pages.len()).collect();
+        let mut drafts: Vec<Draft> = Vec::new();
+        let others = others || self.site.templates.iter().any(|template| template.parent().is_some());
+        for _ in 0..MOST_FAMILIES {
+            let Some(shares) = frames.main_family(&rest) else { break };
+            let mut why = FxHashMap::default();
+            let draft = self.draft(pages, &rest, &shares, &mut why);
+            // Those who were weighed and found without a layout are not weighed again.
+            let sure = rest.iter().zip(&shares).filter(|(_, share)| **share >= frames::SURE);
+            let mut done: FxHashSet<usize> = sure.map(|(page, _)| *page).collect();
+            done.extend(draft.iter().flat_map(|draft| &draft.members));
+            rest.retain(|page| !done.contains(page));
+            for (page, reason) in why {
+                reasons.entry(page).or_insert(reason);
+            }
+            // Beside others a few pages are no family, nor are pages that differ everywhere.
+            let few = |draft: &Draft| {
+                let blocks = holes(&draft.unified.pieces).len();
+                (others || !drafts.is_empty()) && draft.members.len() < LEAST_PAGES
+                    || blocks > MOST_BLOCKS + draft.members.len()
+            };
+            let draft = draft.filter(|draft| !few(draft));
+            drafts.extend(draft);
+        }
+        self.join_families(pages, &mut drafts);
+        let taken: FxHashSet<usize> = drafts.iter().flat_map(|draft| draft.members.iter().copied()).collect();
+        let alone = || "no other page shares its frame".to_owned();
+        left.extend((0..pages.len()).filter(|page| !taken.contains(page)).map(|page| Left {
+            page: pages[page].path.clone(),
+            reason: reasons.get(&page).cloned().unwrap_or_else(alone),
+        }));
+        drafts
+    }
+
+    /// Makes one family of two where their layouts and pages, sections counted, get
+    /// cheaper by that: what most of a family shares may be a section of a greater one.
+    fn join_families(&self, pages: &[Page], drafts: &mut Vec<Draft>) {
+        let all: usize = drafts.iter().map(|draft| draft.members.len()).sum();
+        if !(2..=MOST_JOINED).contains(&drafts.len()) || all > MOST_JOINED_PAGES {
+            return;
+        }
+        let cost_of = |draft: &Draft| self.cost(pages, &self.layouts(pages, draft.clone()), self.price);
+        let mut costs: Vec<usize> = drafts.iter().map(cost_of).collect();
+        let mut first = 0;
+        while first < drafts.len() {
+            let better = (first + 1..drafts.len()).find_map(|second| {
+                let mut members = [&drafts[first].members[..], &drafts[second].members].concat();
+                members.sort_unstable();
+                let price = drafts[first].price.max(drafts[second].price);
+                let unified = self.unifier(pages, price).pages(&members);
+                let joined = Draft { members, unified, price };
+                // They must have a frame in common, not just a first line.
+                let least = fixed_size(&drafts[first]).min(fixed_size(&drafts[second])) / 2;
+                if fixed_size(&joined) < least {
+                    return None;
+                }
+                let cost = cost_of(&joined);
+                (cost < costs[first] + costs[second]).then_some((second, joined, cost))
+            });
+            match better {
+                Some((second, joined, cost)) => {
+                    drafts.remove(second);
+                    costs.remove(second);
+                    (drafts[first], costs[first]) = (joined, cost);
+                }
+                None => first += 1,
+            }
+        }
+    }
+
+    /// The pages that could get a layout; the others are left with a reason.
+    pub fn candidates(&self, left: &mut Vec<Left>) -> Vec<SourceId> {
+        let mut candidates = Vec::new();
+        for id in self.site.pages() {
+            let template = self.site.get(id);
+            let tagged =
+                || self.tagged.get(&id).map(|text| format!("no dialect explains `{text}`, which looks like a tag"));
+            match self.refuse(template, self.site.parent(id)).or_else(|| self.uncertain_head(id)).or_else(tagged) {
+                Some(reason) => left.push(Left { page: template.path.clone(), reason }),
+                None => candidates.push(id),
+            }
+        }
+        candidates
+    }
+
+    /// A tag at the top of a page that nobody described: it prints something, or loads something for the page.
+    fn uncertain_head(&self, id: SourceId) -> Option<String> {
+        let template = self.site.get(id);
+        let item = &template.constructs.items[self.site.uncertain_head(id)?];
+        let (at, text) = (position(&template.source, item.span.start), item.span.text(&template.source));
+        Some(format!(
+            "line {}: `{text}` may print something, or hold for the rest of its file: `own-file = true` in the \
+             dialect says that it does, and `output` that it prints",
+            at.line
+        ))
+    }
+
+    fn refuse(&self, template: &Template, parent: &Parent) -> Option<String> {
+        if let Some(why) = template.unreadable {
+            return Some(why.to_owned());
+        }
+        if template.source.iter().all(|&b| crate::text::is_blank(b)) {
+            return Some("empty".into());
+        }
+        if self.options.except.fit(&template.path) {
+            return Some("the settings keep it out".into());
+        }
+        if self.site.is_vendored(&template.path) {
+            return Some("it belongs to somebody else: it lies in a vendored root".into());
+        }
+        match parent {
+            Parent::None => {}
+            Parent::OptedOut => return Some("says that it has no layout".into()),
+            _ => return Some("has a layout already".into()),
+        }
+        if template.role != Role::Page {
+            return Some("other templates include it or take their frame from it".into());
+        }
+        if let Some(error) = template.constructs.errors.first() {
+            let at = position(&template.source, error.span.start);
+            return Some(format!("line {}: {}", at.line, error.message));
+        }
+        let stays =
+            |kind: Kind| kind.resolved() && !matches!(kind, Kind::Include | Kind::Comment) || kind == Kind::Verbatim;
+        if let Some(item) = template.constructs.items.iter().find(|item| stays(item.kind)) {
+            let at = position(&template.source, item.span.start);
+            return Some(format!(
+                "line {}: `{}` would change its meaning inside a block",
+                at.line,
+                item.span.text(&template.source)
+            ));
+        }
+        None
+    }
+
+    /// Takes those of the candidates that are for this job: pages of its dialect, and
+    /// finished pages if it is the first one.
+    pub fn choose(&self, candidates: &mut Vec<SourceId>, first: bool, left: &mut Vec<Left>) -> Vec<SourceId> {
+        let is_own = |id: &SourceId| {
+            let dialect = &self.site.get(*id).dialect;
+            (first && dialect.forms.is_empty()) || (dialect.name == self.dialect.name && dialect.has_layouts())
+        };
+        let (mut own, others): (Vec<_>, Vec<_>) = candidates.iter().copied().partition(is_own);
+        *candidates = others;
+        own.retain(|&id| match self.misread(self.site.get(id)) {
+            Some(reason) => {
+                left.push(Left { page: self.site.get(id).path.clone(), reason });
+                false
+            }
+            None => true,
+        });
+        own
+    }
+
+    /// What of a finished page the job's dialect would take for a tag.
+    pub fn misread(&self, template: &Template) -> Option<String> {
+        if !template.dialect.forms.is_empty() {
+            return None;
+        }
+        let constructs = Constructs::read(&template.source, &self.dialect);
+        let item = constructs.items.first()?;
+        let at = position(&template.source, item.span.start);
+        let text: String = item.span.text(&template.source).chars().take(40).collect();
+        Some(format!("line {}: the dialect `{}` would read `{text}` as a tag", at.line, self.dialect.name))
+    }
+
+    /// The layout for a family, of whose frame each of these pages holds a share;
+    /// `why` says what speaks against the others.
+    fn draft(
+        &self,
+        pages: &[Page],
+        candidates: &[usize],
+        shares: &[f64],
+        why: &mut FxHashMap<usize, String>,
+    ) -> Option<Draft> {
+        let foreign = |share: f64| {
+            let percent = (share * 100.0).round() as u32;
+            format!("its frame is another one: it holds {percent} % of what the others share")
+        };
+        let within = |least: f64, most: f64| {
+            let held = candidates.iter().zip(shares).filter(move |(_, share)| (least..most).contains(*share));
+            held.map(|(&page, &share)| (page, share))
+        };
+        why.extend(within(f64::MIN, frames::KINSHIP).map(|(page, share)| (page, foreign(share))));
+
+        // Pages in between take part if the layout for all is not much the dearer for it.
+        let sure: Vec<usize> = within(frames::SURE, f64::MAX).map(|(page, _)| page).collect();
+        let all: Vec<usize> = within(frames::KINSHIP, f64::MAX).map(|(page, _)| page).collect();
+        let (mut reasons, mut draft) = self.settle(pages, &sure);
+        if sure.len() < all.len() {
+            let (other_reasons, other) = self.settle(pages, &all);
+            let cost = |draft: &Option<Draft>| {
+                let member =
+                    |page: &usize| draft.as_ref().is_some_and(|draft| draft.members.binary_search(page).is_ok());
+                let outside: u64 =
+                    all.iter().filter(|page| !member(page)).map(|&page| pages[page].source.len() as u64).sum();
+                outside + draft.as_ref().map_or(0, |draft| written_size(&draft.unified.pieces))
+            };
+            // A page that stays a copy is a burden beyond its bytes.
+            if cost(&other) * 20 <= cost(&draft) * 21 {
+                (reasons, draft) = (other_reasons, other);
+            } else {
+                reasons.extend(within(frames::KINSHIP, frames::SURE).map(|(page, share)| (page, foreign(share))));
+            }
+        }
+        why.extend(reasons);
+        draft
+    }
+
+    pub fn unifier<'p>(&'p self, pages: &'p [Page], price: u64) -> Unifier<'p> {
+        let prices = Prices { layout: price, page: price };
+        let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
+        let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
+        let (strength, regions) = (self.options.strength, &self.options.regions[..]);
+        let (nested_defaults, sections) = (self.nested_defaults, Default::default());
+        Unifier { pages, prices, strength, line_rule, like_html, regions, nested_defaults, sections }
+    }
+
+    /// The layout for pages that seem to belong together, and why some do not.
+    /// Where no layout pays at the price of a block, small pages mostly, cheaper
+    /// blocks are tried: a layout with many blocks is better than none.
+    fn settle(&self, pages: &[Page], members: &[usize]) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let price = self.price;
+        let mut last = Default::default();
+        for price in [price, price / 2, price / 4] {
+            last = self.settle_at(price, pages, members.to_vec());
+            if last.1.is_some() {
+                break;
+            }
+        }
+        last
+    }
+
+    /// Unifies pages; those that cost the others more than they gain are put
+    /// out, with the reason, and the rest is unified again.
+    fn settle_at(
+        &self,
+        price: u64,
+        pages: &[Page],
+        mut members: Vec<usize>,
+    ) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let mut out: FxHashMap<usize, String> = FxHashMap::default();
+        if self.options.strength == Strength::Bytes {
+            let strangers = other_white_space(pages, &members);
+            members.retain(|member| !strangers.contains_key(member));
+            out.extend(strangers.into_iter().map(|(member, places)| (member, white_space_reason(places))));
+        }
+        let unifier = self.unifier(pages, price);
+        let broken = unifier.broken_off(&members);
+        members.retain(|member| !broken.contains(member));
+        let reason = "elements are closed that others leave open, or the other way round: it may be cut off";
+        out.extend(broken.into_iter().map(|member| (member, reason.to_owned())));
+        for _ in 0..MOST_ROUNDS {
+            if members.len() < 2 {
+                break;
+            }
+            let unified = unifier.pages(&members);
+            let misfits = self.misfits(pages, &members, &unified);
+            if misfits.is_empty() {
+                return (out, Some(Draft { members, unified, price }));
+            }
+            members.retain(|member| !misfits.contains_key(member));
+            out.extend(misfits);
+        }
+        let reason = "no layout that would make it smaller";
+        out.extend(members.into_iter().map(|member| (member, reason.to_owned())));
+        (out, None)
+    }
+
+    /// Members that would not gain, or that cost the others more than they gain.
+    fn misfits(&self, pages: &[Page], members: &[usize], unified: &Unified) -> FxHashMap<usize, String> {
+        let holes = holes(&unified.pieces);
+        let price = self.price as usize;
+        let mut found = FxHashMap::default();
+        let mut own = vec![0_usize; pages.len()];
+        let mut blame = vec![0_usize; pages.len()];
+        let mut alone = vec![0_usize; pages.len()];
+        let mut blanks = vec![0_usize; pages.len()];
+        let exact = self.options.strength == Strength::Bytes;
+        for hole in &holes {
+            let blanks_only = exact && hole.overriding() * 3 <= members.len() && hole.differs_in_blanks_only(pages);
+            let overriding = hole.overriding().max(1);
+            let few = overriding * 10 <= members.len();
+            for (index, &member) in hole.members.iter().enumerate().filter(|(index, _)| !hole.follows[*index]) {
+                own[member] += hole.contents[index].len() + 40;
+                blanks[member] += usize::from(blanks_only);
+                if few {
+                    blame[member] += price / overriding;
+                    alone[member] += 1;
+                }
+            }
+        }
+        for &member in members {
+            let before = pages[member].source.len();
+            let after = own[member] + 40;
+            if after >= before {
+                found.insert(member, "with the layout it would not get smaller".to_owned());
+            } else if blanks[member] > 0 {
+                found.insert(member, white_space_reason(blanks[member]));
+            } else if blame[member] > before - after && alone[member] > 4 {
+                let count = alone[member];
+                found.insert(
+                    member,
+                    format!(
+                        "differs from nearly all other pages in {count} places; the layout would need a block for each"
+                    ),
+                );
+            }
+        }
+        found
+    }
+}
+
+fn white_space_reason(places: usize) -> String {
+    let noun = if places == 1 { "place" } else { "places" };
+    format!("its white space differs from the other pages' in {places} {noun}, and exact output keeps it")
+}
+
+/// So many places make a page a stranger before anything is compared; fewer may
+/// all lie in what is its own.
+const MANY: usize = 3;
+
+/// Members with other white space than three quarters of the others before
+/// what they share with them, with the number of such places.
+fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usize> {
+    let mut counts: FxHashMap<(u64, u64), FxHashMap<u64, usize>> = FxHashMap::default();
+    let places = |member: usize| pages[member].blanks_before_nodes();
+    for &member in members {
+        for (node, blanks) in places(member) {
+            *counts.entry(node).or_default().entry(blanks).or_default() += 1;
+        }
+    }
+    let usual: FxHashMap<(u64, u64), u64> = counts
+        .into_iter()
+        .filter_map(|(node, kinds)| {
+            let all: usize = kinds.values().sum();
+            let (&blanks, &most) = kinds.iter().max_by_key(|(blanks, count)| (**count, **blanks))?;
+            (most * 4 >= all * 3 && all * 2 > members.len()).then_some((node, blanks))
+        })
+        .collect();
+    let odd = |&member: &usize| {
+        let differs = |(node, blanks): &((u64, u64), u64)| usual.get(node).is_some_and(|usual| usual != blanks);
+        (member, places(member).iter().filter(|place| differs(place)).count())
+    };
+    members.iter().map(odd).filter(|(_, count)| *count > MANY).collect()
+}
+
+/// The bytes that all pages of a family share.
+fn fixed_size(draft: &Draft) -> usize {
+    let fixed = |piece: &Piece| match piece {
+        Piece::Fixed { span, .. } => span.len(),
+        Piece::Hole(_) => 0,
+    };
+    draft.unified.pieces.iter().map(fixed).sum()
+}
+
+/// About how many bytes the layout and its pages will have.
+fn written_size(pieces: &[Piece]) -> u64 {
+    let hole = |hole: &Hole| {
+        let default = match &hole.default {
+            DefaultContent::Empty | DefaultContent::Again(_) => 0,
+            DefaultContent::Content(member) => hole.contents[*member].len() as u64,
+            DefaultContent::Pieces(pieces) => written_size(pieces),
+        };
+        let overrides = hole.contents.iter().zip(&hole.follows).filter(|(_, follows)| !**follows);
+        let own: usize = overrides.map(|(content, _)| content.len() + TAGS).sum();
+        default + (own + TAGS) as u64
+    };
+    let size = |piece: &Piece| match piece {
+        Piece::Fixed { span, .. } => span.len() as u64,
+        Piece::Hole(inside) => hole(inside),
+    };
+    pieces.iter().map(size).sum()
+}

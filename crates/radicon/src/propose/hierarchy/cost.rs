@@ -1,0 +1,111 @@
+//! The layouts of a family at what they cost: cut into blocks, with the sections that pay, and anew once these are known.
+
+use rustc_hash::FxHashSet;
+
+use super::layouts::{Layout, Planner};
+use super::sections::Sections;
+use crate::dialect::Kind;
+use crate::propose::families::select::Draft;
+use crate::propose::job::Job;
+use crate::propose::pages::page::Page;
+use crate::propose::report::uses;
+use crate::propose::skeleton::hole::{TAGS, holes};
+use crate::propose::skeleton::unify::Unifier;
+use crate::prove::Strength;
+use crate::site::{Partials, Role};
+
+/// At the usual price of a block a section saves a 200th of the bytes that a family's
+/// pages have of their own beside their main content.
+const SHARE_OF_OWN: u64 = 20_000;
+
+/// A layout with more blocks is hard to know.
+const MOST_BLOCKS: usize = 16;
+
+/// How much dearer blocks are where there would be too many.
+const DEARER: [u64; 3] = [2, 4, 8];
+
+/// What fewer blocks may make of the size, in percent.
+const MOST_FOR_FEWER: usize = 105;
+
+impl Job<'_> {
+    /// The layouts of a family: where one has too many blocks with fewer and bigger ones, if that costs little.
+    pub fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
+        let price = draft.price;
+        let base = self.layouts_at(price, pages, draft);
+        let is_free = self.options.is_small() || self.options.strength == Strength::Bytes;
+        if is_free || base.widest() <= MOST_BLOCKS {
+            return base;
+        }
+        let size = |layout: &Layout| self.cost(pages, layout, TAGS as u64);
+        let with_dearer = |times: u64| {
+            let (members, price) = (base.members.clone(), price * times);
+            let unified = self.unifier(pages, price).pages(&members);
+            self.layouts_at(price, pages, Draft { members, unified, price })
+        };
+        let most = size(&base) * MOST_FOR_FEWER / 100;
+        let others = DEARER.into_iter().map(with_dearer).take_while(|other| size(other) <= most);
+        let mut narrowest = base.widest();
+        let mut best = None;
+        for other in others {
+            if other.widest() < narrowest {
+                narrowest = other.widest();
+                best = Some(other);
+            }
+            if narrowest <= MOST_BLOCKS {
+                break;
+            }
+        }
+        best.unwrap_or(base)
+    }
+
+    /// The layouts of a family with blocks at a price.
+    fn layouts_at(&self, price: u64, pages: &[Page], draft: Draft) -> Layout {
+        let unifier = self.unifier(pages, self.price.max(price));
+        // Beside the main content, whose words are no skeleton.
+        let own: Vec<usize> = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).collect();
+        let own = own.iter().sum::<usize>() - own.iter().max().unwrap_or(&0);
+        let planner = self.planner(&unifier, pages, own);
+        let base = planner.plan(draft.unified, draft.members);
+        // Exact output keeps its cut: anew, it gave sections of one small block.
+        if base.inner.is_empty() || self.options.strength == Strength::Bytes {
+            return base;
+        }
+        // What only sections fill seemed dearer, and was joined with what stands beside it.
+        let mut sections = Sections::default();
+        let mut open: Vec<(&Layout, Option<usize>)> = base.inner.iter().map(|layout| (layout, None)).collect();
+        while let Some((layout, around)) = open.pop() {
+            let number = sections.add(&layout.members, pages.len(), around);
+            open.extend(layout.inner.iter().map(|inner| (inner, Some(number))));
+        }
+        let unified = Unifier { sections, ..self.unifier(pages, price) }.pages(&base.members);
+        let other = planner.plan(unified, base.members.clone());
+        let cost = |layout: &Layout| self.cost(pages, layout, price);
+        if cost(&other) < cost(&base) { other } else { base }
+    }
+
+    /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
+    pub fn cost(&self, pages: &[Page], base: &Layout, price: u64) -> usize {
+        let placed = self.places(pages, base, &self.home(Role::Layout), &mut Vec::new());
+        let layouts: usize = placed.iter().map(|place| place.layout.body.bytes()).sum();
+        let uses = uses(&placed, &FxHashSet::default());
+        let said: usize = uses.values().map(|uses| uses.bytes).sum();
+        let tags: usize = uses.values().map(|uses| 1 + uses.pages.len() + uses.layouts).sum();
+        layouts + said + price as usize * tags
+    }
+
+    /// Who plans sections for pages that have so many bytes of their own. A section
+    /// is one file more to know, so where there is much it must save the more.
+    pub fn planner<'a>(&'a self, unifier: &'a Unifier<'a>, pages: &'a [Page], own: usize) -> Planner<'a> {
+        let price = self.price;
+        Planner {
+            unifier,
+            pages,
+            price: self.options.min_saving.unwrap_or((price * 3).max(own as u64 * price / SHARE_OF_OWN)),
+            options: self.options,
+            levels: self.options.levels,
+            partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),
+            values: self.passes_values(),
+            again: self.dialect.form(Kind::Again).is_some(),
+        }
+    }
+}

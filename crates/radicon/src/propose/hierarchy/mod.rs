@@ -1,0 +1,6 @@
+//! Layouts of several levels: sections, and what each level says by default.
+
+pub mod cost;
+pub mod defaults;
+pub mod layouts;
+pub mod sections;

@@ -1,0 +1,98 @@
+//! What a proposal is made from: the site, the dialect to write, and the dials of this attempt.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use rayon::prelude::*;
+
+use super::options::Options;
+use super::pages::page::Page;
+use super::pages::spelling::Spelling;
+use super::partials::copies::{self, Pattern};
+use super::proposal::{Size, size};
+use crate::dialect::{ByteOrderMark, Dialect, Urls};
+use crate::markup::Document;
+use crate::site::{Site, Template};
+use crate::text::{BYTE_ORDER_MARK, SourceId};
+use crate::urls;
+
+#[derive(Clone)]
+pub struct Job<'s> {
+    pub site: &'s Site,
+    /// The site as it is, if `site` is a copy whose URLs start at the root.
+    pub actual: Option<&'s Site>,
+    pub options: &'s Options,
+    pub dialect: Arc<Dialect>,
+    /// What a block costs in this attempt, in bytes.
+    pub price: u64,
+    /// Whether what most pages have alike may be a default with blocks of its own.
+    pub nested_defaults: bool,
+    /// Partials that are known from an attempt before: what would be one stays together.
+    pub partials: Arc<[Pattern]>,
+    /// How tags are written, where that does not count.
+    pub spelling: Option<Arc<Spelling>>,
+    /// Files without a dialect that hold tag-like text, with the first piece of it.
+    pub tagged: Arc<BTreeMap<SourceId, String>>,
+}
+
+impl<'s> Job<'s> {
+    /// The site as it is.
+    pub fn actual(&self) -> &'s Site {
+        self.actual.unwrap_or(self.site)
+    }
+
+    /// The same job for another dialect: where that keeps URLs, it is for the site as it is.
+    pub fn in_dialect(&self, dialect: &Arc<Dialect>) -> Self {
+        let dialect = Arc::clone(dialect);
+        match dialect.rules.urls {
+            Urls::Rebased => Job { dialect, ..self.clone() },
+            Urls::Kept | Urls::Unknown => Job { dialect, site: self.actual(), actual: None, ..self.clone() },
+        }
+    }
+
+    pub fn size(&self) -> Size {
+        size(self.actual().templates.iter().map(|template| &template.source[..]))
+    }
+
+    /// These pages, ready for comparison.
+    pub fn read(&self, pages: &[SourceId]) -> Vec<Page> {
+        let read = |&id: &SourceId| {
+            let template = self.site.get(id);
+            self.page_from(template, &template.dialect, self.site.own_head(id))
+        };
+        let mut pages: Vec<Page> = pages.par_iter().map(read).collect();
+        if !self.partials.is_empty() {
+            copies::mark(&mut pages, &self.partials);
+        }
+        pages
+    }
+
+    /// A page, read in a dialect.
+    pub fn page(&self, template: &Template, dialect: &Dialect) -> Page {
+        self.page_from(template, dialect, 0)
+    }
+
+    /// A page, read in a dialect; what it sets for itself in so many bytes at its top is kept apart.
+    pub fn page_from(&self, template: &Template, dialect: &Dialect, head: usize) -> Page {
+        let own_mark = self.dialect.rules.byte_order_mark == ByteOrderMark::Page;
+        let mark = if own_mark && template.source.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
+        let (own, rest) = template.source.split_at(head.max(mark));
+        let source = match &self.spelling {
+            Some(spelling) => Arc::new(spelling.apply(rest, dialect)),
+            None if own.is_empty() => Arc::clone(&template.source),
+            None => Arc::new(rest.to_vec()),
+        };
+        let document = Document::read(&source, dialect);
+        let mut page = Page::of(template.path.clone(), source, document, self.options.strength);
+        (page.mark, page.head) = (mark > 0, own[mark..].to_vec());
+        page
+    }
+
+    /// The job's dialect, and those of the site.
+    pub fn dialects(&self) -> Vec<Arc<Dialect>> {
+        let mut dialects = urls::dialects(self.site);
+        dialects.retain(|known| known.name != self.dialect.name);
+        dialects.insert(0, Arc::clone(&self.dialect));
+        dialects
+    }
+}

@@ -1,0 +1,791 @@
+//! Names for blocks, from what stands in them and around them.
+
+use crate::dialect;
+use crate::markup::{Document, NodeKind, TokenKind};
+use crate::propose::pages::page::Page;
+use crate::propose::skeleton::hole::{Context, Hole};
+use crate::text::Span;
+
+/// A name for a hole: lower case letters, digits and `_`. Not unique yet.
+pub fn name(pages: &[Page], hole: &Hole) -> String {
+    let page = &pages[hole.members[0]];
+    let found = match hole.context {
+        Context::Text { node } => of_text(page, node),
+        Context::Value { node, token } => of_value(pages, hole, node, token),
+        Context::Attributes { node } => of_attributes(pages, hole, page, node),
+        Context::Content { parent } => of_content(pages, hole, page, parent),
+    };
+    slug(&found)
+}
+
+/// What a hole may be called, the best first: as it is, as what stands in it, by what is around it or beside it. The
+/// main content is called so, and nothing else is.
+pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
+    let page = &pages[hole.members[0]];
+    let best = name(pages, hole);
+    let node = match hole.context {
+        Context::Text { node } | Context::Value { node, .. } | Context::Attributes { node } => node,
+        Context::Content { parent } => parent,
+    };
+    let mut names: Vec<String> = Vec::new();
+    names.extend(is_main.then(|| MAIN.to_owned()));
+    names.push(best.clone());
+    if let Context::Content { .. } = hole.context {
+        names.extend(inside(pages, hole));
+        names.extend(beside(pages, hole));
+    }
+    // What is called the same elsewhere differs in what is around it.
+    let outer =
+        ancestors(page, node).filter_map(|around| called(page, around)).filter(|outer| !best.starts_with(&slug(outer)));
+    names.extend(outer.map(|outer| slug(&format!("{outer} {best}"))));
+    names.push(of_kind(pages, hole).to_owned());
+    names.retain(|name| is_telling(name) && (is_main || name != MAIN));
+    names.push(if best == MAIN && !is_main { of_kind(pages, hole).to_owned() } else { best });
+    names
+}
+
+/// A word for what stands in a hole of which nothing else is known.
+fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
+    let shown = hole.contents.iter().position(|span| !span.is_empty()).unwrap_or(0);
+    let (page, span) = (&pages[hole.members[shown]], hole.contents[shown]);
+    let parent = match hole.context {
+        Context::Content { parent } => parent,
+        Context::Text { node } => page.document.nodes[node as usize].parent,
+        Context::Value { .. } | Context::Attributes { .. } => return "value",
+    };
+    let nodes = &page.document.nodes;
+    let root = nodes.iter().find(|node| node.kind == NodeKind::Element);
+    let root = root.map_or(0, |node| page.document.offset(node.first));
+    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
+    let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
+    let tags: Vec<String> = within.take(MOST_LOOKED_AT).map(|node| tag(page, node)).collect();
+    let count = |name: &str| tags.iter().filter(|tag| *tag == name).count();
+    match tag(&pages[hole.members[0]], parent).as_str() {
+        "" | "html" if span.start < root => "prolog",
+        "" | "html" => "epilog",
+        "head" => "head_extra",
+        "script" => "script_lines",
+        "style" => "style_rules",
+        "h1" => "heading",
+        "h2" | "h3" | "h4" | "h5" | "h6" => "subheading",
+        _ if count("a") >= LEAST_LINKS => "links",
+        _ if count("img") > 0 => "picture",
+        _ if count("script") > 0 => "scripts",
+        _ => "text",
+    }
+}
+
+/// So many nodes of a hole are looked at for what it is.
+const MOST_LOOKED_AT: usize = 400;
+
+/// So many links are a list of them.
+const LEAST_LINKS: usize = 3;
+
+/// Whether a hole may be the main content: markup in the body that is no region of another name.
+pub fn may_be_main(pages: &[Page], hole: &Hole) -> bool {
+    let page = &pages[hole.members[0]];
+    match hole.context {
+        Context::Content { parent } => {
+            !ancestors(page, parent)
+                .any(|node| is_landmark(&page.document, &page.source, node) || tag(page, node) == "head")
+                && !has_region(&name(pages, hole))
+        }
+        _ => false,
+    }
+}
+
+/// Words for regions of a page, where they are not told by their elements.
+const REGIONS: [&str; 21] = [
+    "banner",
+    "breadcrumb",
+    "breadcrumbs",
+    "comments",
+    "contents",
+    "crumbs",
+    "foot",
+    "footer",
+    "head",
+    "header",
+    "icons",
+    "logo",
+    "masthead",
+    "menu",
+    "nav",
+    "navigation",
+    "scripts",
+    "search",
+    "sidebar",
+    "toc",
+    "toolbar",
+];
+
+/// Whether a name holds the word for a region of a page.
+pub fn has_region(name: &str) -> bool {
+    slug(name).split('_').any(|word| REGIONS.contains(&word))
+}
+
+/// How names of blocks begin that mark the current item of a menu.
+pub const CURRENT: &str = "current_";
+
+/// The name of the main content.
+const MAIN: &str = "content";
+
+/// Names of elements that say no more of a thing than its tag does.
+const ELEMENTS: [&str; 56] = [
+    "a", "abbr", "b", "body", "br", "button", "code", "dd", "div", "dl", "dt", "em", "form", "frame", "h1", "h2", "h3",
+    "h4", "h5", "h6", "html", "i", "iframe", "img", "input", "label", "li", "link", "ol", "option", "page", "p", "pre",
+    "q", "s", "script", "section", "select", "small", "span", "strong", "style", "sub", "sup", "svg", "table", "tbody",
+    "td", "textarea", "tfoot", "th", "thead", "tr", "tt", "u", "ul",
+];
+
+/// Shorter names say too little.
+const SHORTEST: usize = 3;
+
+/// Whether a name tells what something is: it is no tag's name, and no number tells it from others.
+pub fn is_telling(name: &str) -> bool {
+    let ends_in_number = name.rsplit(['_', '-']).next().is_some_and(|last| last.bytes().all(|b| b.is_ascii_digit()));
+    let words = name.strip_prefix("part").is_some_and(|rest| rest.starts_with(['_', '-']));
+    name.len() >= SHORTEST && !ends_in_number && !words && !ELEMENTS.contains(&name)
+}
+
+fn ancestors(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
+    std::iter::successors(Some(node), |&at| (at > 0).then(|| page.document.nodes[at as usize].parent))
+}
+
+/// What the first elements within a hole are called.
+fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
+    let shown = hole.contents.iter().position(|span| !span.is_empty()).unwrap_or(0);
+    let (page, span) = (&pages[hole.members[shown]], hole.contents[shown]);
+    let nodes = &page.document.nodes;
+    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
+    let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
+    let elements = within.filter(|&node| nodes[node as usize].kind == NodeKind::Element).take(DEEPEST);
+    let called = elements.filter_map(|node| called(page, node)).map(|name| slug(&name));
+    called.chain(same_words(pages, hole).map(|words| slug(&words))).collect()
+}
+
+/// The short text of the first element in a hole, if every page that has one there says the same.
+fn same_words(pages: &[Page], hole: &Hole) -> Option<String> {
+    let words = |page: &Page, roots: &[u32]| elements_in(page, *roots.first()?).find_map(|node| words_of(page, node));
+    same_told(pages, hole, words)
+}
+
+/// An element, and the first ones in it.
+fn elements_in(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
+    let end = page.document.nodes[node as usize].next;
+    (node..end).filter(|&node| page.document.nodes[node as usize].kind == NodeKind::Element).take(DEEPEST)
+}
+
+/// So many pages are looked at for a name.
+const SAMPLE: usize = 40;
+
+/// So many elements of a hole are looked at for a name.
+const DEEPEST: usize = 12;
+
+/// Names by what stands before and behind a hole in all pages, as far as some of them show.
+fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
+    let last = hole.siblings.len().saturating_sub(1);
+    let mut places = [0, last / 2, last].into_iter().filter_map(|at| {
+        let (parent, _) = *hole.siblings.get(at)?;
+        Some(neighbours(&pages[hole.members[at]], parent, hole.contents[at]))
+    });
+    let mut names = places.next().unwrap_or_default();
+    places.for_each(|other| names.retain(|name| other.contains(name)));
+    names
+}
+
+/// Names by what stands before and behind a place in a page.
+fn neighbours(page: &Page, parent: u32, span: Span) -> Vec<String> {
+    let document = &page.document;
+    let called = |node: u32| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
+    let elements = || document.children(parent).filter(|&node| document.nodes[node as usize].kind == NodeKind::Element);
+    let before = elements().filter(|&node| document.span(node).end <= span.start).filter_map(called).last();
+    let behind = elements().filter(|&node| document.span(node).start >= span.end).find_map(called);
+    let named = |what: &'static str, name: Option<String>| name.map(|name| format!("{what}_{name}"));
+    named("after", before).into_iter().chain(named("before", behind)).collect()
+}
+
+/// The first words of a name.
+pub fn first_words(name: &str, most: usize) -> &str {
+    name.match_indices('_').nth(most - 1).map_or(name, |(end, _)| &name[..end])
+}
+
+/// Makes a name out of any text; at most five words.
+pub fn slug(text: &str) -> String {
+    let lower = text.to_lowercase();
+    let mut words: Vec<&str> =
+        lower.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty()).collect();
+    // A number before words counts them or dates them.
+    let numbers = words.iter().take_while(|word| word.starts_with(|c: char| c.is_ascii_digit())).count();
+    words.drain(..if numbers < words.len() { numbers } else { 0 });
+    words.truncate(5);
+    let name = words.join("_");
+    match name.chars().next() {
+        None => "content".into(),
+        Some(first) if first.is_ascii_digit() => format!("part_{name}"),
+        Some(_) => name,
+    }
+}
+
+pub fn tag(page: &Page, node: u32) -> String {
+    String::from_utf8_lossy(page.document.name(&page.source, node)).to_ascii_lowercase()
+}
+
+fn attribute(page: &Page, node: u32, name: &str) -> Option<String> {
+    let value = page.document.attribute(&page.source, node, name)?;
+    let text = String::from_utf8_lossy(value).trim().to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+/// Whether an element is a region of the page that people know by a name.
+pub fn is_landmark(document: &Document, source: &[u8], node: u32) -> bool {
+    let is = |text: &[u8], words: &[&str]| words.iter().any(|word| text.eq_ignore_ascii_case(word.as_bytes()));
+    let role = document.attribute(source, node, "role").unwrap_or_default();
+    is(document.name(source, node), &["header", "nav", "aside", "footer"])
+        || is(role, &["banner", "navigation", "complementary", "contentinfo"])
+}
+
+/// What people would call an element: its role on the page, its id, its class.
+pub fn called(page: &Page, node: u32) -> Option<String> {
+    let tag = tag(page, node);
+    match tag.as_str() {
+        "main" | "article" => return Some("content".into()),
+        "nav" => {
+            return Some(
+                attribute(page, node, "aria-label")
+                    .filter(|label| label.len() < 24)
+                    .unwrap_or_else(|| "navigation".into()),
+            );
+        }
+        "header" | "footer" | "title" | "form" => return Some(tag),
+        "aside" => return Some("sidebar".into()),
+        "head" => return Some(tag),
+        "body" | "html" => return None,
+        _ => {}
+    }
+    if let Some(id) = attribute(page, node, "id") {
+        return Some(id);
+    }
+    // Words for how something is laid out say nothing of what it is.
+    const LAYOUT_WORDS: [&str; 12] = [
+        "block",
+        "container",
+        "row",
+        "col",
+        "column",
+        "columns",
+        "wrapper",
+        "inner",
+        "outer",
+        "section",
+        "content",
+        "box",
+    ];
+    let class = attribute(page, node, "class")
+        .and_then(|class| class.split_whitespace().find(|word| !LAYOUT_WORDS.contains(word)).map(str::to_owned));
+    class.or_else(|| attribute(page, node, "role")).or_else(|| match tag.as_str() {
+        "h1" | "h2" | "h3" => Some("heading".into()),
+        _ => None,
+    })
+}
+
+/// The name of the nearest element around that has one.
+fn around(page: &Page, node: u32) -> String {
+    let mut at = node;
+    while at > 0 {
+        if page.document.nodes[at as usize].kind == NodeKind::Element
+            && let Some(name) = called(page, at)
+        {
+            return name;
+        }
+        at = page.document.nodes[at as usize].parent;
+    }
+    "page".into()
+}
+
+fn of_text(page: &Page, node: u32) -> String {
+    let parent = page.document.nodes[node as usize].parent;
+    match tag(page, parent).as_str() {
+        "title" => "title".into(),
+        "script" => "script".into(),
+        "style" => "style".into(),
+        _ => around(page, parent),
+    }
+}
+
+fn of_value(pages: &[Page], hole: &Hole, node: u32, token: u32) -> String {
+    let page = &pages[hole.members[0]];
+    let attribute_name = page.document.tokens[token as usize].name().text(&page.source).to_ascii_lowercase();
+    let tag = tag(page, node);
+    let told = |name: &str| attribute(page, node, name);
+    match (tag.as_str(), attribute_name.as_str()) {
+        ("meta", "content") => {
+            told("name").or_else(|| told("property")).or_else(|| told("http-equiv")).unwrap_or_else(|| "meta".into())
+        }
+        ("link", "href") => match told("rel") {
+            Some(rel) if rel == "stylesheet" => {
+                format!("{} stylesheet", told("id").or_else(|| file_stem(&told("href")?)).unwrap_or_default())
+            }
+            Some(rel) => first_word(&rel),
+            None => "link".into(),
+        },
+        ("script", "src") => format!("{} script", told("src").and_then(|src| file_stem(&src)).unwrap_or_default()),
+        ("img", "src" | "alt") => {
+            format!("{} {attribute_name}", told("class").or_else(|| told("id")).unwrap_or_else(|| "image".into()))
+        }
+        ("a", "href") => {
+            let text = of_link(pages, hole, node);
+            format!("{} link", text.or_else(|| told("class")).unwrap_or_else(|| around(page, node)))
+        }
+        ("html", "lang") => "lang".into(),
+        (_, name) => format!("{} {name}", of_owner(page, node)),
+    }
+}
+
+/// What a link is called in all pages: by its relation, its id, its text.
+fn of_link(pages: &[Page], hole: &Hole, node: u32) -> Option<String> {
+    let page = &pages[hole.members[0]];
+    let rel = attribute(page, node, "rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
+    let last = &pages[*hole.members.last()?].source;
+    let is_everywhere = |text: &String| memchr::memmem::find(last, text.as_bytes()).is_some();
+    rel.or_else(|| attribute(page, node, "id")).or_else(|| words_of(page, node).filter(is_everywhere))
+}
+
+fn first_word(text: &str) -> String {
+    text.split_whitespace().next().unwrap_or_default().to_owned()
+}
+
+/// A short text that may name something has so many words, and bytes, at most.
+const MOST_WORDS: usize = 4;
+const LONGEST_WORDS: usize = 40;
+
+/// The short text of an element.
+fn words_of(page: &Page, node: u32) -> Option<String> {
+    let node = &page.document.nodes[node as usize];
+    let tokens = &page.document.tokens[node.inner as usize..node.close as usize];
+    let text: Vec<_> = tokens
+        .iter()
+        .filter(|token| token.kind == TokenKind::Text)
+        .map(|token| token.span().text(&page.source))
+        .collect();
+    let text = text.join(" ");
+    let words: Vec<&str> = text.split_whitespace().collect();
+    (!words.is_empty() && words.len() <= MOST_WORDS && text.len() <= LONGEST_WORDS).then(|| words.join(" "))
+}
+
+fn file_stem(url: &str) -> Option<String> {
+    let file = url.split(['?', '#']).next()?.rsplit('/').next()?;
+    let stem = file.split('.').next()?;
+    // A fingerprint in a file name says nothing.
+    let stem = stem
+        .rsplit_once('-')
+        .filter(|(_, hash)| hash.len() >= 6 && hash.chars().all(|c| c.is_ascii_hexdigit()))
+        .map_or(stem, |(stem, _)| stem);
+    (!stem.is_empty()).then(|| stem.to_owned())
+}
+
+fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String {
+    if marks_current(pages, hole) {
+        let what = words_of(page, node).or_else(|| attribute(page, node, "href").and_then(|href| file_stem(&href)));
+        return format!("current {}", what.unwrap_or_else(|| around(page, node)));
+    }
+    if tag(page, node) == "a"
+        && let Some(name) = of_link(pages, hole, node)
+    {
+        return format!("{name} link");
+    }
+    format!("{} {}", of_owner(page, node), first_attribute(pages, hole).unwrap_or_else(|| "attributes".into()))
+}
+
+/// What an element is called whose attributes differ.
+fn of_owner(page: &Page, node: u32) -> String {
+    let is_page = || Some(tag(page, node)).filter(|tag| matches!(tag.as_str(), "body" | "html"));
+    called(page, node).or_else(is_page).unwrap_or_else(|| around(page, node))
+}
+
+/// The name of the first attribute in a hole.
+fn first_attribute(pages: &[Page], hole: &Hole) -> Option<String> {
+    let shown = hole.contents.iter().position(|span| !span.is_empty())?;
+    let text = hole.contents[shown].text(&pages[hole.members[shown]].source);
+    let name: String = text.trim_start().chars().take_while(|c| c.is_alphanumeric() || *c == '-').collect();
+    (!name.is_empty()).then_some(name)
+}
+
+/// Whether a text holds a mark that says: this is where you are.
+pub fn is_current(text: &str) -> bool {
+    let text = text.to_ascii_lowercase();
+    ["aria-current", "\"current", "\"active", "\"selected", "\"here"].iter().any(|word| text.contains(word))
+}
+
+/// Whether some pages have a mark there that says: this is where you are.
+pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
+    let marked = |index: usize| is_current(&hole.contents[index].text(&pages[hole.members[index]].source));
+    let all = hole.members.len();
+    let count = (0..all).filter(|&index| marked(index)).count();
+    count > 0 && count < all
+}
+
+/// What kinds of element stand in a hole, over all pages.
+fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
+    let parent_tag = tag(page, parent);
+    let mut tags: Vec<String> = Vec::new();
+    let mut names: Vec<Option<String>> = Vec::new();
+    let mut stylesheets = true;
+    for (&member, &span) in hole.members.iter().zip(&hole.contents) {
+        let page = &pages[member];
+        for node in roots_of(page, span) {
+            let tag = tag(page, node);
+            if tag == "link" {
+                stylesheets &= attribute(page, node, "rel").is_some_and(|rel| rel.contains("stylesheet"));
+            }
+            if !tags.contains(&tag) {
+                tags.push(tag);
+            }
+            let name = called(page, node);
+            if !names.contains(&name) {
+                names.push(name);
+            }
+            if names.len() > 64 {
+                break;
+            }
+        }
+    }
+    let only = |allowed: &[&str]| !tags.is_empty() && tags.iter().all(|tag| allowed.contains(&tag.as_str()));
+    let in_head = parent_tag == "head";
+    if only(&["title"]) {
+        return "title".into();
+    }
+    if only(&["style", "link"]) && stylesheets {
+        // One style sheet of all pages is not the pages' own styles.
+        let sheet = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "href")?));
+        let is_everywhere = hole.contents.iter().all(|span| !span.is_empty());
+        return sheet.filter(|_| is_everywhere).map_or("styles".into(), |stem| format!("{stem} stylesheet"));
+    }
+    if only(&["script"]) {
+        return match same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "src")?)) {
+            Some(stem) => format!("{stem} script"),
+            None if in_head => "head scripts".into(),
+            None => "scripts".into(),
+        };
+    }
+    if only(&["meta"]) {
+        let told = |page: &Page, node| attribute(page, node, "name").or_else(|| attribute(page, node, "property"));
+        return same_root(pages, hole, told).unwrap_or_else(|| "meta".into());
+    }
+    if in_head && only(&["link"]) {
+        let rel = same_root(pages, hole, |page, node| attribute(page, node, "rel"));
+        return rel.map_or_else(|| "head links".into(), |rel| format!("{} link", first_word(&rel)));
+    }
+    if in_head {
+        return "head".into();
+    }
+    if matches!(parent_tag.as_str(), "main" | "article") {
+        return "content".into();
+    }
+    if let [Some(name)] = &names[..]
+        && !marks_current(pages, hole)
+    {
+        return name.clone();
+    }
+    if let Some(words) = words_of_default(pages, hole).filter(|_| marks_current(pages, hole)) {
+        return format!("current {words}");
+    }
+    if let Some(words) = words_of_default(pages, hole).or_else(|| word_before(page, hole.contents[0].start)) {
+        return words;
+    }
+    match parent_tag.as_str() {
+        "body" | "" | "html" => "content".into(),
+        "tr" | "td" | "li" | "p" | "span" | "a" | "b" | "i" | "em" | "strong" => match words_of(page, parent) {
+            Some(words) if hole.contents.iter().any(|span| span.is_empty()) => words,
+            _ => around(page, parent),
+        },
+        _ => around(page, parent),
+    }
+}
+
+/// What is told of the one element that pages have in a hole, if it is the same for all that have one.
+fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, u32) -> Option<String>) -> Option<String> {
+    let of_one = |page: &Page, roots: &[u32]| match *roots {
+        [node] => told(page, node),
+        _ => None,
+    };
+    same_told(pages, hole, of_one)
+}
+
+/// What is told of the elements in a hole, if it is the same for all pages that have some, as far as a sample shows.
+fn same_told(pages: &[Page], hole: &Hole, told: impl Fn(&Page, &[u32]) -> Option<String>) -> Option<String> {
+    let filled = hole.members.iter().zip(&hole.contents).filter(|(_, span)| !span.is_empty());
+    let mut said = filled.take(SAMPLE).map(|(&member, &span)| told(&pages[member], &roots_of(&pages[member], span)));
+    let first = said.next()??;
+    said.all(|other| other.as_ref() == Some(&first)).then_some(first)
+}
+
+/// The short text that most pages have in a hole which others leave empty or change.
+fn words_of_default(pages: &[Page], hole: &Hole) -> Option<String> {
+    let shown = hole.follows.iter().position(|follows| *follows)?;
+    let page = &pages[hole.members[shown]];
+    match roots_of(page, hole.contents[shown])[..] {
+        [node] => words_of(page, node).filter(|words| words.chars().any(char::is_alphabetic)),
+        _ => None,
+    }
+}
+
+/// The word in front of a hole that stands in running text.
+fn word_before(page: &Page, start: u32) -> Option<String> {
+    let before = &page.source[start.saturating_sub(40) as usize..start as usize];
+    let text = String::from_utf8_lossy(before).trim_end().to_owned();
+    let word: String =
+        text.chars().rev().take_while(|c| c.is_alphabetic()).collect::<Vec<_>>().into_iter().rev().collect();
+    (word.len() > 3 && word.len() < text.len()).then_some(word)
+}
+
+/// The outermost elements that lie wholly in a span.
+fn roots_of(page: &Page, span: Span) -> Vec<u32> {
+    let nodes = &page.document.nodes;
+    let mut found = Vec::new();
+    let mut at = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
+    while at < nodes.len() && found.len() < 32 {
+        let inside = page.document.span(at as u32);
+        if inside.start >= span.end || inside.end > span.end {
+            break;
+        }
+        if nodes[at].kind == NodeKind::Element {
+            found.push(at as u32);
+        }
+        at = (nodes[at].next as usize).max(at + 1);
+    }
+    found
+}
+
+/// The word for a section of which nothing is known.
+pub const SECTION: &str = "section";
+
+/// A word for a section of the pages around it: their folder, what their bodies
+/// are called, their language, how their files' names begin.
+pub fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String {
+    let path = |member: usize| pages[member].path.as_str();
+    let (own, outer) =
+        (shared_folder(members.iter().map(|&m| path(m))), shared_folder(around.iter().map(|&m| path(m))));
+    let lang = |member: usize| of_element(&pages[member], "html", &["lang"]);
+    // Two letters say too little by themselves.
+    let word = |text: &str| {
+        let word = word(text);
+        let is_lang = |&member: &usize| lang(member).is_some_and(|lang| lang.to_ascii_lowercase().starts_with(&word));
+        if word.len() < SHORTEST && members.iter().all(is_lang) { format!("lang-{word}") } else { word }
+    };
+    if own.len() > outer.len() {
+        return word(own.rsplit('/').next().unwrap_or(own));
+    }
+    // What all its pages say and not all others do.
+    let told = |of: &dyn Fn(usize) -> Option<String>| {
+        let same = of(members[0]).filter(|said| members.iter().all(|&member| of(member).as_ref() == Some(said)));
+        same.filter(|said| around.iter().any(|&member| of(member).as_ref() != Some(said)))
+    };
+    let body = |member: usize| of_element(&pages[member], "body", &["class", "id"]);
+    if let Some(said) = told(&body).or_else(|| told(&lang)) {
+        return word(&said);
+    }
+    let stem = |member: usize| stem(path(member));
+    let first = stem(members[0]);
+    let shared = members.iter().fold(first.len(), |shared, &member| {
+        shared.min(first.bytes().zip(stem(member).bytes()).take_while(|(a, b)| a == b).count())
+    });
+    let begin = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
+    if let Some(begin) = begin.filter(|begin| begin.len() > 2) {
+        return word(begin);
+    }
+    SECTION.into()
+}
+
+/// A word of all folders that hold these pages, if there are several, or if all of them lie in others beneath it.
+pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
+    let folder = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
+    let is_deeper =
+        || !folder.is_empty() && members.iter().all(|&member| crate::site::folder(&pages[member].path) != folder);
+    if folder.contains('/') {
+        return Some(word(folder));
+    }
+    is_deeper().then(|| format!("{}-subfolders", word(folder)))
+}
+
+/// What pages of a frame are called: by the title of all of them, else by the first thing on them.
+pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
+    let page = &pages[members[0]];
+    let title = |member: usize| {
+        let page = &pages[member];
+        let title = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "title")?;
+        Some(page.document.span(title).of(&page.source).to_vec())
+    };
+    let is_same = members.iter().all(|&member| title(member) == title(members[0]));
+    if let Some(words) = title(members[0]).filter(|_| is_same).and_then(|title| first_telling(&title)) {
+        return Some(words);
+    }
+    let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
+    let first = page.document.children(body).find_map(|node| called(page, node))?;
+    Some(word(&first)).filter(|word| is_telling(word))
+}
+
+/// The innermost folder that holds all of the paths.
+fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
+    let first = crate::site::folder(paths.next().unwrap_or_default());
+    paths.fold(first, |mut shared, path| {
+        while !shared.is_empty() && crate::site::beneath(path, shared).is_none() {
+            shared = crate::site::folder(shared);
+        }
+        shared
+    })
+}
+
+/// The first of these attributes that the page's first element of a name has.
+fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
+    let node = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == name)?;
+    attributes.iter().find_map(|name| attribute(page, node, name))
+}
+
+/// Names for the parameters of a partial, from where they are printed; where a word
+/// does for several, values are called by all that is around them.
+pub fn of_parameters(pages: &[Page], holes: &[&Hole]) -> Vec<String> {
+    let words: Vec<String> = holes.iter().map(|hole| of_parameter(pages, hole)).collect();
+    let mut taken = Vec::new();
+    let called = |(hole, word): (&&Hole, &String)| {
+        let is_alone = words.iter().filter(|other| *other == word).count() == 1;
+        let is_value = matches!(hole.context, Context::Value { .. });
+        unique(if is_alone || !is_value { word.clone() } else { name(pages, hole) }, &mut taken)
+    };
+    holes.iter().zip(&words).map(called).collect()
+}
+
+/// A word for a parameter of a partial.
+fn of_parameter(pages: &[Page], hole: &Hole) -> String {
+    let page = &pages[hole.members[0]];
+    let parent = match hole.context {
+        Context::Content { parent } => parent,
+        Context::Text { node } => page.document.nodes[node as usize].parent,
+        Context::Value { node, token } => {
+            let attribute = page.document.tokens[token as usize].name().of(&page.source);
+            return match (tag(page, node).as_str(), &attribute.to_ascii_lowercase()[..]) {
+                ("a", b"href") => "link".into(),
+                ("img", b"src") => "image".into(),
+                _ => name(pages, hole),
+            };
+        }
+        Context::Attributes { .. } => return name(pages, hole),
+    };
+    match tag(page, parent).as_str() {
+        "h1" | "h2" | "h3" | "h4" | "h5" | "h6" => "heading".into(),
+        "title" | "caption" | "label" | "legend" | "summary" | "time" => tag(page, parent),
+        _ => slug(&attribute(page, parent, "class").map_or_else(|| "text".into(), |class| first_word(&class))),
+    }
+}
+
+/// What the first element of some markup is called that has a name which tells something.
+pub fn first_telling(markup: &[u8]) -> Option<String> {
+    let (page, elements) = read(markup);
+    let text = String::from_utf8_lossy(markup);
+    let is_short = elements.is_empty() && text.len() <= LONGEST_WORDS && text.split_whitespace().count() <= MOST_WORDS;
+    let words = (is_short && text.chars().any(char::is_alphabetic)).then(|| word(&text));
+    telling(&page, &elements).into_iter().chain(words).find(|name| is_telling(name))
+}
+
+/// The first word of an attribute's value that tells something.
+pub fn of_value_text(value: &[u8]) -> Option<String> {
+    let value = String::from_utf8_lossy(value);
+    let is_path = value.contains(['/', '.', ':']);
+    value.split_whitespace().map(word).find(|name| is_telling(name) && !is_path)
+}
+
+/// Some markup with its outermost elements.
+pub fn read(markup: &[u8]) -> (Page, Vec<u32>) {
+    let document = Document::read(markup, &dialect::plain());
+    let page = Page::plain(markup, document);
+    let elements = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
+    (page, elements)
+}
+
+/// A word for a partial of this markup: what its first telling element is called, else a tag.
+pub fn of_markup(markup: &[u8]) -> String {
+    let (page, elements) = read(markup);
+    let first = || elements.first().map(|&node| word(&tag(&page, node)));
+    telling(&page, &elements).into_iter().next().or_else(first).unwrap_or_else(|| "content".into())
+}
+
+/// The name of a file without its folder and suffix.
+pub fn stem(path: &str) -> &str {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    name.split_once('.').map_or(name, |(stem, _)| stem)
+}
+
+/// A name with hyphens, as files have.
+pub fn word(text: &str) -> String {
+    slug(text).replace('_', "-")
+}
+
+/// What elements that stand beside each other may be called, the best first: as a landmark, as the first of them that
+/// is called something, by a heading in them, then as the others.
+pub fn telling(page: &Page, elements: &[u32]) -> Vec<String> {
+    let called = |&node: &u32| match tag(page, node).as_str() {
+        "h1" | "h2" | "h3" | "h4" => words_of(page, node),
+        // Of articles there may be many kinds.
+        "article" => attribute(page, node, "class").map(|class| first_word(&class)).or_else(|| called(page, node)),
+        _ => called(page, node),
+    };
+    let headings = (1..page.document.nodes.len() as u32)
+        .filter(|&node| matches!(tag(page, node).as_str(), "h1" | "h2" | "h3"))
+        .find_map(|node| words_of(page, node));
+    let (regions, others): (Vec<u32>, Vec<u32>) =
+        elements.iter().partition(|&&node| is_landmark(&page.document, &page.source, node));
+    let mut names: Vec<String> = regions.iter().chain(&others).filter_map(called).collect();
+    names.splice(names.len().min(1)..names.len().min(1), headings);
+    let mut found: Vec<String> = Vec::new();
+    for name in names.iter().map(|name| word(name)) {
+        if !found.contains(&name) {
+            found.push(name);
+        }
+    }
+    found
+}
+
+/// Numbers names that occur more than once.
+pub fn unique(name: String, taken: &mut Vec<String>) -> String {
+    let mut unique = name.clone();
+    let mut count = 2;
+    while taken.contains(&unique) {
+        unique = format!("{name}_{count}");
+        count += 1;
+    }
+    taken.push(unique.clone());
+    unique
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn short_names_have_few_words() {
+        assert_eq!(first_words("current_boats_and_sheep", 2), "current_boats");
+        assert_eq!((first_words("title", 2), first_words("body_class", 2)), ("title", "body_class"));
+    }
+
+    #[test]
+    fn names_are_words_of_letters_and_digits() {
+        for (text, expected) in [
+            ("Main Content!", "main_content"),
+            ("404", "part_404"),
+            ("—", "content"),
+            ("a b c d e f", "a_b_c_d_e"),
+            ("3. Usage of 4", "usage_of_4"),
+        ] {
+            assert_eq!(slug(text), expected);
+        }
+        let mut taken = Vec::new();
+        let names: Vec<_> = ["a", "a", "b", "a"].into_iter().map(|name| unique(name.into(), &mut taken)).collect();
+        assert_eq!(names, ["a", "a_2", "b", "a_3"]);
+    }
+
+    #[test]
+    fn file_names_lose_their_fingerprints() {
+        assert_eq!(file_stem("../css/book-a0b12cfe.js?x"), Some("book".into()));
+        assert_eq!(file_stem("/"), None);
+    }
+}

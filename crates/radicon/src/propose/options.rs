@@ -1,0 +1,117 @@
+//! What a proposal aims at, and by which means.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::config::Globs;
+use crate::dialect::Dialect;
+use crate::prove::Strength;
+use crate::site::{Partials, ProposeSettings, Selector};
+
+/// What a proposal aims at.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Goal {
+    /// As few bytes as possible: several ways to cut pages into blocks are tried, which takes three to five times as
+    /// long, two copies make a partial, blocks are closed by the shortest tag that the dialect has, names have few words,
+    /// and a base may show what is one section's.
+    Smallest,
+    /// What people would write.
+    #[default]
+    Balanced,
+    /// Fewer and bigger blocks, at the price of some size.
+    Fewest,
+}
+
+impl Goal {
+    /// What one block costs, in bytes.
+    pub(super) const fn price(self) -> u64 {
+        match self {
+            Goal::Smallest => 50,
+            Goal::Balanced => 100,
+            Goal::Fewest => 200,
+        }
+    }
+}
+
+/// How to propose.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// `Bytes` keeps every byte of every page; `Blanks` (the default) may change
+    /// insignificant white space and writes tidy, indented templates; `Dom` may
+    /// also write tags otherwise: the order of attributes, quotes, letter case.
+    pub strength: Strength,
+    /// The dialect to write; by default that of the site's layouts, else `margin`.
+    pub dialect: Option<Arc<Dialect>>,
+    /// What it aims at.
+    pub goal: Goal,
+    /// What one block costs, in bytes, in the layout and in each page that overrides it; `None` for the price of the
+    /// goal. Higher: fewer, bigger blocks.
+    pub block_price: Option<u64>,
+    /// The most levels of layouts (default 8).
+    pub levels: usize,
+    /// What becomes a partial.
+    pub partials: Partials,
+    /// Whether copies that were left behind are first made like the others (default no).
+    /// These pages change; all else is proven against the pages so healed.
+    pub heal: bool,
+    /// What a section's layout or a partial must save, in bytes; `None` for three times the price of a block, and
+    /// for a partial a thousandth of the site unless it is a region of the page.
+    pub min_saving: Option<u64>,
+    /// Pages that keep their form.
+    pub except: Globs,
+    /// Elements whose content is one block each, with the block's name; nothing in
+    /// them becomes a block of its own.
+    pub regions: Vec<(String, Selector)>,
+    /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
+    pub names: BTreeMap<String, String>,
+}
+
+impl Options {
+    /// As a site's settings say.
+    pub fn of(settings: &ProposeSettings) -> Self {
+        let usual = Self::default();
+        Self {
+            block_price: settings.block_price,
+            levels: settings.levels.map_or(usual.levels, |levels| levels as usize),
+            partials: settings.partials.unwrap_or(usual.partials),
+            min_saving: settings.min_saving,
+            except: settings.except.clone(),
+            regions: settings.regions.clone(),
+            names: settings.names.clone(),
+            ..usual
+        }
+    }
+
+    /// What one block costs, in bytes.
+    pub(super) fn price(&self) -> u64 {
+        self.block_price.unwrap_or(self.goal.price())
+    }
+
+    /// Size is all.
+    pub(super) fn is_small(&self) -> bool {
+        self.goal == Goal::Smallest
+    }
+
+    /// What to call something that would have this name.
+    pub(super) fn called(&self, name: String) -> String {
+        self.names.get(&name).cloned().unwrap_or(name)
+    }
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self {
+            strength: Strength::Blanks,
+            dialect: None,
+            goal: Goal::default(),
+            block_price: None,
+            levels: 8,
+            partials: Partials::Repeats,
+            heal: false,
+            min_saving: None,
+            except: Globs::default(),
+            regions: Vec::new(),
+            names: BTreeMap::new(),
+        }
+    }
+}

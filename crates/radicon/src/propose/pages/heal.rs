@@ -1,0 +1,117 @@
+//! Copies that were left behind, made like the others before layouts are proposed.
+//!
+//! A place of a family's frame where most pages have the same and a few something
+//! like it, or nothing, is taken for a slip. A mark that wanders from place to
+//! place, such as that of the current item, is none.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::Serialize;
+
+use crate::propose::Job;
+use crate::propose::naming;
+use crate::propose::pages::page::Page;
+use crate::propose::skeleton::hole::{DefaultContent, Hole, holes};
+use crate::repeats::{difference, new_words};
+use crate::site::{Site, SourceFile};
+use crate::text::position;
+use crate::urls::unmarked;
+
+/// One page in so many may differ.
+const MINORITY: usize = 5;
+
+/// Families from so many pages on know what is usual.
+const LEAST_FAMILY: usize = 4;
+
+/// How alike the slip and the usual are at least, 0 to 1, if the slip is not that
+/// something is missing.
+const ALIKE: f32 = 0.5;
+
+/// A place of a page that is made as the other pages have it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Healed {
+    /// The page's path.
+    pub page: String,
+    /// The line of the place, 1-based.
+    pub line: u32,
+    /// How the page differs from most others as it is.
+    pub difference: String,
+}
+
+/// A page, by index, and what replaces which of its bytes.
+type Cure = (usize, std::ops::Range<usize>, Vec<u8>);
+
+/// The site with left-behind copies made like the others, and what that changes.
+pub fn heal(site: &Site, jobs: &[Job<'_>]) -> (Site, Vec<Healed>) {
+    let mut left = Vec::new();
+    let mut candidates = jobs[0].candidates(&mut left);
+    let mut sources: BTreeMap<String, Vec<u8>> = BTreeMap::new();
+    let mut found = Vec::new();
+    for (index, job) in jobs.iter().enumerate() {
+        let pages = job.read(&job.choose(&mut candidates, index == 0, &mut left));
+        let mut cures: Vec<Cure> = Vec::new();
+        for draft in job.drafts(&pages, false, &mut left) {
+            cures.extend(slips(&pages, &holes(&draft.unified.pieces), &mut found));
+        }
+        cures.sort_by_key(|(page, range, _)| (*page, std::cmp::Reverse(range.start)));
+        for (page, range, bytes) in cures {
+            let page = &pages[page];
+            let source = sources.entry(page.path.clone()).or_insert_with(|| page.source.to_vec());
+            source.splice(range, bytes);
+        }
+    }
+    found.sort();
+    let source = |path: &String, old: &[u8]| sources.get(path).cloned().unwrap_or_else(|| old.to_vec());
+    let files = site.templates.iter().map(|t| SourceFile::new(t.path.clone(), source(&t.path, &t.source)));
+    (site.with_files(files.collect(), &jobs[0].dialects()), found)
+}
+
+/// The slips in the holes of a layout.
+fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> {
+    let text = |hole: &Hole, at: usize| hole.contents[at].text(&pages[hole.members[at]].source).into_owned();
+    let usual = |hole: &Hole| match hole.default {
+        DefaultContent::Content(at) => Some(text(hole, at)),
+        _ => None,
+    };
+    // Words that pages add, with the holes where they do.
+    let mut added: BTreeMap<Vec<String>, BTreeSet<usize>> = BTreeMap::new();
+    let own = |hole: &Hole| (0..hole.members.len()).filter(|&at| !hole.follows[at]).collect::<Vec<usize>>();
+    let words = |usual: &str, text: &str| new_words(usual, text).into_iter().map(str::to_owned).collect::<Vec<_>>();
+    for (index, hole) in holes.iter().enumerate() {
+        let Some(usual) = usual(hole) else { continue };
+        for at in own(hole) {
+            added.entry(words(&usual, &text(hole, at))).or_default().insert(index);
+        }
+    }
+    let mut cures = Vec::new();
+    for hole in holes {
+        let (Some(usual), DefaultContent::Content(shown)) = (usual(hole), &hole.default) else { continue };
+        let few = hole.overriding() * MINORITY <= hole.members.len();
+        if !few || hole.members.len() < LEAST_FAMILY {
+            continue;
+        }
+        for at in own(hole) {
+            let (page, text) = (&pages[hole.members[at]], text(hole, at));
+            let new = words(&usual, &text);
+            let wanders = !new.is_empty() && added.get(&new).is_some_and(|places| places.len() > 1);
+            let alike = || similar::TextDiff::from_chars(usual.as_str(), text.as_str()).ratio() >= ALIKE;
+            if wanders || naming::is_current(&text) || !(text.trim().is_empty() || alike()) {
+                continue;
+            }
+            // With the white space around, where there is any.
+            let whole = |at: usize| match hole.siblings.get(at) {
+                Some((_, run)) => pages[hole.members[at]].span(*run),
+                None => hole.contents[at],
+            };
+            let bytes = whole(*shown).of(&pages[hole.members[*shown]].source).to_vec();
+            found.push(Healed {
+                page: page.path.clone(),
+                line: position(&page.source, hole.contents[at].start).line,
+                difference: difference(&unmarked(&usual), &unmarked(&text)),
+            });
+            cures.push((hole.members[at], whole(at).range(), bytes));
+        }
+    }
+    cures
+}

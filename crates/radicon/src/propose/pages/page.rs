@@ -1,0 +1,232 @@
+//! A page made ready for comparison: its tree, its normal form, and keys for
+//! every node that say how alike two nodes are without looking into them.
+
+use std::sync::Arc;
+
+use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
+
+use crate::markup::elements::{Flow, element};
+use crate::markup::{Document, NodeKind, TokenKind};
+use crate::prove::{Normal, Strength, significance};
+use crate::text::{Span, is_blank};
+
+/// What two nodes are compared by, from the strictest to the loosest. Hashes but for
+/// the size; the short ones only lead an alignment.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Key {
+    /// All of it, in normal form; 0 if it vanishes there.
+    pub whole: u64,
+    /// Its text alone; 0 if it has none.
+    pub text: u32,
+    /// Name and id; 0 without an id.
+    pub id: u32,
+    /// Name and telling attributes.
+    pub label: u64,
+    /// Kind and name.
+    pub tag: u32,
+    /// Length in bytes.
+    pub size: u32,
+}
+
+/// A page ready for comparison.
+pub struct Page {
+    pub path: String,
+    pub source: Arc<Vec<u8>>,
+    pub document: Document,
+    pub normal: Normal,
+    pub keys: Vec<Key>,
+    /// Where partials would stand that are known, each by its number.
+    pub marks: Vec<(Span, usize)>,
+    /// For each token whether every byte of it counts.
+    exact: Vec<bool>,
+    /// What the page says for itself before its markup: it stays with it, beneath the parent line.
+    pub head: Vec<u8>,
+    /// Its file begins with a byte-order mark.
+    pub mark: bool,
+}
+
+/// The attributes that tell elements of one name apart.
+const TELLING: [&str; 9] = ["class", "rel", "name", "property", "role", "type", "http-equiv", "for", "itemprop"];
+
+impl Page {
+    /// A page that was read.
+    pub fn of(path: String, source: Arc<Vec<u8>>, mut document: Document, strength: Strength) -> Self {
+        // All pages of a site are held at once.
+        document.tokens.shrink_to_fit();
+        document.nodes.shrink_to_fit();
+        let exact =
+            significance(&source, &document.tokens, |_| false).into_iter().map(|shows| shows.is_exact()).collect();
+        let mut normal = match strength {
+            Strength::Bytes => Normal::exact(&source, &document.tokens),
+            _ => Normal::of(&source, &document.tokens),
+        };
+        normal.bytes.shrink_to_fit();
+        let mut page = Self {
+            path,
+            source,
+            document,
+            normal,
+            keys: Vec::new(),
+            marks: Vec::new(),
+            exact,
+            head: Vec::new(),
+            mark: false,
+        };
+        page.keys = page.compute_keys();
+        page
+    }
+
+    /// Some markup, for its elements alone; it has no keys.
+    pub fn plain(markup: &[u8], document: Document) -> Self {
+        let source = Arc::new(markup.to_vec());
+        let normal = Normal::of(&source, &document.tokens);
+        Self {
+            path: String::new(),
+            source,
+            document,
+            normal,
+            keys: Vec::new(),
+            marks: Vec::new(),
+            exact: Vec::new(),
+            head: Vec::new(),
+            mark: false,
+        }
+    }
+
+    /// Keys of all nodes, children before parents, in one pass.
+    fn compute_keys(&self) -> Vec<Key> {
+        let nodes = &self.document.nodes;
+        let mut keys = vec![Key::default(); nodes.len()];
+        for index in (0..nodes.len()).rev() {
+            let node = &nodes[index];
+            let mut key = keys[index];
+            let start = xxh3_64(self.normal.run(node.first, node.inner));
+            let end = xxh3_64(self.normal.run(node.close, node.last));
+            let normal_is_empty = self.normal.run(node.first, node.last).is_empty();
+            key.whole = if normal_is_empty { 0 } else { mix(mix(key.whole, start), end) | 1 };
+            key.size = self.document.span(index as u32).len() as u32;
+            if node.kind == NodeKind::Text {
+                let text = self.normal.run(node.first, node.last);
+                key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) as u32 | 1 };
+            }
+            let name = self.document.name(&self.source, index as u32).to_ascii_lowercase();
+            key.label = xxh3_64_with_seed(&name, node.kind as u64 + 1);
+            key.tag = key.label as u32;
+            for attribute in self.document.attributes(index as u32) {
+                let value = || attribute.value(&self.source).map_or(&[][..], |value| value.of(&self.source));
+                let written = attribute.name().of(&self.source);
+                if written.eq_ignore_ascii_case(b"id") {
+                    key.id = mix(u64::from(key.tag), xxh3_64(value())) as u32 | 1;
+                } else if TELLING.iter().any(|name| written.eq_ignore_ascii_case(name.as_bytes())) {
+                    // A sum, so that order does not matter.
+                    key.label = key.label.wrapping_add(mix(xxh3_64(&written.to_ascii_lowercase()), xxh3_64(value())));
+                }
+            }
+            keys[index] = key;
+            if index > 0 {
+                let parent = &mut keys[node.parent as usize];
+                if key.whole != 0 {
+                    parent.whole = mix(parent.whole, key.whole);
+                }
+                if key.text != 0 {
+                    parent.text = mix(u64::from(parent.text), u64::from(key.text)) as u32 | 1;
+                }
+            }
+        }
+        keys
+    }
+
+    /// The bytes of a run of tokens.
+    pub fn bytes(&self, run: Run) -> &[u8] {
+        self.span(run).of(&self.source)
+    }
+
+    /// The place of a run of tokens.
+    pub fn span(&self, run: Run) -> Span {
+        Span::new(self.document.offset(run.0), self.document.offset(run.1))
+    }
+
+    /// The partial that would stand where some run lies, by its number.
+    pub fn mark(&self, run: Run) -> Option<usize> {
+        let span = self.span(run);
+        let at = self.marks.partition_point(|(mark, _)| mark.end <= span.start);
+        self.marks
+            .get(at)
+            .filter(|(mark, _)| mark.start <= span.start && span.end <= mark.end)
+            .map(|(_, number)| *number)
+    }
+
+    /// The run without text at its ends that vanishes in the normal form.
+    pub fn trimmed(&self, run: Run) -> Run {
+        let vanishes = |token: u32| {
+            self.document.tokens[token as usize].kind == TokenKind::Text && self.normal.run(token, token + 1).is_empty()
+        };
+        let (mut first, mut last) = run;
+        while first < last && vanishes(first) {
+            first += 1;
+        }
+        while first < last && vanishes(last - 1) {
+            last -= 1;
+        }
+        (first, last)
+    }
+
+    /// Whether the byte at `offset` lies in text whose runs of white space count as one.
+    pub fn is_free_blank(&self, offset: u32) -> bool {
+        let tokens = &self.document.tokens;
+        let index = tokens.partition_point(|token| token.end <= offset);
+        let in_text = tokens.get(index).is_some_and(|token| token.kind == TokenKind::Text && token.start < offset);
+        in_text && !self.exact[index]
+    }
+
+    /// How a node takes part in the flow; `None` for what does not.
+    pub fn flow(&self, node: u32) -> Option<Flow> {
+        match self.document.nodes[node as usize].kind {
+            NodeKind::Element => Some(element(self.document.name(&self.source, node)).flow),
+            NodeKind::Root | NodeKind::Doctype => Some(Flow::Block),
+            NodeKind::Comment => Some(Flow::Hidden),
+            NodeKind::Text if self.normal_is_empty(node) => None,
+            _ => Some(Flow::Inline),
+        }
+    }
+
+    /// For every element that occurs once: what it is and where, and the white space before it.
+    pub fn blanks_before_nodes(&self) -> Vec<((u64, u64), u64)> {
+        let mut found = Vec::new();
+        for (index, node) in self.document.nodes.iter().enumerate().skip(1) {
+            if node.kind == NodeKind::Element {
+                let before = &self.source[..self.document.offset(node.first) as usize];
+                let blanks = before.iter().rev().take_while(|b| is_blank(**b)).count();
+                let key = (self.keys[node.parent as usize].label, self.keys[index].whole);
+                found.push((key, xxh3_64(&before[before.len() - blanks..])));
+            }
+        }
+        found.sort_unstable();
+        found.dedup_by_key(|(key, _)| *key);
+        found
+    }
+
+    /// Whether every byte of white space in a node counts.
+    pub fn is_preserved(&self, node: u32) -> bool {
+        let mut at = node;
+        while at > 0 {
+            if element(self.document.name(&self.source, at)).preserves {
+                return true;
+            }
+            at = self.document.nodes[at as usize].parent;
+        }
+        false
+    }
+
+    fn normal_is_empty(&self, node: u32) -> bool {
+        self.keys[node as usize].whole == 0
+    }
+}
+
+/// A run of tokens: the first one and the one after the last.
+pub type Run = (u32, u32);
+
+/// Joins two hashes; the order counts.
+pub fn mix(a: u64, b: u64) -> u64 {
+    (a.rotate_left(23) ^ b).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(31)
+}

@@ -1,0 +1,6 @@
+//! What is left repeated becomes partials.
+
+pub mod copies;
+pub mod find;
+pub mod grow;
+pub mod worth;

@@ -1,0 +1,193 @@
+//! A proposal: its files, what they are, and the proof.
+
+use serde::{Serialize, Serializer};
+
+use super::pages::heal::Healed;
+use super::writing::patch;
+use crate::prove::Proof;
+use crate::site::taglike::UnexplainedTag;
+use crate::site::{Change, Role, Site};
+use crate::text::count_lines;
+
+/// Why nothing can be proposed at all.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ProposeError {
+    /// The dialect cannot express layouts.
+    #[error("the dialect `{0}` has neither parents and blocks nor includes, so pages written in it can share nothing")]
+    SharesNothing(String),
+}
+
+/// A file of the proposal.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ProposedFile {
+    /// Its path from the site's folder.
+    pub path: String,
+    /// What it is for.
+    pub role: Role,
+    /// The dialect that it is written in.
+    pub dialect: String,
+    /// The path of the layout that it takes.
+    pub extends: Option<String>,
+    /// Its new content. In JSON text; bytes that are not UTF-8 are shown as U+FFFD there.
+    #[serde(rename = "text", serialize_with = "as_text")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
+    pub bytes: Vec<u8>,
+}
+
+fn as_text<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(&String::from_utf8_lossy(bytes))
+}
+
+/// A block of the proposed layout.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ProposedBlock {
+    /// Its name.
+    pub name: String,
+    /// Line of its opening tag in the layout, 1-based.
+    pub line: u32,
+    /// Whether it has default content.
+    pub default: bool,
+    /// How many pages override it.
+    pub overridden_by: usize,
+    /// How many layouts override it.
+    pub layouts: usize,
+    /// Some of them: the first three by path.
+    pub such_as: Vec<String>,
+    /// Bytes of all overrides together.
+    pub bytes: usize,
+    /// What the block costs: its tags and its overrides, in bytes.
+    pub cost: usize,
+    /// What a block around all of the element that holds it would cost, in bytes.
+    pub without: usize,
+    /// The element around it.
+    pub within: String,
+    /// It is there for one page only, which differs from all others: perhaps a
+    /// copy that was left behind.
+    pub drift: bool,
+}
+
+/// A layout of the proposal.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ProposedLayout {
+    /// Its path.
+    pub path: String,
+    /// The layout that it extends.
+    pub extends: Option<String>,
+    /// The site has it already; counted are the pages that the proposal gives to it.
+    pub existing: bool,
+    /// How many pages take it directly.
+    pub pages: usize,
+    /// How many pages take it or a layout that extends it.
+    pub beneath: usize,
+    /// The blocks that it defines, in the order of their places.
+    pub blocks: Vec<ProposedBlock>,
+    /// What having it saves, in bytes: for a base layout all of its family, for one
+    /// that extends another beyond that one, as it was estimated.
+    pub saves: usize,
+    /// The blocks of the layouts around it that it fills.
+    pub fills: Vec<String>,
+}
+
+/// A partial of the proposal.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ProposedPartial {
+    /// Its path.
+    pub path: String,
+    /// How often it is included.
+    pub uses: usize,
+    /// In how many files.
+    pub files: usize,
+    /// How many values each use passes to it.
+    pub parameters: usize,
+    /// What having it saves, in bytes.
+    pub saves: usize,
+    /// Its bytes.
+    pub bytes: usize,
+}
+
+/// How much there is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Size {
+    /// Templates.
+    pub files: usize,
+    /// Bytes in them.
+    pub bytes: usize,
+    /// Lines in them.
+    pub lines: usize,
+}
+
+/// A page that the proposal leaves as it is.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Left {
+    /// Its path.
+    pub page: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// A restructuring of a site, with its proof.
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Proposal {
+    /// New and changed files, sorted by path.
+    pub files: Vec<ProposedFile>,
+    /// The layouts, the outer before those that extend them; none if there is nothing to propose.
+    pub layouts: Vec<ProposedLayout>,
+    /// The partials, by path.
+    pub partials: Vec<ProposedPartial>,
+    /// How many repeats are left that are no partial: rows, prose, what has no telling name, stands in fewer than
+    /// three files or saves less than a thousandth of the site.
+    pub smaller_repeats: usize,
+    /// The dialects the files are written in, separated by commas.
+    pub dialect: String,
+    /// All templates of the site as they are.
+    pub before: Size,
+    /// All templates of the site with the proposal.
+    pub after: Size,
+    /// Places that are made as the other pages have them, where that was asked for.
+    pub healed: Vec<Healed>,
+    /// For every page of the site, once healed, how equal it is before and after; and what that rests on.
+    pub proof: Proof,
+    /// Pages that keep their form, with the reason.
+    pub left: Vec<Left>,
+    /// Text of files without a dialect that looks like tags, the most frequent first: these pages are left as
+    /// they are, unless the dialect to write was named.
+    pub unexplained: Vec<UnexplainedTag>,
+}
+
+impl Proposal {
+    /// Files that hide one of somebody else's and take their frame from it now.
+    pub fn uncovered(&self) -> impl Iterator<Item = &ProposedFile> {
+        let is_known = |path: &String| self.layouts.iter().any(|layout| layout.path == *path);
+        self.files.iter().filter(move |file| file.extends.as_ref().is_some_and(|path| !is_known(path)))
+    }
+
+    /// The changes to the disk that adopt it.
+    pub fn changes(&self, site: &Site) -> Vec<Change> {
+        let old = |path: &str| site.find(path).map(|id| site.get(id).source.to_vec());
+        self.files
+            .iter()
+            .map(|file| Change { path: file.path.clone(), old: old(&file.path), new: Some(file.bytes.clone()) })
+            .collect()
+    }
+
+    /// The changes as a patch, in the unified format that `git apply` takes.
+    pub fn patch(&self, site: &Site) -> Vec<u8> {
+        self.changes(site).iter().flat_map(patch::of).collect()
+    }
+}
+
+/// How much these sources are.
+pub fn size<'a>(sources: impl Iterator<Item = &'a [u8]>) -> Size {
+    sources.fold(Size::default(), |sum, source| Size {
+        files: sum.files + 1,
+        bytes: sum.bytes + source.len(),
+        lines: sum.lines + count_lines(source),
+    })
+}

@@ -1,0 +1,7 @@
+//! The skeleton that pages share, and the holes where they differ.
+
+pub mod align;
+pub mod gaps;
+pub mod hole;
+pub mod text;
+pub mod unify;

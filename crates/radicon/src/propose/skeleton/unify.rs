@@ -1,0 +1,652 @@
+//! Anti-unification: one template for many pages. What all share stays; what
+//! differs becomes a hole, later a block.
+//!
+//! The trees are walked together from the root. Siblings are aligned, what is
+//! aligned is unified in turn, what is not becomes a hole; then neighbouring
+//! holes are joined wherever one block costs less than two. A hole is always a
+//! run of whole siblings, attributes, or text within one node, so what stands
+//! in it is balanced if the page is.
+
+use rayon::prelude::*;
+use rustc_hash::FxHashMap;
+use xxhash_rust::xxh3::xxh3_64;
+
+use crate::markup::{NodeKind, TokenKind};
+use crate::propose::hierarchy::sections::Sections;
+use crate::propose::pages::page::{Key, Page, Run, mix};
+use crate::propose::skeleton::align::columns;
+use crate::propose::skeleton::gaps::clip;
+use crate::propose::skeleton::hole::{Context, Hole, Piece, choose_default, majority};
+use crate::prove::Strength;
+use crate::site::Selector;
+use crate::text::{Span, is_blank};
+
+/// The deepest nesting that is looked into; below it regions are compared as a whole.
+const MAX_DEPTH: usize = 150;
+
+/// Of so many pages at least each processor compares some.
+const SIDE_BY_SIDE: usize = 512;
+
+/// How many blocks a block inside a tag counts for, where it looks like a tag itself.
+const TAG_IN_TAG: u64 = 10;
+
+/// What a block costs, in bytes.
+#[derive(Clone, Copy, Debug)]
+pub struct Prices {
+    /// For having it in the layout.
+    pub layout: u64,
+    /// For each page that overrides it.
+    pub page: u64,
+}
+
+/// A template and what it costs.
+#[derive(Clone, Debug, Default)]
+pub struct Unified {
+    pub pieces: Vec<Piece>,
+    pub cost: u64,
+}
+
+pub struct Unifier<'a> {
+    pub pages: &'a [Page],
+    pub prices: Prices,
+    pub strength: Strength,
+    /// Tags alone on a line take the line with them.
+    pub line_rule: bool,
+    /// Tags of the dialect look like tags of HTML: one inside another would keep
+    /// a browser from showing the file as it is.
+    pub like_html: bool,
+    /// Elements whose content is one block, with its name.
+    pub regions: &'a [(String, Selector)],
+    /// Whether what most pages have alike may be a default with holes of its own.
+    pub nested_defaults: bool,
+    /// The sections, if these are known: what one fills for its pages is said once.
+    pub sections: Sections,
+}
+
+/// A stretch between or at columns, with its run in every member.
+struct Item {
+    runs: Vec<Run>,
+    hashes: Vec<u64>,
+    lengths: Vec<u64>,
+    /// The template, if it can be kept.
+    kept: Option<Unified>,
+    /// A better default than one member's content.
+    default: Option<(Vec<Piece>, Vec<bool>, u64)>,
+}
+
+impl Item {
+    /// Whether it holds a region that the settings name.
+    fn is_pinned(&self) -> bool {
+        let named = |hole: &Hole| hole.named.is_some();
+        self.kept
+            .as_ref()
+            .is_some_and(|kept| crate::propose::skeleton::hole::holes(&kept.pieces).into_iter().any(named))
+    }
+
+    fn is_settled(&self) -> bool {
+        self.kept.as_ref().is_some_and(|kept| kept.pieces.iter().all(|piece| matches!(piece, Piece::Fixed { .. })))
+    }
+}
+
+/// The run of items `from..=to` as a hole, or one item kept.
+enum Segment {
+    Kept(usize),
+    Hole { from: usize, to: usize, cost: u64 },
+}
+
+/// What a list of siblings is made of.
+#[derive(Clone, Copy)]
+pub enum Level {
+    Content,
+    Tag,
+}
+
+/// A sibling: a node, or an attribute with the white space before it.
+#[derive(Clone, Copy)]
+struct Unit {
+    run: Run,
+    /// The node, or the attribute's token.
+    index: u32,
+    key: Key,
+    /// Several nodes that would be one partial, by its number.
+    mark: Option<usize>,
+}
+
+/// Tells marked siblings from others.
+const MARKED: u64 = 0x6d61_726b;
+
+impl Unifier<'_> {
+    /// The template of whole pages.
+    pub fn pages(&self, members: &[usize]) -> Unified {
+        let nodes = vec![0; members.len()];
+        let runs = self.whole(members);
+        let units = members.iter().map(|&page| self.children(page, 0)).collect();
+        self.list(members, &nodes, units, &runs, Level::Content, 0)
+    }
+
+    /// The template of what stands in a hole between nodes; `None` for another hole.
+    pub fn inside(&self, hole: &Hole) -> Option<Unified> {
+        if hole.siblings.is_empty() {
+            return None;
+        }
+        let nodes: Vec<u32> = hole.siblings.iter().map(|(node, _)| *node).collect();
+        // White space that belongs to the layout around may be whole tokens.
+        let touched = |(&page, content): (&usize, &Span)| -> Run {
+            let tokens = &self.pages[page].document.tokens;
+            let first = tokens.partition_point(|token| token.end <= content.start);
+            let last = tokens.partition_point(|token| token.start < content.end);
+            (first as u32, last.max(first) as u32)
+        };
+        let runs: Vec<Run> = hole.members.iter().zip(&hole.contents).map(touched).collect();
+        let within = |((&page, &node), run): ((&usize, &u32), &Run)| {
+            let mut units = self.children(page, node);
+            units.retain(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1);
+            units
+        };
+        let units = hole.members.iter().zip(&nodes).zip(&runs).map(within).collect();
+        let mut unified = self.list(&hole.members, &nodes, units, &runs, Level::Content, 0);
+        clip(&mut unified.pieces, hole);
+        // White space at the ends may belong to the layout in one member and not in another.
+        let is_whole = self.strength != Strength::Bytes || self.gives_back(&unified.pieces, hole);
+        is_whole.then_some(unified)
+    }
+
+    /// Members whose `html` and `body` end otherwise than those of three quarters:
+    /// with them in it a layout could hold nothing of what the others share inside.
+    pub fn broken_off(&self, members: &[usize]) -> Vec<usize> {
+        let outline = |&page: &usize| {
+            let page = &self.pages[page];
+            let frame = page.document.nodes.iter().enumerate().skip(1).filter(|(index, node)| {
+                let name = page.document.name(&page.source, *index as u32);
+                node.depth <= 2 && (name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
+            });
+            frame.fold(0, |sum, (_, node)| mix(sum, u64::from(node.close < node.last) + 1))
+        };
+        let outlines: Vec<u64> = members.iter().map(outline).collect();
+        let usual = majority(&outlines.iter().map(|outline| outline | 1 << 63).collect::<Vec<_>>());
+        let Some(usual) = usual.map(|index| outlines[index]) else { return Vec::new() };
+        let odd: Vec<usize> =
+            members.iter().zip(&outlines).filter(|(_, outline)| **outline != usual).map(|(page, _)| *page).collect();
+        if odd.len() * 4 <= members.len() { odd } else { Vec::new() }
+    }
+
+    fn whole(&self, members: &[usize]) -> Vec<Run> {
+        members.iter().map(|&page| (0, self.pages[page].document.tokens.len() as u32)).collect()
+    }
+
+    fn children(&self, page: usize, node: u32) -> Vec<Unit> {
+        let page = &self.pages[page];
+        let unit = |index: u32| {
+            let node = &page.document.nodes[index as usize];
+            Unit { run: (node.first, node.last), index, key: page.keys[index as usize], mark: None }
+        };
+        // White space is no landmark; it belongs to what stands between.
+        let counts = |unit: &Unit| {
+            let node = &page.document.nodes[unit.index as usize];
+            unit.key.whole != 0 && !(node.kind == NodeKind::Text && page.bytes(unit.run).iter().all(|&b| is_blank(b)))
+        };
+        let mut units: Vec<Unit> = page.document.children(node).map(unit).filter(counts).collect();
+        if !page.marks.is_empty() {
+            units.iter_mut().for_each(|unit| unit.mark = page.mark(unit.run));
+            // What would be one partial is one sibling.
+            units.dedup_by(|next, unit| {
+                let is_same =
+                    unit.mark.is_some() && next.mark == unit.mark && page.mark((unit.run.0, next.run.1)).is_some();
+                if is_same {
+                    unit.run.1 = next.run.1;
+                }
+                is_same
+            });
+            for unit in &mut units {
+                if let Some(number) = unit.mark {
+                    let label = mix(MARKED, number as u64);
+                    let size = page.span(unit.run).len() as u32;
+                    unit.key =
+                        Key { whole: self.hash_of(page, unit.run), label, tag: label as u32, size, ..Key::default() };
+                }
+            }
+        }
+        units
+    }
+
+    pub fn hash(&self, page: usize, run: Run) -> u64 {
+        self.hash_of(&self.pages[page], run)
+    }
+
+    fn hash_of(&self, page: &Page, run: Run) -> u64 {
+        let normal = page.normal.run(run.0, run.1);
+        if normal.is_empty() { 0 } else { xxh3_64(normal) | 1 }
+    }
+
+    fn fixed(&self, page: usize, run: Run) -> Unified {
+        let span = self.pages[page].span(run);
+        Unified { cost: span.len() as u64, pieces: vec![Piece::Fixed { page, span }] }
+    }
+
+    /// One template for lists of siblings that fill `runs`.
+    fn list(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        units: Vec<Vec<Unit>>,
+        runs: &[Run],
+        level: Level,
+        depth: usize,
+    ) -> Unified {
+        let keys: Vec<Vec<Key>> = units.iter().map(|list| list.iter().map(|unit| unit.key).collect()).collect();
+        let columns = columns(&keys);
+        let mut items = Vec::with_capacity(columns.len() * 2 + 1);
+        let mut from: Vec<u32> = runs.iter().map(|run| run.0).collect();
+        for column in columns.iter().map(Some).chain([None]) {
+            let column: Option<Vec<Unit>> =
+                column.map(|places| places.iter().zip(&units).map(|(&at, list)| list[at]).collect());
+            let to: Vec<u32> = match &column {
+                Some(units) => units.iter().map(|unit| unit.run.0).collect(),
+                None => runs.iter().map(|run| run.1).collect(),
+            };
+            let gap: Vec<Run> = from.iter().copied().zip(to).collect();
+            items.push(self.gap(members, nodes, &units, gap, level, depth));
+            if let Some(units) = column {
+                from = units.iter().map(|unit| unit.run.1).collect();
+                items.push(self.column(members, nodes, &units, level, depth));
+            }
+        }
+        let segments = self.join(members, &items);
+        self.assemble(members, nodes, items, segments, level)
+    }
+
+    fn item(&self, members: &[usize], runs: Vec<Run>) -> Item {
+        let hash = |(&page, &run): (&usize, &Run)| self.hash(page, run);
+        let hashes: Vec<u64> = members.par_iter().zip(&runs).with_min_len(SIDE_BY_SIDE).map(hash).collect();
+        let lengths = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run).len() as u64).collect();
+        let equal = hashes.iter().all(|&hash| hash == hashes[0]);
+        let kept = equal.then(|| self.fixed(members[0], runs[0]));
+        Item { runs, hashes, lengths, kept, default: None }
+    }
+
+    /// What stands between two columns.
+    fn gap(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        units: &[Vec<Unit>],
+        runs: Vec<Run>,
+        level: Level,
+        depth: usize,
+    ) -> Item {
+        let mut item = self.item(members, runs);
+        if self.nested_defaults && item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) {
+            item.default = self.shared_default(members, nodes, units, &item, depth);
+        }
+        item
+    }
+
+    /// If most members have the same kind of nodes in a gap, the template of those.
+    fn shared_default(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        units: &[Vec<Unit>],
+        item: &Item,
+        depth: usize,
+    ) -> Option<(Vec<Piece>, Vec<bool>, u64)> {
+        let inside: Vec<Vec<Unit>> = units
+            .iter()
+            .zip(&item.runs)
+            .map(|(list, run)| list.iter().filter(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1).copied().collect())
+            .collect();
+        let labels = |list: &Vec<Unit>| list.iter().fold(list.len() as u64, |sum, unit| mix(sum, unit.key.label));
+        let signatures: Vec<u64> = inside.iter().map(labels).collect();
+        let mut counts: FxHashMap<u64, usize> = FxHashMap::default();
+        for &signature in &signatures {
+            *counts.entry(signature).or_default() += 1;
+        }
+        let (&most, &count) = counts.iter().max_by_key(|(signature, count)| (**count, **signature))?;
+        // A few odd pages must not cost the others a region; half the pages are not odd.
+        if count < 3 || count * 4 < members.len() * 3 || count == members.len() {
+            return None;
+        }
+        let group: Vec<usize> = (0..members.len()).filter(|&index| signatures[index] == most).collect();
+        if inside[group[0]].is_empty() || group.iter().all(|&index| item.hashes[index] == item.hashes[group[0]]) {
+            return None;
+        }
+        let sub_members: Vec<usize> = group.iter().map(|&index| members[index]).collect();
+        let sub_nodes: Vec<u32> = group.iter().map(|&index| nodes[index]).collect();
+        let sub_units = group.iter().map(|&index| inside[index].clone()).collect();
+        let sub_runs: Vec<Run> = group.iter().map(|&index| item.runs[index]).collect();
+        let unified = self.list(&sub_members, &sub_nodes, sub_units, &sub_runs, Level::Content, depth + 1);
+        let follows: Vec<bool> = signatures.iter().map(|&signature| signature == most).collect();
+        let others: u64 = (0..members.len())
+            .filter(|&index| !follows[index])
+            .map(|index| item.lengths[index] + self.prices.page)
+            .sum();
+        Some((unified.pieces, follows, unified.cost + others + self.prices.layout))
+    }
+
+    /// A node or attribute that all members have.
+    fn column(&self, members: &[usize], nodes: &[u32], units: &[Unit], level: Level, depth: usize) -> Item {
+        let mut item = self.item(members, units.iter().map(|unit| unit.run).collect());
+        if item.kept.is_none() && depth < MAX_DEPTH && units[0].mark.is_none() {
+            let indices: Vec<u32> = units.iter().map(|unit| unit.index).collect();
+            item.kept = match level {
+                Level::Content => self.node(members, &indices, depth + 1),
+                Level::Tag => self.attribute(members, nodes, units),
+            };
+            let hole = self.hole_cost(members, &item.hashes, &item.lengths);
+            let in_tag = |piece: &Piece| matches!(piece, Piece::Hole(hole) if matches!(hole.context, Context::Attributes { .. }));
+            let shy = matches!(level, Level::Content) && self.like_html;
+            let price = |kept: &Unified| match shy && kept.pieces.iter().any(in_tag) {
+                true => kept.cost + TAG_IN_TAG * self.prices.layout,
+                false => kept.cost,
+            };
+            if item.kept.as_ref().is_some_and(|kept| price(kept) > hole) && !item.is_pinned() {
+                item.kept = None;
+            }
+        }
+        item
+    }
+
+    /// What a hole costs whose contents have these hashes and lengths.
+    pub fn hole_cost(&self, members: &[usize], hashes: &[u64], lengths: &[u64]) -> u64 {
+        let prices = self.prices;
+        let says = |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + prices.page };
+        let default = majority(hashes);
+        let (shown, length) = default.map_or((0, 0), |index| (hashes[index], lengths[index]));
+        let overrides: u64 = match self.sections.is_empty() {
+            true => (0..members.len()).map(|index| says(index, shown)).sum(),
+            false => {
+                let fill = |pages: &[usize]| {
+                    let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
+                    majority(&of_pages).map(|at| (of_pages[at], prices.layout + lengths[pages[at]]))
+                };
+                self.sections.least(members, shown, &says, &fill)
+            }
+        };
+        prices.layout + length + overrides
+    }
+
+    /// Joins neighbouring holes, and what stands between them, while that is cheaper.
+    fn join(&self, members: &[usize], items: &[Item]) -> Vec<Segment> {
+        let alone = |index: usize| match (&items[index].kept, &items[index].default) {
+            (Some(_), _) => Segment::Kept(index),
+            (None, default) => {
+                let plain = self.hole_cost(members, &items[index].hashes, &items[index].lengths);
+                let cost = default.as_ref().map_or(plain, |(_, _, cost)| plain.min(*cost));
+                Segment::Hole { from: index, to: index, cost }
+            }
+        };
+        let mut segments: Vec<Segment> = (0..items.len()).map(alone).collect();
+        let unsettled = |segment: &Segment| match segment {
+            Segment::Kept(index) => !items[*index].is_settled(),
+            Segment::Hole { .. } => true,
+        };
+        let cost = |segment: &Segment| match segment {
+            Segment::Kept(index) => items[*index].kept.as_ref().map_or(0, |kept| kept.cost),
+            Segment::Hole { cost, .. } => *cost,
+        };
+        let bounds = |segment: &Segment| match segment {
+            Segment::Kept(index) => (*index, *index),
+            Segment::Hole { from, to, .. } => (*from, *to),
+        };
+        let try_join = |segments: &mut Vec<Segment>, first: usize, last: usize, margin: u64| {
+            let (from, to) = (bounds(&segments[first]).0, bounds(&segments[last]).1);
+            if !self.regions.is_empty() && items[from..=to].iter().any(Item::is_pinned) {
+                return false;
+            }
+            let together = self.range_cost(members, items, from, to);
+            let apart: u64 = segments[first..=last].iter().map(cost).sum();
+            let joins = together * (100 + margin) < apart * 100;
+            if joins {
+                segments.splice(first..=last, [Segment::Hole { from, to, cost: together }]);
+            }
+            joins
+        };
+        let mut first = 0;
+        while first < segments.len() {
+            let next = (first + 1..segments.len()).find(|&at| unsettled(&segments[at]));
+            match next {
+                Some(next) if unsettled(&segments[first]) => {
+                    if try_join(&mut segments, first, next, 0) {
+                        // It may now pay to join with what stands before.
+                        first = (0..first).rev().find(|&at| unsettled(&segments[at])).unwrap_or(first);
+                    } else {
+                        first = next;
+                    }
+                }
+                _ => first += 1,
+            }
+        }
+        // Several joins may pay together though no single one does; but then one
+        // block stands for many things, so it must pay well.
+        let open: Vec<usize> = (0..segments.len()).filter(|&at| unsettled(&segments[at])).collect();
+        if let (Some(&first), Some(&last)) = (open.first(), open.last())
+            && open.len() > 2
+        {
+            try_join(&mut segments, first, last, 25);
+        }
+        segments
+    }
+
+    fn range_cost(&self, members: &[usize], items: &[Item], from: usize, to: usize) -> u64 {
+        let hash = |member: usize| {
+            items[from..=to].iter().fold(0, |sum, item| match item.hashes[member] {
+                0 => sum,
+                hash => mix(sum, hash),
+            })
+        };
+        let hashes: Vec<u64> = (0..members.len()).map(hash).collect();
+        let lengths: Vec<u64> =
+            (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
+        self.hole_cost(members, &hashes, &lengths)
+    }
+
+    fn assemble(
+        &self,
+        members: &[usize],
+        nodes: &[u32],
+        mut items: Vec<Item>,
+        segments: Vec<Segment>,
+        level: Level,
+    ) -> Unified {
+        let mut out = Unified::default();
+        for segment in segments {
+            match segment {
+                Segment::Kept(index) => {
+                    let Some(kept) = items[index].kept.take() else {
+                        continue;
+                    };
+                    out.cost += kept.cost;
+                    out.pieces.extend(kept.pieces);
+                }
+                Segment::Hole { from, to, cost } => {
+                    out.cost += cost;
+                    let shared = if from == to { items[from].default.take() } else { None };
+                    let runs = (0..members.len())
+                        .map(|member| (items[from].runs[member].0, items[to].runs[member].1))
+                        .collect();
+                    self.push_hole(members, nodes, runs, shared, level, &mut out.pieces);
+                }
+            }
+        }
+        out
+    }
+
+    /// One template for nodes that were aligned; `None` if they have too little in common.
+    fn node(&self, members: &[usize], nodes: &[u32], depth: usize) -> Option<Unified> {
+        let kind = |index: usize| self.pages[members[index]].document.nodes[nodes[index] as usize].kind;
+        if (0..members.len()).any(|index| kind(index) != kind(0)) {
+            return None;
+        }
+        match kind(0) {
+            NodeKind::Element => self.element(members, nodes, depth),
+            NodeKind::Text => self.text(members, nodes),
+            _ => None,
+        }
+    }
+
+    fn element(&self, members: &[usize], nodes: &[u32], depth: usize) -> Option<Unified> {
+        let node = |index: usize| &self.pages[members[index]].document.nodes[nodes[index] as usize];
+        let part = |run: &dyn Fn(usize) -> Run| -> Vec<Run> { (0..members.len()).map(run).collect() };
+        let equal = |runs: &[Run]| {
+            let first = self.hash(members[0], runs[0]);
+            members.iter().zip(runs).all(|(&page, &run)| self.hash(page, run) == first)
+        };
+        let end = part(&|index| (node(index).close, node(index).last));
+        if !equal(&end) {
+            return None;
+        }
+        let start = part(&|index| (node(index).first, node(index).inner));
+        let mut out =
+            if equal(&start) { self.fixed(members[0], start[0]) } else { self.start_tag(members, nodes, &start)? };
+        let is_whole = out.pieces.iter().all(|piece| matches!(piece, Piece::Fixed { .. }));
+        if !is_whole && self.strength != Strength::Bytes && self.loads(members[0], nodes[0]) {
+            return None;
+        }
+        // Different attributes of an element without content: better the whole element.
+        let reshaped = |piece: &Piece| matches!(piece, Piece::Hole(hole) if hole.is_reshaped_tag());
+        if node(0).inner == node(0).last && out.pieces.iter().any(reshaped) {
+            return None;
+        }
+        let inner = part(&|index| (node(index).inner, node(index).close));
+        let content = if equal(&inner) {
+            self.fixed(members[0], inner[0])
+        } else if let Some(name) = self.region(members[0], nodes[0]) {
+            self.whole_block(members, nodes, inner, name)
+        } else {
+            let children = |(&page, &node): (&usize, &u32)| self.children(page, node);
+            let units = members.par_iter().zip(nodes).with_min_len(SIDE_BY_SIDE).map(children).collect();
+            self.list(members, nodes, units, &inner, Level::Content, depth)
+        };
+        let end = self.fixed(members[0], end[0]);
+        out.cost += content.cost + end.cost;
+        out.pieces.extend(content.pieces);
+        out.pieces.extend(end.pieces);
+        Some(out)
+    }
+
+    /// Whether an element loads a style sheet or a script: that is said whole.
+    fn loads(&self, page: usize, node: u32) -> bool {
+        let page = &self.pages[page];
+        let attribute = |name| page.document.attribute(&page.source, node, name).unwrap_or_default();
+        let name = page.document.name(&page.source, node);
+        name.eq_ignore_ascii_case(b"script") && !attribute("src").is_empty()
+            || name.eq_ignore_ascii_case(b"link") && attribute("rel").eq_ignore_ascii_case(b"stylesheet")
+    }
+
+    /// The name that the settings give to the content of an element.
+    fn region(&self, page: usize, node: u32) -> Option<&str> {
+        let page = &self.pages[page];
+        let fits = |(_, selector): &&(String, Selector)| selector.fits(&page.document, &page.source, node);
+        self.regions.iter().find(fits).map(|(name, _)| name.as_str())
+    }
+
+    /// The content of nodes as one block of this name.
+    fn whole_block(&self, members: &[usize], nodes: &[u32], runs: Vec<Run>, name: &str) -> Unified {
+        let item = self.item(members, runs);
+        let mut out = Unified { cost: self.hole_cost(members, &item.hashes, &item.lengths), pieces: Vec::new() };
+        self.push_hole(members, nodes, item.runs, None, Level::Content, &mut out.pieces);
+        for piece in &mut out.pieces {
+            if let Piece::Hole(hole) = piece {
+                hole.named = Some(name.to_owned());
+            }
+        }
+        out
+    }
+
+    fn start_tag(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> Option<Unified> {
+        let token = |index: usize, at: u32| &self.pages[members[index]].document.tokens[at as usize];
+        let plain = (0..members.len())
+            .all(|index| (runs[index].0..runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
+        if !plain {
+            return None;
+        }
+        let units = (0..members.len())
+            .map(|index| {
+                let page = &self.pages[members[index]];
+                let attribute = |at: u32| {
+                    let token = token(index, at);
+                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at - 1) {
+                        at - 1
+                    } else {
+                        at
+                    };
+                    let name = token.name().of(&page.source).to_ascii_lowercase();
+                    let tag = mix(token.kind as u64 + 1, xxh3_64(&name));
+                    let whole = self.hash(members[index], (first, at + 1));
+                    let size = token.span().len() as u32;
+                    Unit {
+                        run: (first, at + 1),
+                        index: at,
+                        key: Key { whole, tag: tag as u32, label: tag, size, ..Key::default() },
+                        mark: None,
+                    }
+                };
+                let counts = |at: &u32| token(index, *at).kind != TokenKind::Gap;
+                (runs[index].0..runs[index].1).filter(counts).map(attribute).collect()
+            })
+            .collect();
+        Some(self.list(members, nodes, units, runs, Level::Tag, 0))
+    }
+
+    fn is_gap(&self, page: usize, token: u32) -> bool {
+        self.pages[page].document.tokens[token as usize].kind == TokenKind::Gap
+    }
+
+    /// An attribute whose value differs: the whole value becomes a hole.
+    fn attribute(&self, members: &[usize], nodes: &[u32], units: &[Unit]) -> Option<Unified> {
+        let mut contents = Vec::with_capacity(members.len());
+        let mut frame: Option<(&[u8], &[u8])> = None;
+        let mut hashes = Vec::with_capacity(members.len());
+        let mut lengths = Vec::with_capacity(members.len());
+        for (&page, unit) in members.iter().zip(units) {
+            let page = &self.pages[page];
+            let token = &page.document.tokens[unit.index as usize];
+            let value = (token.kind == TokenKind::Attribute).then(|| token.value(&page.source)).flatten()?;
+            let whole = page.span(unit.run);
+            let before = Span::new(whole.start, value.start).of(&page.source);
+            let after = Span::new(value.end, whole.end).of(&page.source);
+            if !before.ends_with(b"\"") && !before.ends_with(b"'")
+                || *frame.get_or_insert((before, after)) != (before, after)
+            {
+                return None;
+            }
+            let text = value.of(&page.source);
+            hashes.push(if text.is_empty() { 0 } else { xxh3_64(text) | 1 });
+            lengths.push(text.len() as u64);
+            contents.push(value);
+        }
+        let context = Context::Value { node: nodes[0], token: units[0].index };
+        Some(self.framed(members, context, self.pages[members[0]].span(units[0].run), contents, (&hashes, &lengths)))
+    }
+
+    /// A hole with fixed bytes on both sides, all within `whole` of the first member.
+    pub fn framed(
+        &self,
+        members: &[usize],
+        context: Context,
+        whole: Span,
+        contents: Vec<Span>,
+        (hashes, lengths): (&[u64], &[u64]),
+    ) -> Unified {
+        let (default, follows) = choose_default(hashes);
+        let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
+        let cost = (before.len() + after.len()) as u64 + self.hole_cost(members, hashes, lengths);
+        let page = members[0];
+        let hole = Hole {
+            context,
+            members: members.to_vec(),
+            contents,
+            hashes: hashes.to_vec(),
+            siblings: Vec::new(),
+            follows,
+            default,
+            lines: false,
+            within_line: false,
+            named: None,
+            again: None,
+        };
+        let pieces =
+            vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
+        Unified { pieces, cost }
+    }
+}
