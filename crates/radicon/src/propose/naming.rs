@@ -594,6 +594,11 @@ pub fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String
     if let Some(begin) = begin.filter(|begin| begin.len() > 2) {
         return word(begin);
     }
+    // Those that lie in no folder of their own, where others do.
+    let is_top = |&member: &usize| crate::site::folder(path(member)) == outer;
+    if members.iter().all(is_top) && !around.iter().all(is_top) {
+        return "top-level".into();
+    }
     SECTION.into()
 }
 

@@ -114,6 +114,11 @@ const MOST_PARTS: u64 = 400;
 /// A section that has no name of its own saves so many times the price of one at least.
 const WORTH_A_NUMBER: u64 = 20;
 
+/// What layouts save with those in them, in bytes.
+fn saved_by(layouts: &[Layout]) -> usize {
+    layouts.iter().map(|layout| layout.saves + saved_by(&layout.inner)).sum()
+}
+
 /// A block's name has so many words at most where size is all.
 const SHORT_NAME: usize = 2;
 
@@ -192,10 +197,7 @@ impl Planner<'_> {
     /// Adds the sections that pay to a layout; these names are taken.
     pub fn add_sections(&self, layout: &mut Layout, taken: Vec<String>) {
         if self.levels > 1 {
-            let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
-            let small = self.options.is_small();
-            let sections = choose(self.pages, &layout.members, &holes, self.price as f64, small);
-            layout.inner = self.grow(layout, sections, &taken, 2);
+            layout.inner = self.best_sections(layout, &taken);
             // Else layouts that stand beside each other are easier to know.
             let section = if self.options.is_small() { TAGS } else { 0 };
             choose_defaults(layout, self.pages, section);
@@ -203,19 +205,51 @@ impl Planner<'_> {
         }
     }
 
-    /// The sections of a layout; one that does not pay gives way to those in it.
-    fn grow(&self, around: &Layout, sections: Vec<Section>, taken: &[String], level: usize) -> Vec<Layout> {
+    /// The sections of a layout that save most. What pages share is weighed first; where a section chosen by that does not
+    /// pay as a layout, others are chosen without it, and by what pages have beside their main content.
+    fn best_sections(&self, layout: &Layout, taken: &[String]) -> Vec<Layout> {
+        let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
+        let main = (0..holes.len()).max_by_key(|&at| holes[at].own_bytes());
+        let beside: Vec<&Hole> = (0..holes.len()).filter(|at| Some(*at) != main).map(|at| holes[at]).collect();
+        let (mut best, mut refused) = (Vec::new(), Vec::new());
+        for holes in [&holes, &holes, &beside] {
+            let (price, small) = (self.price as f64, self.options.is_small());
+            let sections = choose(self.pages, &layout.members, holes, price, small, &refused);
+            let known = refused.len();
+            let found = self.grow(layout, sections, taken, 2, &mut refused);
+            if best.is_empty() || saved_by(&found) > saved_by(&best) {
+                best = found;
+            }
+            if refused.len() == known {
+                break;
+            }
+        }
+        best
+    }
+
+    /// The sections of a layout; one that does not pay is refused, and gives way to those in it.
+    fn grow(
+        &self,
+        around: &Layout,
+        sections: Vec<Section>,
+        taken: &[String],
+        level: usize,
+        refused: &mut Vec<Vec<usize>>,
+    ) -> Vec<Layout> {
         let mut found: Vec<Layout> = Vec::new();
         for Section { members, inner } in sections {
             let mut taken = taken.to_vec();
-            match self.section(around, members, &mut taken) {
+            match self.section(around, members.clone(), &mut taken) {
                 Some(mut layout) => {
                     if level < self.levels {
-                        layout.inner = self.grow(&layout, inner, &taken, level + 1);
+                        layout.inner = self.grow(&layout, inner, &taken, level + 1, refused);
                     }
                     found.push(layout);
                 }
-                None => found.extend(self.grow(around, inner, &taken, level)),
+                None => {
+                    refused.push(members);
+                    found.extend(self.grow(around, inner, &taken, level, refused));
+                }
             }
         }
         found

@@ -125,17 +125,31 @@ impl<S: Fn(usize, u64) -> u64> Tree<'_, S> {
     }
 }
 
-/// The sections of pages that leave these holes to fill; a section costs `price` bytes.
-pub fn choose(pages: &[Page], members: &[usize], holes: &[&Hole], price: f64, small: bool) -> Vec<Section> {
+/// The sections of pages that leave these holes to fill, but for those that were refused; a section costs `price` bytes.
+pub fn choose(
+    pages: &[Page],
+    members: &[usize],
+    holes: &[&Hole],
+    price: f64,
+    small: bool,
+    refused: &[Vec<usize>],
+) -> Vec<Section> {
     let (least, share) = if small { (LEAST_PAGES_SMALL, LEAST_SHARE_SMALL) } else { (LEAST_PAGES, LEAST_SHARE) };
     if members.len() <= least {
         return Vec::new();
     }
     let shared = shared(pages, members, holes);
+    let place = |page: &usize| members.binary_search(page).ok();
+    let refused: Vec<Set> =
+        refused.iter().map(|pages| Set::of(members.len(), pages.iter().filter_map(place))).collect();
     let mut candidates: Vec<Set> = Vec::new();
     for set in shared.iter().map(|shared| &shared.set).chain(&folders(pages, members)) {
         let count = set.count();
-        if count >= least.max(members.len().div_ceil(share)) && count < members.len() && !candidates.contains(set) {
+        if count >= least.max(members.len().div_ceil(share))
+            && count < members.len()
+            && !candidates.contains(set)
+            && !refused.contains(set)
+        {
             candidates.push(set.clone());
         }
         if candidates.len() == MAX_CANDIDATES {
