@@ -256,6 +256,22 @@ fn target(targets: &mut Targets, item: Item<'_, '_>) -> Result<()> {
     Ok(())
 }
 
+/// The keys of `[rules]`.
+const RULE_NAMES: [&str; 12] = [
+    "loose",
+    "twice",
+    "anywhere",
+    "newline",
+    "include-scope",
+    "block-scope",
+    "set-scope",
+    "urls",
+    "byte-order-mark",
+    "only",
+    "optional",
+    "arguments",
+];
+
 /// Rules of an engine, as a dialect or a site's settings give them.
 pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
     const SCOPES: &[(&str, Scope)] = &[("shared", Scope::Shared), ("own", Scope::Own), ("unknown", Scope::Unknown)];
@@ -319,21 +335,7 @@ pub(crate) fn read_rules(rules: &mut Rules, item: Item<'_, '_>) -> Result<()> {
                 rules.arguments = Some(example.to_owned());
             }
             _ => {
-                let known = [
-                    "loose",
-                    "twice",
-                    "anywhere",
-                    "newline",
-                    "include-scope",
-                    "block-scope",
-                    "set-scope",
-                    "urls",
-                    "byte-order-mark",
-                    "only",
-                    "optional",
-                    "arguments",
-                ];
-                return Err(unknown(item, &known));
+                return Err(unknown(item, &RULE_NAMES));
             }
         }
     }

@@ -1,0 +1,94 @@
+//! Words for layouts: by folder, language, and what their pages share.
+
+use super::{SHORTEST, attribute, called, first_telling, is_telling, stem, tag, word};
+use crate::propose::pages::page::Page;
+
+/// The word for a section of which nothing is known.
+pub const SECTION: &str = "section";
+
+/// A word for a section of the pages around it: their folder, what their bodies
+/// are called, their language, how their files' names begin.
+pub fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String {
+    let path = |member: usize| pages[member].path.as_str();
+    let (own, outer) =
+        (shared_folder(members.iter().map(|&m| path(m))), shared_folder(around.iter().map(|&m| path(m))));
+    let lang = |member: usize| of_element(&pages[member], "html", &["lang"]);
+    // Two letters say too little by themselves.
+    let word = |text: &str| {
+        let word = word(text);
+        let is_lang = |&member: &usize| lang(member).is_some_and(|lang| lang.to_ascii_lowercase().starts_with(&word));
+        if word.len() < SHORTEST && members.iter().all(is_lang) { format!("lang-{word}") } else { word }
+    };
+    if own.len() > outer.len() {
+        return word(own.rsplit('/').next().unwrap_or(own));
+    }
+    // What all its pages say and not all others do.
+    let told = |of: &dyn Fn(usize) -> Option<String>| {
+        let same = of(members[0]).filter(|said| members.iter().all(|&member| of(member).as_ref() == Some(said)));
+        same.filter(|said| around.iter().any(|&member| of(member).as_ref() != Some(said)))
+    };
+    let body = |member: usize| of_element(&pages[member], "body", &["class", "id"]);
+    if let Some(said) = told(&body).or_else(|| told(&lang)) {
+        return word(&said);
+    }
+    let stem = |member: usize| stem(path(member));
+    let first = stem(members[0]);
+    let shared = members.iter().fold(first.len(), |shared, &member| {
+        shared.min(first.bytes().zip(stem(member).bytes()).take_while(|(a, b)| a == b).count())
+    });
+    let begin = first.get(..shared).and_then(|shared| shared.rfind(['-', '_', '.']).map(|end| &shared[..end]));
+    if let Some(begin) = begin.filter(|begin| begin.len() > 2) {
+        return word(begin);
+    }
+    // Those that lie in no folder of their own, where others do.
+    let is_top = |&member: &usize| crate::site::folder(path(member)) == outer;
+    if members.iter().all(is_top) && !around.iter().all(is_top) {
+        return "top-level".into();
+    }
+    SECTION.into()
+}
+
+/// A word of all folders that hold these pages, if there are several, or if all of them lie in others beneath it.
+pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
+    let folder = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
+    let is_deeper =
+        || !folder.is_empty() && members.iter().all(|&member| crate::site::folder(&pages[member].path) != folder);
+    if folder.contains('/') {
+        return Some(word(folder));
+    }
+    is_deeper().then(|| format!("{}-subfolders", word(folder)))
+}
+
+/// What pages of a frame are called: by the title of all of them, else by the first thing on them.
+pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
+    let page = &pages[members[0]];
+    let title = |member: usize| {
+        let page = &pages[member];
+        let title = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "title")?;
+        Some(page.document.span(title).of(&page.source).to_vec())
+    };
+    let is_same = members.iter().all(|&member| title(member) == title(members[0]));
+    if let Some(words) = title(members[0]).filter(|_| is_same).and_then(|title| first_telling(&title)) {
+        return Some(words);
+    }
+    let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
+    let first = page.document.children(body).find_map(|node| called(page, node))?;
+    Some(word(&first)).filter(|word| is_telling(word))
+}
+
+/// The innermost folder that holds all of the paths.
+fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
+    let first = crate::site::folder(paths.next().unwrap_or_default());
+    paths.fold(first, |mut shared, path| {
+        while !shared.is_empty() && crate::site::beneath(path, shared).is_none() {
+            shared = crate::site::folder(shared);
+        }
+        shared
+    })
+}
+
+/// The first of these attributes that the page's first element of a name has.
+fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
+    let node = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == name)?;
+    attributes.iter().find_map(|name| attribute(page, node, name))
+}
