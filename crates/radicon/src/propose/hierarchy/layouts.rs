@@ -257,10 +257,10 @@ impl Planner<'_> {
 
     /// A section's layout; `None` if it does not pay.
     fn section(&self, around: &Layout, members: Vec<usize>, taken: &mut Vec<String>) -> Option<Layout> {
-        let word = match naming::of_section(self.pages, &around.members, &members) {
-            word if word == naming::SECTION => self.word_of_frame(around, &members).unwrap_or(word),
-            word => word,
-        };
+        let place = naming::of_section(self.pages, &around.members, &members);
+        let is_place = place != naming::SECTION;
+        let word = if is_place { Some(place.clone()) } else { self.word_of_frame(around, &members) };
+        let word = word.or_else(|| naming::of_top_level(self.pages, &around.members, &members)).unwrap_or(place);
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
         let mut saved = 0;
@@ -308,7 +308,12 @@ impl Planner<'_> {
         // What is called like the layout around it has no name of its own.
         let has_name = word != naming::SECTION && word != around.word;
         let is_named = has_name || self.options.is_small() || saved > self.price * WORTH_A_NUMBER;
-        let pays = is_named && saved > self.price && !(self.partials && self.is_rather_partial(&overrides));
+        // Pages of no place that people know, which resemble each other in their main content alone, have no frame.
+        let main = around.open.iter().max_by_key(|open| open.hole.own_bytes()).map(|open| &open.name);
+        let is_content =
+            !is_place && !self.options.is_small() && overrides.iter().all(|filled| Some(&filled.name) == main);
+        let is_frame = !is_content && !(self.partials && self.is_rather_partial(&overrides));
+        let pays = is_named && is_frame && saved > self.price;
         let (body, saves) = (Body::Section(overrides), saved as usize);
         let other_words = [naming::of_folders(self.pages, &members), self.word_of_frame(around, &members)];
         let other_words = other_words.into_iter().flatten().collect();

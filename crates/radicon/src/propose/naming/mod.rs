@@ -1,5 +1,6 @@
 //! Names for blocks, from what stands in them and around them.
 
+mod parameters;
 mod sections;
 
 use crate::dialect;
@@ -8,7 +9,8 @@ use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, Hole};
 use crate::text::Span;
 
-pub use sections::{SECTION, of_folders, of_frame, of_section};
+pub use parameters::of_parameters;
+pub use sections::{SECTION, of_folders, of_frame, of_section, of_top_level};
 
 /// A name for a hole: lower case letters, digits and `_`. Not unique yet.
 pub fn name(pages: &[Page], hole: &Hole) -> String {
@@ -559,42 +561,6 @@ fn roots_of(page: &Page, span: Span) -> Vec<u32> {
         at = (nodes[at].next as usize).max(at + 1);
     }
     found
-}
-
-/// Names for the parameters of a partial, from where they are printed; where a word
-/// does for several, values are called by all that is around them.
-pub fn of_parameters(pages: &[Page], holes: &[&Hole]) -> Vec<String> {
-    let words: Vec<String> = holes.iter().map(|hole| of_parameter(pages, hole)).collect();
-    let mut taken = Vec::new();
-    let called = |(hole, word): (&&Hole, &String)| {
-        let is_alone = words.iter().filter(|other| *other == word).count() == 1;
-        let is_value = matches!(hole.context, Context::Value { .. });
-        unique(if is_alone || !is_value { word.clone() } else { name(pages, hole) }, &mut taken)
-    };
-    holes.iter().zip(&words).map(called).collect()
-}
-
-/// A word for a parameter of a partial.
-fn of_parameter(pages: &[Page], hole: &Hole) -> String {
-    let page = &pages[hole.members[0]];
-    let parent = match hole.context {
-        Context::Content { parent } => parent,
-        Context::Text { node } => page.document.nodes[node as usize].parent,
-        Context::Value { node, token } => {
-            let attribute = page.document.tokens[token as usize].name().of(&page.source);
-            return match (tag(page, node).as_str(), &attribute.to_ascii_lowercase()[..]) {
-                ("a", b"href") => "link".into(),
-                ("img", b"src") => "image".into(),
-                _ => name(pages, hole),
-            };
-        }
-        Context::Attributes { .. } => return name(pages, hole),
-    };
-    match tag(page, parent).as_str() {
-        "h1" | "h2" | "h3" | "h4" | "h5" | "h6" => "heading".into(),
-        "title" | "caption" | "label" | "legend" | "summary" | "time" => tag(page, parent),
-        _ => slug(&attribute(page, parent, "class").map_or_else(|| "text".into(), |class| first_word(&class))),
-    }
 }
 
 /// What the first element of some markup is called that has a name which tells something.

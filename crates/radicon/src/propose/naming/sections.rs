@@ -40,12 +40,15 @@ pub fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String
     if let Some(begin) = begin.filter(|begin| begin.len() > 2) {
         return word(begin);
     }
-    // Those that lie in no folder of their own, where others do.
-    let is_top = |&member: &usize| crate::site::folder(path(member)) == outer;
-    if members.iter().all(is_top) && !around.iter().all(is_top) {
-        return "top-level".into();
-    }
     SECTION.into()
+}
+
+/// A word for pages that lie in no folder of their own, where others do.
+pub fn of_top_level(pages: &[Page], around: &[usize], members: &[usize]) -> Option<String> {
+    let folder = |&member: &usize| crate::site::folder(&pages[member].path);
+    let outer = shared_folder(around.iter().map(|&member| pages[member].path.as_str()));
+    let is_top = |member: &usize| folder(member) == outer;
+    (members.iter().all(is_top) && !around.iter().all(is_top)).then(|| "top-level".to_owned())
 }
 
 /// A word of all folders that hold these pages, if there are several, or if all of them lie in others beneath it.
@@ -65,7 +68,8 @@ pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
     let title = |member: usize| {
         let page = &pages[member];
         let title = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "title")?;
-        Some(page.document.span(title).of(&page.source).to_vec())
+        let node = &page.document.nodes[title as usize];
+        Some(page.span((node.inner, node.close)).of(&page.source).to_vec())
     };
     let is_same = members.iter().all(|&member| title(member) == title(members[0]));
     if let Some(words) = title(members[0]).filter(|_| is_same).and_then(|title| first_telling(&title)) {
