@@ -308,11 +308,7 @@ impl Planner<'_> {
         // What is called like the layout around it has no name of its own.
         let has_name = word != naming::SECTION && word != around.word;
         let is_named = has_name || self.options.is_small() || saved > self.price * WORTH_A_NUMBER;
-        // Pages of no place that people know, which resemble each other in their main content alone, have no frame.
-        let main = around.open.iter().max_by_key(|open| open.hole.own_bytes()).map(|open| &open.name);
-        let is_content =
-            !is_place && !self.options.is_small() && overrides.iter().all(|filled| Some(&filled.name) == main);
-        let is_frame = !is_content && !(self.partials && self.is_rather_partial(&overrides));
+        let is_frame = !(self.partials && self.is_rather_partial(&overrides));
         let pays = is_named && is_frame && saved > self.price;
         let (body, saves) = (Body::Section(overrides), saved as usize);
         let other_words = [naming::of_folders(self.pages, &members), self.word_of_frame(around, &members)];
