@@ -156,13 +156,7 @@ impl Site {
             kept.map(|template| SourceFile::new(template.path.clone(), template.source.to_vec())).collect();
         let new = changes.iter().filter_map(|change| Some(SourceFile::new(change.path.clone(), change.new.clone()?)));
         files.extend(new);
-        let mut dialects: Vec<Arc<Dialect>> = more.to_vec();
-        for template in &self.templates {
-            if !dialects.iter().any(|known| known.name == template.dialect.name) {
-                dialects.push(Arc::clone(&template.dialect));
-            }
-        }
-        self.with_files_and(files, &dialects, settings)
+        self.with_files_and(files, &self.dialects_with(more), settings)
     }
 }
 

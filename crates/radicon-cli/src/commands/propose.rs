@@ -323,7 +323,7 @@ fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     Ok(())
 }
 
-/// Pages for which blocks are there that no other page needs: mostly copies that were left behind.
+/// Pages with blocks that no other page uses: mostly outdated copies.
 fn out_of_step(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     const MOST: usize = 5;
     let mut pages: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
@@ -336,9 +336,9 @@ fn out_of_step(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     let named = |(page, blocks): (&&str, &Vec<&str>)| format!("{page} ({})", blocks.join(", "));
     let shown: Vec<String> = pages.iter().take(MOST).map(named).collect();
     let more = if pages.len() > MOST { format!(", and {} more", pages.len() - MOST) } else { String::new() };
-    writeln!(out, "\nOut of step with the other pages: {}{more}", shown.join(", "))?;
+    writeln!(out, "\nBlocks for one page only: {}{more}", shown.join(", "))?;
     if proposal.healed.is_empty() {
-        writeln!(out, "  {FAINT}radicon propose --heal makes slips like the others; their blocks go away{PLAIN}")?;
+        writeln!(out, "  {FAINT}To align outdated copies and drop their blocks: radicon propose --heal{PLAIN}")?;
     }
     Ok(())
 }

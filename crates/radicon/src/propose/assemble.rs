@@ -12,7 +12,7 @@ use super::proposal::{Left, ProposedFile, ProposedLayout};
 use super::writing::indent::Style;
 use super::writing::writer::Writer;
 use crate::dialect::Kind;
-use crate::site::{Home, Role};
+use crate::site::{Home, Role, stem};
 
 /// What is proposed so far.
 #[derive(Default)]
@@ -121,7 +121,7 @@ impl Job<'_> {
         let outer = around.map(|around| around.layout.word.as_str()).filter(|word| !word.is_empty());
         let inside = outer.map(|outer| format!("{outer}-{}", layout.word));
         let words = std::iter::once(&layout.word).chain(&layout.other_words).chain(&inside);
-        let is_free = |word: &&String| taken.iter().all(|path| naming::word(naming::stem(path)) != **word);
+        let is_free = |word: &&String| taken.iter().all(|path| naming::word(stem(path)) != **word);
         words.filter(|word| naming::is_telling(word)).find(is_free).unwrap_or(&layout.word).clone()
     }
 

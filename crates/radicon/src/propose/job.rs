@@ -14,8 +14,8 @@ use crate::dialect::{ByteOrderMark, Dialect, Urls};
 use crate::markup::Document;
 use crate::site::{Site, Template};
 use crate::text::{BYTE_ORDER_MARK, SourceId};
-use crate::urls;
 
+/// One attempt to propose in one dialect.
 #[derive(Clone)]
 pub struct Job<'s> {
     pub site: &'s Site,
@@ -90,9 +90,6 @@ impl<'s> Job<'s> {
 
     /// The job's dialect, and those of the site.
     pub fn dialects(&self) -> Vec<Arc<Dialect>> {
-        let mut dialects = urls::dialects(self.site);
-        dialects.retain(|known| known.name != self.dialect.name);
-        dialects.insert(0, Arc::clone(&self.dialect));
-        dialects
+        self.site.dialects_with(std::slice::from_ref(&self.dialect))
     }
 }

@@ -238,6 +238,12 @@ pub(super) fn file_name(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or(path)
 }
 
+/// The name of a file without its folder and all that stands behind a dot.
+pub(crate) fn stem(path: &str) -> &str {
+    let name = file_name(path);
+    name.split_once('.').map_or(name, |(stem, _)| stem)
+}
+
 /// Joins a folder and a name, resolving `.` and `..`; `None` if it leads out.
 pub(crate) fn join(folder: &str, name: &str) -> Option<String> {
     let mut parts: Vec<&str> = folder.split('/').filter(|part| !part.is_empty()).collect();

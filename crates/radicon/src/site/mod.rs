@@ -32,7 +32,7 @@ pub(crate) use evidence::silent;
 use kinds::Shown;
 pub(crate) use kinds::{Kinds, Reading, by_suffix, holds_markup};
 pub use lookup::Missing;
-pub(crate) use lookup::{beneath, folder};
+pub(crate) use lookup::{beneath, folder, stem};
 pub use mounts::Mount;
 pub(crate) use new_file::{Home, suffix_of};
 pub use references::Reference;
@@ -285,6 +285,17 @@ impl Site {
         };
         site.link(&code);
         site
+    }
+
+    /// These dialects, and those of its templates that have none of their names.
+    pub(crate) fn dialects_with(&self, more: &[Arc<Dialect>]) -> Vec<Arc<Dialect>> {
+        let mut dialects = more.to_vec();
+        for template in &self.templates {
+            if !dialects.iter().any(|known| known.name == template.dialect.name) {
+                dialects.push(Arc::clone(&template.dialect));
+            }
+        }
+        dialects
     }
 
     /// A site of the same settings and roots with other files: for proposals.

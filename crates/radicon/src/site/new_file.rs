@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use super::lookup::{file_name, stem};
 use super::{Role, Site, Template, beneath, usual_folder};
 use crate::dialect::{Dialect, Kind, Targets};
 
@@ -28,7 +29,7 @@ impl Home {
         let kin = |template: &Template| template.dialect.name == dialect.name || template.dialect.forms.is_empty();
         let others = paths(site, kin);
         let kind = if role == Role::Layout { Kind::Parent } else { Kind::Include };
-        let marked = |path: &&&str| name(path).starts_with('_');
+        let marked = |path: &&&str| file_name(path).starts_with('_');
         let targets = dialect.targets_of(kind);
         let prefix = match targets.prefix.as_str() {
             "" if !own.is_empty() && own.iter().filter(marked).count() == own.len() => "_",
@@ -68,20 +69,11 @@ fn paths(site: &Site, fits: impl Fn(&Template) -> bool) -> Vec<&str> {
     site.templates.iter().filter(|template| fits(template)).map(|template| template.path.as_str()).collect()
 }
 
-fn name(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
-}
-
-fn stem(path: &str) -> &str {
-    let name = name(path);
-    name.split_once('.').map_or(name, |(stem, _)| stem)
-}
-
 /// The commonest suffix of files with which a new one in this folder is read in a dialect.
 fn usual_suffix(dialect: &Dialect, targets: &Targets, folder: &str, paths: &[&str]) -> Option<String> {
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     for path in paths {
-        let name = name(path);
+        let name = file_name(path);
         // Of `a.b.html` perhaps all of it, perhaps only the end.
         let ends = [name.split_once('.'), name.rsplit_once('.')].into_iter().flatten();
         let mut suffixes = ends.map(|(_, suffix)| format!(".{suffix}"));

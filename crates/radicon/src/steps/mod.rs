@@ -19,7 +19,7 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Urls, builtin_named};
 use crate::edit::{EditError, Edits};
-use crate::prove::{PageProof, Proof, Prover, Strength};
+use crate::prove::{Comparison, PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Change, Role, Site, Template};
 use crate::text::{Span, is_blank, line_start};
@@ -91,9 +91,8 @@ fn moving(site: &Site, margin: bool, make: impl FnOnce(&Site) -> Result<Step, St
         return make(site);
     }
     let copy = urls::rooted(site);
-    let step = make(&copy)?;
-    let mut more: Vec<Arc<Dialect>> = urls::dialects(site);
-    more.extend(builtin_named("margin").filter(|_| margin));
+    let step = make(&copy).map_err(unmarked)?;
+    let more: Vec<Arc<Dialect>> = builtin_named("margin").filter(|_| margin).into_iter().collect();
     let after = copy.after(&step.changes, &more);
     let mut changes = step.changes;
     for Change { path, old, new } in &mut changes {
@@ -102,7 +101,22 @@ fn moving(site: &Site, margin: bool, make: impl FnOnce(&Site) -> Result<Step, St
         *new = new.take().map(|text| urls::unrooted(path, role, &text));
     }
     let made = proven(site, &site.after(&changes, &more), step.title, changes, Strength::Blanks)?;
-    Ok(Step { notes: step.notes, settings: step.settings, ..made })
+    let notes = step.notes.iter().map(|note| urls::unmarked(note)).collect();
+    Ok(Step { notes, settings: step.settings, ..made })
+}
+
+/// An error that tells of such a copy, for people.
+fn unmarked(error: StepError) -> StepError {
+    match error {
+        StepError::Refused(why) => StepError::Refused(urls::unmarked(&why)),
+        StepError::Changes(mut page) => {
+            if let Comparison::Differs(difference) = &mut page.result {
+                difference.message = urls::unmarked(&difference.message);
+            }
+            StepError::Changes(page)
+        }
+        error @ StepError::Edit(_) => error,
+    }
 }
 
 /// The step of these edits, if every page stays equal at a strength.

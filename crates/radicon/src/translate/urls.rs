@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 use rayon::prelude::*;
 
 use crate::dialect::{Dialect, Urls};
-use crate::resolve::{Resolver, attributed};
+use crate::resolve::{Resolver, Stretch, attributed};
 use crate::site::{Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
-use crate::urls::{self, Folder, Rewrite, replaced};
+use crate::urls::{Folder, Rewrite, replaced};
 
 /// A URL of a shared file: where it stands there.
 type Place = (SourceId, u32, u32);
@@ -23,7 +23,7 @@ pub(super) fn readdressed(site: &Site, to: &Dialect) -> Option<Site> {
     let of_page = |&page: &SourceId| {
         let flat = Resolver::new(site).flatten(page).unwrap_or_default();
         let foreign = attributed(site, page, &flat).into_iter().filter(|(_, stretch)| stretch.source != page);
-        let said = |(url, stretch): (Span, crate::resolve::Stretch)| {
+        let said = |(url, stretch): (Span, Stretch)| {
             let place = (stretch.source, stretch.span.start, stretch.span.end);
             (place, (Folder::of(&site.get(page).path), url.of(&flat.bytes).to_vec()))
         };
@@ -58,5 +58,5 @@ pub(super) fn readdressed(site: &Site, to: &Dialect) -> Option<Site> {
         SourceFile::new(template.path.clone(), replaced(&template.source, own))
     };
     let files: Vec<SourceFile> = (0..).zip(&site.templates).map(source).collect();
-    Some(site.with_files(files, &urls::dialects(site)))
+    Some(site.with_files(files, &site.dialects_with(&[])))
 }

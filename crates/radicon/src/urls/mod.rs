@@ -14,7 +14,7 @@ use crate::markup::{Constructs, Opaque, Sink, Token, TokenKind, lex};
 use crate::site::folder;
 use crate::text::Span;
 
-pub(crate) use rooted::{dialects, place_in, rooted, unmarked, unrooted};
+pub(crate) use rooted::{place_in, rooted, unmarked, unrooted};
 
 /// Attributes whose value is one URL (HTML Living Standard, attributes index, 2025).
 const ATTRIBUTES: [&[u8]; 7] = [b"href", b"src", b"action", b"formaction", b"poster", b"cite", b"background"];
@@ -119,7 +119,7 @@ impl Folder {
         let written = &parts[here..];
         let (last, folders) = written.split_last()?;
         let is_step = |part: &[u8]| part == b"." || part == b"..";
-        if folders.iter().any(|part| part.is_empty() || is_step(part)) || is_step(last) || !rest.iter().all(is_plain) {
+        if folders.iter().any(|part| part.is_empty() || is_step(part)) || is_step(last) || !is_path(rest) {
             return None;
         }
         let place = Place { outside: ups.saturating_sub(self.0.len()), parts };

@@ -4,12 +4,10 @@
 //! a copy: pages of different folders say the same alike there, and a page's own content may become a layout's.
 //! Each URL stands between two marks, so what is written can be brought back to the folders of its files.
 
-use std::sync::Arc;
-
 use rayon::prelude::*;
 
 use super::{Folder, Rewrite};
-use crate::dialect::{Dialect, Urls};
+use crate::dialect::Urls;
 use crate::resolve::{Resolver, attributed};
 use crate::site::{Parent, Role, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
@@ -27,18 +25,7 @@ pub(crate) fn rooted(site: &Site) -> Site {
         SourceFile::new(template.path.clone(), from_root(template, own))
     };
     let files: Vec<SourceFile> = site.templates.par_iter().enumerate().map(file).collect();
-    site.with_files(files, &dialects(site))
-}
-
-/// The dialects of a site.
-pub(crate) fn dialects(site: &Site) -> Vec<Arc<Dialect>> {
-    let mut dialects: Vec<Arc<Dialect>> = Vec::new();
-    for template in &site.templates {
-        if !dialects.iter().any(|known| known.name == template.dialect.name) {
-            dialects.push(Arc::clone(&template.dialect));
-        }
-    }
-    dialects
+    site.with_files(files, &site.dialects_with(&[]))
 }
 
 /// Whether a file's URLs are, or would be, rewritten for each page.

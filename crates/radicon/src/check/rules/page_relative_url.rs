@@ -12,7 +12,7 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "page-relative-url",
     severity: Severity::Warning,
-    meaning: "A partial that finished pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each. Where an engine renders pages, their addresses are not known, and nothing is said; in a dialect that rewrites URLs for each page (`urls = \"rebased\"`, as `margin` has it) all is well.",
+    meaning: "A partial that finished pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each. Not reported where an engine renders pages, since their addresses are unknown, and in dialects that rewrite URLs for each page (`urls = \"rebased\"`, such as `margin`).",
     example: "-- head.html\n<link rel=\"stylesheet\" href=\"css/site.css\">\n-- index.html\n<!--#include virtual=\"/head.html\" -->\n-- harbours/heronsea.html\n<!--#include virtual=\"/head.html\" -->",
     remedy: "Write it from the site's root: `/css/site.css`.",
     look: Look::Site(look),

@@ -31,7 +31,7 @@ impl Job<'_> {
     /// The layouts of a family: where one has too many blocks with fewer and bigger ones, if that costs little.
     pub fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
         let price = draft.price;
-        let base = self.layouts_at(price, pages, draft);
+        let base = self.sectioned(pages, draft);
         let is_free = self.options.is_small() || self.options.strength == Strength::Bytes;
         if is_free || base.widest() <= MOST_BLOCKS {
             return base;
@@ -40,7 +40,7 @@ impl Job<'_> {
         let with_dearer = |times: u64| {
             let (members, price) = (base.members.clone(), price * times);
             let unified = self.unifier(pages, price).pages(&members);
-            self.layouts_at(price, pages, Draft { members, unified, price })
+            self.sectioned(pages, Draft { members, unified, price })
         };
         let most = size(&base) * MOST_FOR_FEWER / 100;
         let others = DEARER.into_iter().map(with_dearer).take_while(|other| size(other) <= most);
@@ -58,8 +58,9 @@ impl Job<'_> {
         best.unwrap_or(base)
     }
 
-    /// The layouts of a family with blocks at a price.
-    fn layouts_at(&self, price: u64, pages: &[Page], draft: Draft) -> Layout {
+    /// A draft with the sections that pay.
+    fn sectioned(&self, pages: &[Page], draft: Draft) -> Layout {
+        let price = draft.price;
         let unifier = self.unifier(pages, self.price.max(price));
         // Beside the main content, whose words are no skeleton.
         let own: Vec<usize> = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).collect();

@@ -310,10 +310,12 @@ impl Planner<'_> {
         let is_named = has_name || self.options.is_small() || saved > self.price * WORTH_A_NUMBER;
         let is_frame = !(self.partials && self.is_rather_partial(&overrides));
         let pays = is_named && is_frame && saved > self.price;
-        let (body, saves) = (Body::Section(overrides), saved as usize);
-        let other_words = [naming::of_folders(self.pages, &members), self.word_of_frame(around, &members)];
-        let other_words = other_words.into_iter().flatten().collect();
-        pays.then(|| Layout { word, other_words, members, body, open, saves, inner: Vec::new() })
+        pays.then(|| {
+            let (body, saves) = (Body::Section(overrides), saved as usize);
+            let other_words = [naming::of_folders(self.pages, &members), self.word_of_frame(around, &members)];
+            let other_words = other_words.into_iter().flatten().collect();
+            Layout { word, other_words, members, body, open, saves, inner: Vec::new() }
+        })
     }
 
     /// A word for a section of pages: the menu's item that is the current one in all of them, else what the first thing

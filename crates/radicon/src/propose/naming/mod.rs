@@ -594,12 +594,6 @@ pub fn of_markup(markup: &[u8]) -> String {
     telling(&page, &elements).into_iter().next().or_else(first).unwrap_or_else(|| "content".into())
 }
 
-/// The name of a file without its folder and suffix.
-pub fn stem(path: &str) -> &str {
-    let name = path.rsplit('/').next().unwrap_or(path);
-    name.split_once('.').map_or(name, |(stem, _)| stem)
-}
-
 /// A name with hyphens, as files have.
 pub fn word(text: &str) -> String {
     slug(text).replace('_', "-")

@@ -1,7 +1,8 @@
 //! Words for layouts: by folder, language, and what their pages share.
 
-use super::{SHORTEST, attribute, called, first_telling, is_telling, stem, tag, word};
+use super::{SHORTEST, attribute, called, first_telling, is_telling, tag, word};
 use crate::propose::pages::page::Page;
+use crate::site::{folder, stem};
 
 /// The word for a section of which nothing is known.
 pub const SECTION: &str = "section";
@@ -45,7 +46,7 @@ pub fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String
 
 /// A word for pages that lie in no folder of their own, where others do.
 pub fn of_top_level(pages: &[Page], around: &[usize], members: &[usize]) -> Option<String> {
-    let folder = |&member: &usize| crate::site::folder(&pages[member].path);
+    let folder = |&member: &usize| folder(&pages[member].path);
     let outer = shared_folder(around.iter().map(|&member| pages[member].path.as_str()));
     let is_top = |member: &usize| folder(member) == outer;
     (members.iter().all(is_top) && !around.iter().all(is_top)).then(|| "top-level".to_owned())
@@ -53,13 +54,12 @@ pub fn of_top_level(pages: &[Page], around: &[usize], members: &[usize]) -> Opti
 
 /// A word of all folders that hold these pages, if there are several, or if all of them lie in others beneath it.
 pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
-    let folder = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
-    let is_deeper =
-        || !folder.is_empty() && members.iter().all(|&member| crate::site::folder(&pages[member].path) != folder);
-    if folder.contains('/') {
-        return Some(word(folder));
+    let shared = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
+    if shared.contains('/') {
+        return Some(word(shared));
     }
-    is_deeper().then(|| format!("{}-subfolders", word(folder)))
+    let is_deeper = |&member: &usize| folder(&pages[member].path) != shared;
+    (!shared.is_empty() && members.iter().all(is_deeper)).then(|| format!("{}-subfolders", word(shared)))
 }
 
 /// What pages of a frame are called: by the title of all of them, else by the first thing on them.
@@ -82,10 +82,10 @@ pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
 
 /// The innermost folder that holds all of the paths.
 fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
-    let first = crate::site::folder(paths.next().unwrap_or_default());
+    let first = folder(paths.next().unwrap_or_default());
     paths.fold(first, |mut shared, path| {
         while !shared.is_empty() && crate::site::beneath(path, shared).is_none() {
-            shared = crate::site::folder(shared);
+            shared = folder(shared);
         }
         shared
     })

@@ -19,7 +19,7 @@ use crate::propose::skeleton::unify::{Prices, Unifier};
 use crate::propose::{Job, ProposedFile, ProposedPartial, apply};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats};
-use crate::site::{Home, Partials, Role, Site};
+use crate::site::{Home, Partials, Role, Site, stem};
 use crate::text::{Span, count_lines, is_blank};
 
 /// So many copies make a partial. Where size is all, two do.
@@ -490,7 +490,7 @@ impl Extractor<'_, '_> {
             let uses = |at: usize| self.found[at].0.uses.len();
             (alike.clone().count(), alike.map(uses).sum::<usize>(), uses(at))
         };
-        let mut taken: Vec<String> = taken.iter().map(|path| naming::stem(path).to_owned()).collect();
+        let mut taken: Vec<String> = taken.iter().map(|path| stem(path).to_owned()).collect();
         let mut word = |at: usize| {
             let (others, of_others, own) = of_kind(at);
             let names = reasons[at].as_ref().filter(|_| others < OF_A_KIND || own > of_others)?.names();
