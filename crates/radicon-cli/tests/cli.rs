@@ -772,3 +772,16 @@ fn prove_compares_revisions_and_steps_leave_uncommitted_files_alone() {
     let ran = radicon(&site, &["check", "--mend", "--uncommitted"]);
     assert!(ran.out.contains("Mended 1 finding"), "{}{}", ran.out, ran.err);
 }
+
+#[test]
+fn partials_without_tags_are_translated_too() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let write = |path: &str, text: &str| fs::write(dir.path().join(path), text).expect("a file");
+    write("base.html", "<nav><!--: partial nav.html --></nav><!--: block content --><!--: end content -->\n");
+    write("nav.html", "<a href=\"/\">Home</a>\n");
+    write("index.html", "<!--: layout base.html -->\n<!--: block content --><p>Hello</p><!--: end content -->\n");
+    let into = dir.path().join("new");
+    let ran = radicon(dir.path(), &["translate", "--to", "brace-percent", "--into", into.to_str().expect("UTF-8")]);
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    assert_eq!(fs::read_to_string(into.join("nav.html")).expect("the partial"), "<a href=\"/\">Home</a>\n");
+}

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::{Translation, Unsayable};
+use radicon::{Role, Template, Translation, Unsayable};
 
 use super::{find_dialect, find_page, is_json, json, load, out};
 use crate::arguments::Arguments;
@@ -18,7 +18,9 @@ pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path
     let loaded = load(arguments)?;
     let to = find_dialect(&loaded, to)?;
     let templates = if files.is_empty() {
-        let all = loaded.site.templates.iter().filter(|template| !template.dialect.forms.is_empty());
+        // A partial without tags is needed too.
+        let is_needed = |template: &&Template| !template.dialect.forms.is_empty() || template.role == Role::Partial;
+        let all = loaded.site.templates.iter().filter(is_needed);
         all.filter_map(|template| loaded.site.find(&template.path)).collect()
     } else {
         files.iter().map(|file| find_page(&loaded, file)).collect::<Result<Vec<_>>>()?
