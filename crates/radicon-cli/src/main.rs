@@ -11,6 +11,10 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+/// It gives memory back: a site of tens of thousands of pages is read, compared and dropped in turn.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Fine.
 const FINE: u8 = 0;
 /// Differences, or a proof that failed.

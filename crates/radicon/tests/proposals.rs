@@ -180,7 +180,7 @@ fn change_something(random: &mut Random, bytes: &[u8]) -> Option<Vec<u8>> {
         }
         1 if !elements.is_empty() => {
             let at = document.nodes[elements[random.below(elements.len())] as usize].first;
-            let name_end = document.tokens[at as usize].name_end as usize;
+            let name_end = document.tokens[at as usize].name().end as usize;
             out.splice(name_end..name_end, *b" data-changed");
         }
         2 if !elements.is_empty() => {

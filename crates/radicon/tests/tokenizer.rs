@@ -212,7 +212,7 @@ fn check_laws(source: &[u8], dialect: &dialect::Dialect) {
             "{token:?} does not follow {at} in {:?}",
             String::from_utf8_lossy(source)
         );
-        assert!(token.name_end <= token.end && (token.value_start == 0 || token.value_start <= token.end));
+        assert!(token.name().end <= token.end && token.value(source).is_none_or(|value| value.end <= token.end));
         at = token.end;
     }
     assert_eq!(at as usize, source.len(), "tokens end early in {:?}", String::from_utf8_lossy(source));

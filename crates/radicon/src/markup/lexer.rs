@@ -53,11 +53,15 @@ pub struct Token {
     pub start: u32,
     /// After the last byte.
     pub end: u32,
-    /// End of the name of a tag or attribute; else `start`.
-    pub name_end: u32,
-    /// Start of an attribute's value, without its quote; 0 if it has none.
-    pub value_start: u32,
+    /// Bytes from the start to the end of the name of a tag or attribute, else 0; least byte first.
+    named: [u8; 3],
 }
+
+/// Sites are held as tokens, so they are small.
+const _: () = assert!(size_of::<Token>() == 12);
+
+/// Names that are longer, in bytes, end there.
+const LONGEST_NAME: usize = (1 << 24) - 1;
 
 impl Token {
     /// All of it.
@@ -72,18 +76,33 @@ impl Token {
             TokenKind::EndTag => 2,
             _ => 0,
         };
-        Span::new(self.start + skip, self.name_end)
+        Span::new(self.start + skip, self.name_end())
+    }
+
+    const fn name_end(&self) -> u32 {
+        let [a, b, c] = self.named;
+        self.start + u32::from_le_bytes([a, b, c, 0])
+    }
+
+    /// The value of an attribute with its quotes; `None` if it has none.
+    pub(crate) fn written_value(&self, source: &[u8]) -> Option<Span> {
+        if self.kind != TokenKind::Attribute || self.name_end() == self.end {
+            return None;
+        }
+        let bytes = &source[..self.end as usize];
+        let sign = self.name_end() as usize + run_of(&bytes[self.name_end() as usize..], BLANK);
+        let value = sign + 1 + run_of(&bytes[sign + 1..], BLANK);
+        Some(Span::new(value as u32, self.end))
     }
 
     /// The value of an attribute, without quotes; `None` if it has none.
     pub fn value(&self, source: &[u8]) -> Option<Span> {
-        if self.value_start == 0 {
-            return None;
+        let written = self.written_value(source)?;
+        match written.of(source) {
+            [quote @ (b'"' | b'\''), .., last] if last == quote => Some(Span::new(written.start + 1, written.end - 1)),
+            [b'"' | b'\'', ..] => Some(Span::new(written.start + 1, written.end)),
+            _ => Some(written),
         }
-        let quote = source[self.value_start as usize - 1];
-        let quoted = matches!(quote, b'"' | b'\'');
-        let closed = quoted && self.end > self.value_start && source[self.end as usize - 1] == quote;
-        Some(Span::new(self.value_start, self.end - u32::from(closed)))
     }
 }
 
@@ -167,13 +186,13 @@ impl<'a, S: Sink> Lexer<'a, S> {
     }
 
     fn emit(&mut self, kind: TokenKind, start: usize, end: usize) {
-        self.emit_named(kind, start, end, start, 0);
+        self.emit_named(kind, start, end, start);
     }
 
-    fn emit_named(&mut self, kind: TokenKind, start: usize, end: usize, name_end: usize, value_start: usize) {
+    fn emit_named(&mut self, kind: TokenKind, start: usize, end: usize, name_end: usize) {
         if end > start {
-            let (start, end) = (start as u32, end as u32);
-            self.sink.token(Token { kind, start, end, name_end: name_end as u32, value_start: value_start as u32 });
+            let [a, b, c, ..] = (name_end - start).min(LONGEST_NAME).to_le_bytes();
+            self.sink.token(Token { kind, start: start as u32, end: end as u32, named: [a, b, c] });
         }
     }
 
@@ -336,7 +355,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
             _ => {}
         }
         let name_end = self.tag_name(start + 2);
-        self.emit_named(TokenKind::EndTag, start, name_end, name_end, 0);
+        self.emit_named(TokenKind::EndTag, start, name_end, name_end);
         self.at = name_end;
         self.attributes();
         self.leave(&self.source[start + 2..name_end]);
@@ -356,7 +375,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
 
     fn start_tag(&mut self, start: usize) {
         let name_end = self.tag_name(start + 1);
-        self.emit_named(TokenKind::StartTag, start, name_end, name_end, 0);
+        self.emit_named(TokenKind::StartTag, start, name_end, name_end);
         self.at = name_end;
         let closed = self.attributes();
         let name = &self.source[start + 1..name_end];
@@ -425,16 +444,14 @@ impl<'a, S: Sink> Lexer<'a, S> {
         let blanks = run_of(&self.source[at..self.stop], BLANK);
         if self.source[..self.stop].get(at + blanks) != Some(&b'=') {
             self.at = name_end;
-            return self.emit_named(TokenKind::Attribute, start, name_end, name_end, 0);
+            return self.emit_named(TokenKind::Attribute, start, name_end, name_end);
         }
         at += blanks + 1;
         at += run_of(&self.source[at..self.stop], BLANK);
-        let mut value = at;
         match self.source[..self.stop].get(at) {
             Some(&quote @ (b'"' | b'\'')) => {
-                value = at + 1;
                 let needle = [quote];
-                let end = self.find(&memmem::Finder::new(&needle), value);
+                let end = self.find(&memmem::Finder::new(&needle), at + 1);
                 at = end.map_or(self.source.len(), |at| at + 1);
             }
             Some(b'>') => {}
@@ -447,7 +464,7 @@ impl<'a, S: Sink> Lexer<'a, S> {
             },
         }
         self.at = at;
-        self.emit_named(TokenKind::Attribute, start, at, name_end, value);
+        self.emit_named(TokenKind::Attribute, start, at, name_end);
     }
 
     /// Raw text up to the end tag of `name`; constructs are tokens of their own.

@@ -45,8 +45,8 @@ pub struct Node {
     pub close: u32,
     /// Index of the token after it.
     pub last: u32,
-    /// Depth, 0 for the root.
-    pub depth: u32,
+    /// Depth, 0 for the root; 65,535 stands for all that is deeper.
+    pub depth: u16,
 }
 
 /// An element and a construct pair of which each holds half the other.
@@ -214,7 +214,7 @@ impl<'a> Builder<'a> {
     fn push(&mut self, kind: NodeKind, first: usize, inner: usize) -> u32 {
         let index = self.nodes.len() as u32;
         let parent = self.stack.last().copied().unwrap_or(0);
-        let depth = self.stack.len() as u32;
+        let depth = u16::try_from(self.stack.len()).unwrap_or(u16::MAX);
         let (first, inner) = (first as u32, inner as u32);
         self.nodes.push(Node { kind, parent, next: index + 1, first, inner, close: inner, last: inner, depth });
         index

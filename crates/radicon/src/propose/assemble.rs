@@ -43,24 +43,31 @@ pub struct Placed<'a> {
 }
 
 impl Job<'_> {
-    /// Plans layouts for families of pages.
-    pub fn found(&self, pages: &[Page], drafts: Vec<Draft>, plan: &mut Plan, left: &mut Vec<Left>) {
-        for draft in drafts {
-            let base = self.layouts(pages, draft);
-            if !self.add(pages, &base, &FxHashSet::default(), plan) {
+    /// Plans layouts for families of pages. Pages are let go as soon as no family needs them any more.
+    pub fn found(&self, mut pages: Vec<Page>, drafts: Vec<Draft>, plan: &mut Plan, left: &mut Vec<Left>) {
+        let everything: Vec<usize> = (0..pages.len()).collect();
+        let word = |draft: &Draft| naming::of_section(&pages, &everything, &draft.members);
+        let words: Vec<String> = drafts.iter().map(word).collect();
+        let mut needed: Vec<bool> = vec![false; pages.len()];
+        drafts.iter().flat_map(|draft| &draft.members).for_each(|&member| needed[member] = true);
+        (0..pages.len()).filter(|&page| !needed[page]).for_each(|page| pages[page].let_go());
+        for (draft, word) in drafts.into_iter().zip(&words) {
+            let members = draft.members.clone();
+            let base = self.layouts(&pages, draft);
+            if !self.add(&pages, &base, word, &FxHashSet::default(), plan) {
                 let reason = "no layout that would make the pages smaller together".to_owned();
                 let of = |&member: &usize| Left { page: pages[member].path.clone(), reason: reason.clone() };
                 left.extend(base.members.iter().map(of));
             }
+            members.into_iter().for_each(|member| pages[member].let_go());
         }
     }
 
     /// Writes a layout, those that extend it, and their pages but for those that are
-    /// kept; whether that makes them smaller.
-    pub fn add(&self, pages: &[Page], base: &Layout, kept: &FxHashSet<usize>, plan: &mut Plan) -> bool {
-        let home = self.home(Role::Layout);
+    /// kept; whether that makes them smaller. `word` is what its family is called.
+    pub fn add(&self, pages: &[Page], base: &Layout, word: &str, kept: &FxHashSet<usize>, plan: &mut Plan) -> bool {
         let known = plan.taken.len();
-        let placed = self.places(pages, base, &home, &mut plan.taken);
+        let placed = self.places(pages, base, word, &mut plan.taken);
         let files = self.write(pages, &placed, kept);
         let old = |file: &ProposedFile| self.site.find(&file.path).map_or(0, |id| self.site.get(id).source.len());
         let now: usize = files.iter().map(old).sum();
@@ -84,29 +91,21 @@ impl Job<'_> {
     }
 
     /// The layouts of a family, the outer before the inner, with their paths.
-    pub fn places<'l>(
-        &self,
-        pages: &[Page],
-        base: &'l Layout,
-        home: &Home,
-        taken: &mut Vec<String>,
-    ) -> Vec<Placed<'l>> {
+    pub fn places<'l>(&self, pages: &[Page], base: &'l Layout, word: &str, taken: &mut Vec<String>) -> Vec<Placed<'l>> {
+        let home = self.home(Role::Layout);
         let mut found: Vec<Placed<'l>> = Vec::new();
-        let everything: Vec<usize> = (0..pages.len()).collect();
         let mut open = vec![(base, None)];
         while let Some((layout, around)) = open.pop() {
-            let of_family = || match naming::of_section(pages, &everything, &layout.members) {
+            let of_family = || match word {
                 _ if taken.is_empty() => "base".to_owned(),
-                word if word == naming::SECTION => {
-                    naming::of_frame(pages, &layout.members).unwrap_or("base".to_owned())
-                }
-                word => word,
+                naming::SECTION => naming::of_frame(pages, &layout.members).unwrap_or("base".to_owned()),
+                word => word.to_owned(),
             };
             let path = match &layout.body {
                 Body::Existing { path, .. } => path.clone(),
-                Body::Base { .. } => self.free_path(home, &of_family(), taken),
+                Body::Base { .. } => self.free_path(&home, &of_family(), taken),
                 Body::Section(_) => {
-                    self.free_path(home, &self.section_word(layout, around.map(|at| &found[at]), taken), taken)
+                    self.free_path(&home, &self.section_word(layout, around.map(|at| &found[at]), taken), taken)
                 }
             };
             open.extend(layout.inner.iter().rev().map(|inner| (inner, Some(found.len()))));

@@ -205,7 +205,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         for (job, own) in jobs.iter().zip(&own) {
             let pages = job.read(own);
             let drafts = job.drafts(&pages, known > 0, &mut left);
-            job.found(&pages, drafts, &mut plan, &mut left);
+            job.found(pages, drafts, &mut plan, &mut left);
         }
         if plan.written.len() == known || left.is_empty() {
             break;

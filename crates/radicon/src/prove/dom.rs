@@ -18,7 +18,7 @@ use crate::markup::{Document, NodeKind, TokenKind};
 
 /// Elements nested deeper than this are not parsed again: a standard parser
 /// takes time that grows with the square of the depth.
-const MAX_DEPTH: u32 = 2_000;
+const MAX_DEPTH: u16 = 2_000;
 
 /// The tree of a page in a form that can be compared, or `None` if it nests too deeply.
 pub fn tree(source: &[u8], document: &Document) -> Option<Vec<u8>> {

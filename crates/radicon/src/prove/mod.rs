@@ -22,7 +22,7 @@ use crate::text::{SourceId, is_blank};
 pub use assumptions::{Assumption, AssumptionAbout};
 use names::Tags;
 pub use normal::Normal;
-pub(crate) use normal::significance;
+pub(crate) use normal::{Shows, normal_run, significance};
 
 /// How equal two pages are; the strongest first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]

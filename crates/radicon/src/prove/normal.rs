@@ -12,6 +12,8 @@
 //!
 //! Constructs count like words.
 
+use std::ops::Range;
+
 use crate::markup::elements::{Flow, element};
 use crate::markup::{Token, TokenKind};
 use crate::text::{Span, is_blank, trim_blanks};
@@ -28,28 +30,11 @@ pub struct Normal {
 impl Normal {
     /// The normal form of a source that was split into `tokens`.
     pub fn of(source: &[u8], tokens: &[Token]) -> Self {
-        let flags = significance(source, tokens, |_| false);
+        let shows = significance(source, tokens, |_| false);
         let mut normal = Self { bytes: Vec::with_capacity(source.len()), at: Vec::with_capacity(tokens.len() + 1) };
-        let mut title = false;
-        for (index, token) in tokens.iter().enumerate() {
+        for (index, shows) in shows.iter().enumerate() {
             normal.at.push(normal.bytes.len() as u32);
-            if token.kind == TokenKind::StartTag {
-                title = token.name().of(source).eq_ignore_ascii_case(b"title");
-            }
-            let bytes = token.span().of(source);
-            match token.kind {
-                TokenKind::Text => write_text(bytes, flags[index], &mut normal.bytes),
-                TokenKind::Escapable if title => normal.bytes.extend_from_slice(trim_blanks(bytes)),
-                TokenKind::Gap => write_gap(
-                    source,
-                    token,
-                    tokens.get(index + 1),
-                    last_unquoted(source, tokens, index),
-                    &mut normal.bytes,
-                ),
-                TokenKind::Attribute => write_attribute(source, token, &mut normal.bytes),
-                _ => normal.bytes.extend_from_slice(bytes),
-            }
+            write_token(source, tokens, index, *shows, &mut normal.bytes);
         }
         normal.at.push(normal.bytes.len() as u32);
         normal
@@ -131,6 +116,28 @@ impl Normal {
     }
 }
 
+/// The normal form of a run of tokens, given the white space that shows of each.
+pub(crate) fn normal_run(source: &[u8], tokens: &[Token], shows: &[Shows], run: Range<usize>) -> Vec<u8> {
+    let length: usize = tokens[run.clone()].iter().map(|token| token.span().len()).sum();
+    let mut bytes = Vec::with_capacity(length);
+    run.for_each(|index| write_token(source, tokens, index, shows[index], &mut bytes));
+    bytes
+}
+
+fn write_token(source: &[u8], tokens: &[Token], index: usize, shows: Shows, out: &mut Vec<u8>) {
+    let token = &tokens[index];
+    let bytes = token.span().of(source);
+    match token.kind {
+        TokenKind::Text => write_text(bytes, shows, out),
+        TokenKind::Escapable if shows.0 & STRIPPED != 0 => out.extend_from_slice(trim_blanks(bytes)),
+        TokenKind::Gap => {
+            write_gap(source, token, tokens.get(index + 1), last_unquoted(source, tokens, index), out);
+        }
+        TokenKind::Attribute => write_attribute(source, token, out),
+        _ => out.extend_from_slice(bytes),
+    }
+}
+
 /// Which white space of a text shows.
 #[derive(Clone, Copy, Default)]
 pub(crate) struct Shows(u8);
@@ -141,6 +148,8 @@ const LEAD: u8 = 1;
 const TRAIL: u8 = 2;
 /// Every byte of it counts.
 const EXACT: u8 = 4;
+/// The white space at its ends does not count, as in a title.
+const STRIPPED: u8 = 8;
 
 impl Shows {
     /// Whether every byte counts.
@@ -149,13 +158,14 @@ impl Shows {
     }
 }
 
-/// For each text token, which of its white space shows. `is_edge` tells of a
+/// For each token of text, which of its white space shows. `is_edge` tells of a
 /// construct that white space beside it does not show.
 pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&Token) -> bool) -> Vec<Shows> {
     let mut flags = vec![Shows::default(); tokens.len()];
     // Text tokens whose last white space shows only if something inline follows.
     let mut pending: Vec<(usize, u8)> = Vec::new();
     let mut edge = true;
+    let mut in_title = false;
     let mut preserved = 0_usize;
     for (index, token) in tokens.iter().enumerate() {
         match token.kind {
@@ -187,6 +197,9 @@ pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&To
             TokenKind::StartTag | TokenKind::EndTag => {
                 let start = token.kind == TokenKind::StartTag;
                 let name = token.name().of(source);
+                if start {
+                    in_title = name.eq_ignore_ascii_case(b"title");
+                }
                 let known = element(name);
                 match known.flow {
                     Flow::Block => {
@@ -215,6 +228,7 @@ pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&To
                 settle(&mut pending, &mut flags, true);
                 edge = false;
             }
+            TokenKind::Escapable if in_title => flags[index].0 |= STRIPPED,
             TokenKind::Doctype => edge = true,
             _ => {}
         }
@@ -259,9 +273,7 @@ fn write_text(bytes: &[u8], Shows(flags): Shows, out: &mut Vec<u8>) {
 fn last_unquoted(source: &[u8], tokens: &[Token], gap: usize) -> bool {
     let before = gap.checked_sub(1).and_then(|index| tokens.get(index));
     before.is_some_and(|token| {
-        token.kind == TokenKind::Attribute
-            && token.value_start > 0
-            && !matches!(source[token.end as usize - 1], b'"' | b'\'')
+        token.written_value(source).is_some() && !matches!(source[token.end as usize - 1], b'"' | b'\'')
     })
 }
 
@@ -286,14 +298,12 @@ fn write_gap(source: &[u8], gap: &Token, next: Option<&Token>, after_unquoted: b
 }
 
 fn write_attribute(source: &[u8], token: &Token, out: &mut Vec<u8>) {
-    if token.value_start == 0 {
+    let Some(value) = token.written_value(source) else {
         return out.extend_from_slice(token.span().of(source));
-    }
+    };
     out.extend_from_slice(token.name().of(source));
     out.push(b'=');
-    let quoted = matches!(source[token.value_start as usize - 1], b'"' | b'\'');
-    let value = token.value_start - u32::from(quoted);
-    out.extend_from_slice(Span::new(value, token.end).of(source));
+    out.extend_from_slice(value.of(source));
 }
 
 #[cfg(test)]

@@ -202,7 +202,9 @@ pub(crate) type Rewrite<'u> = (Range<usize>, Cow<'u, [u8]>);
 
 /// A text with URLs rewritten, in order of their places.
 pub(crate) fn replaced(source: &[u8], urls: &[Rewrite<'_>]) -> Vec<u8> {
-    let mut out = Vec::with_capacity(source.len() + urls.len() * 4);
+    let gone: usize = urls.iter().map(|(range, _)| range.len()).sum();
+    let new: usize = urls.iter().map(|(_, url)| url.len()).sum();
+    let mut out = Vec::with_capacity(source.len() - gone + new);
     let mut at = 0;
     for (range, url) in urls {
         out.extend_from_slice(&source[at..range.start]);

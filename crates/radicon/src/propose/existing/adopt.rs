@@ -17,7 +17,7 @@ use crate::propose::pages::page::{Page, Run};
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, TAGS};
 use crate::propose::skeleton::unify::Unifier;
 use crate::propose::writing::indent::{Style, indented};
-use crate::propose::{Job, Left, ProposedFile};
+use crate::propose::{Job, Left, ProposedFile, naming};
 use crate::prove::Strength;
 use crate::site::{Parent, Role, Template};
 use crate::text::{SourceId, Span, is_blank, trim_blanks};
@@ -181,7 +181,7 @@ impl Job<'_> {
                 && !layout.open.iter().any(|open| pulled(open, *member))
         };
         let kept: FxHashSet<usize> = layout.members.iter().copied().filter(kept).collect();
-        if kept.len() < pages.len() && !self.add(&pages, &layout, &kept, plan) {
+        if kept.len() < pages.len() && !self.add(&pages, &layout, naming::SECTION, &kept, plan) {
             let reason = "with the layout that is there it would not get smaller".to_owned();
             let left = |page: &Page| Left { page: page.path.clone(), reason: reason.clone() };
             plan.left.extend(pages.iter().zip(&fillings).filter(|(_, (_, copy))| *copy).map(|(page, _)| left(page)));

@@ -226,7 +226,7 @@ impl Fit<'_> {
         if self.frame.regions_in(frame.document.span(ours)).is_empty() {
             return (frame.keys[ours as usize].whole == page.keys[theirs as usize].whole).then(Vec::new);
         }
-        if frame.normal.run(a.close, a.last) != page.normal.run(b.close, b.last) {
+        if frame.normal((a.close, a.last)) != page.normal((b.close, b.last)) {
             return None;
         }
         let mut found = self.tag((a.first, a.inner), (b.first, b.inner))?;
@@ -240,7 +240,7 @@ impl Fit<'_> {
         let (a, b) = (frame.span(ours), page.span(theirs));
         let regions = self.frame.regions_in(a);
         if regions.is_empty() {
-            return (frame.normal.run(ours.0, ours.1) == page.normal.run(theirs.0, theirs.1)).then(Vec::new);
+            return (frame.normal(ours) == page.normal(theirs)).then(Vec::new);
         }
         // Regions in a tag are taken as a whole.
         let mut found: Vec<Filling> = Vec::new();

@@ -27,7 +27,7 @@ pub const SURE: f64 = 0.85;
 const MAX_FAMILIES: usize = 64;
 
 /// Deeper nodes, and nodes beyond the first so many, are no frame.
-const MAX_DEPTH: u32 = 10;
+const MAX_DEPTH: u16 = 10;
 const MAX_NODES: usize = 3_000;
 
 /// Pages are described by so many at a time, to spare memory.
@@ -197,14 +197,14 @@ fn features(page: &Page) -> Vec<Hashed> {
     let mut found: Vec<Hashed> = Vec::new();
     for (index, node) in page.document.nodes.iter().enumerate().skip(1).take(MAX_NODES) {
         let own = match node.kind {
-            NodeKind::Element => page.normal.run(node.first, node.inner),
-            NodeKind::Comment | NodeKind::Doctype | NodeKind::Text => page.normal.run(node.first, node.last),
+            NodeKind::Element => page.normal((node.first, node.inner)),
+            NodeKind::Comment | NodeKind::Doctype | NodeKind::Text => page.normal((node.first, node.last)),
             _ => continue,
         };
         if own.len() > 2 && node.depth <= MAX_DEPTH {
             let parent = page.keys[page.document.nodes[index].parent as usize].label;
-            let weight = own.len() as f32 / (1 + node.depth) as f32;
-            found.push((mix(parent, xxh3_64_with_seed(own, node.kind as u64)), weight));
+            let weight = own.len() as f32 / f32::from(1 + node.depth);
+            found.push((mix(u64::from(parent), xxh3_64_with_seed(&own, node.kind as u64)), weight));
         }
     }
     found.sort_by_key(|(feature, _)| *feature);

@@ -368,14 +368,14 @@ const MANY: usize = 3;
 /// Members with other white space than three quarters of the others before
 /// what they share with them, with the number of such places.
 fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usize> {
-    let mut counts: FxHashMap<(u64, u64), FxHashMap<u64, usize>> = FxHashMap::default();
+    let mut counts: FxHashMap<(u32, u64), FxHashMap<u64, usize>> = FxHashMap::default();
     let places = |member: usize| pages[member].blanks_before_nodes();
     for &member in members {
         for (node, blanks) in places(member) {
             *counts.entry(node).or_default().entry(blanks).or_default() += 1;
         }
     }
-    let usual: FxHashMap<(u64, u64), u64> = counts
+    let usual: FxHashMap<(u32, u64), u64> = counts
         .into_iter()
         .filter_map(|(node, kinds)| {
             let all: usize = kinds.values().sum();
@@ -384,7 +384,7 @@ fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usiz
         })
         .collect();
     let odd = |&member: &usize| {
-        let differs = |(node, blanks): &((u64, u64), u64)| usual.get(node).is_some_and(|usual| usual != blanks);
+        let differs = |(node, blanks): &((u32, u64), u64)| usual.get(node).is_some_and(|usual| usual != blanks);
         (member, places(member).iter().filter(|place| differs(place)).count())
     };
     members.iter().map(odd).filter(|(_, count)| *count > MANY).collect()

@@ -7,12 +7,13 @@ use super::sections::Sections;
 use crate::dialect::Kind;
 use crate::propose::families::select::Draft;
 use crate::propose::job::Job;
+use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::report::uses;
 use crate::propose::skeleton::hole::{TAGS, holes};
 use crate::propose::skeleton::unify::Unifier;
 use crate::prove::Strength;
-use crate::site::{Partials, Role};
+use crate::site::Partials;
 
 /// At the usual price of a block a section saves a 200th of the bytes that a family's
 /// pages have of their own beside their main content.
@@ -86,7 +87,7 @@ impl Job<'_> {
 
     /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
     pub fn cost(&self, pages: &[Page], base: &Layout, price: u64) -> usize {
-        let placed = self.places(pages, base, &self.home(Role::Layout), &mut Vec::new());
+        let placed = self.places(pages, base, naming::SECTION, &mut Vec::new());
         let layouts: usize = placed.iter().map(|place| place.layout.body.bytes()).sum();
         let uses = uses(&placed, &FxHashSet::default());
         let said: usize = uses.values().map(|uses| uses.bytes).sum();

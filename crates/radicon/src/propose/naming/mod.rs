@@ -185,6 +185,9 @@ fn elements_in(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
 /// So many pages are looked at for a name.
 const SAMPLE: usize = 40;
 
+/// Content of a hole is looked at in so many pages at most.
+const MOST_PAGES: usize = 1000;
+
 /// So many elements of a hole are looked at for a name.
 const DEEPEST: usize = 12;
 
@@ -437,7 +440,9 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     let mut tags: Vec<String> = Vec::new();
     let mut names: Vec<Option<String>> = Vec::new();
     let mut stylesheets = true;
-    for (&member, &span) in hole.members.iter().zip(&hole.contents) {
+    // Of thousands of pages some, from everywhere.
+    let step = hole.members.len().div_ceil(MOST_PAGES);
+    for (&member, &span) in hole.members.iter().zip(&hole.contents).step_by(step.max(1)) {
         let page = &pages[member];
         for node in roots_of(page, span) {
             let tag = tag(page, node);

@@ -1,17 +1,18 @@
 //! A page made ready for comparison: its tree, its normal form, and keys for
 //! every node that say how alike two nodes are without looking into them.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::markup::elements::{Flow, element};
 use crate::markup::{Document, NodeKind, TokenKind};
-use crate::prove::{Normal, Strength, significance};
+use crate::prove::{Normal, Shows, Strength, normal_run, significance};
 use crate::text::{Span, is_blank};
 
 /// What two nodes are compared by, from the strictest to the loosest. Hashes but for
-/// the size; the short ones only lead an alignment.
+/// the size; the short ones only lead an alignment. A site has millions of them.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Key {
     /// All of it, in normal form; 0 if it vanishes there.
@@ -21,11 +22,19 @@ pub struct Key {
     /// Name and id; 0 without an id.
     pub id: u32,
     /// Name and telling attributes.
-    pub label: u64,
+    pub label: u32,
     /// Kind and name.
-    pub tag: u32,
-    /// Length in bytes.
-    pub size: u32,
+    pub tag: u16,
+    /// Length in bytes, at most 65,535.
+    pub size: u16,
+}
+
+impl Key {
+    /// One of so many bytes that is known by its label.
+    pub fn labelled(label: u64, whole: u64, size: usize) -> Self {
+        let size = u16::try_from(size).unwrap_or(u16::MAX);
+        Self { whole, label: label as u32, tag: label as u16, size, ..Self::default() }
+    }
 }
 
 /// A page ready for comparison.
@@ -33,12 +42,13 @@ pub struct Page {
     pub path: String,
     pub source: Arc<Vec<u8>>,
     pub document: Document,
-    pub normal: Normal,
     pub keys: Vec<Key>,
     /// Where partials would stand that are known, each by its number.
     pub marks: Vec<(Span, usize)>,
-    /// For each token whether every byte of it counts.
-    exact: Vec<bool>,
+    /// The white space that shows of each token.
+    shows: Vec<Shows>,
+    /// Every byte counts.
+    exact: bool,
     /// What the page says for itself before its markup: it stays with it, beneath the parent line.
     pub head: Vec<u8>,
     /// Its file begins with a byte-order mark.
@@ -51,24 +61,18 @@ const TELLING: [&str; 9] = ["class", "rel", "name", "property", "role", "type", 
 impl Page {
     /// A page that was read.
     pub fn of(path: String, source: Arc<Vec<u8>>, mut document: Document, strength: Strength) -> Self {
-        // All pages of a site are held at once.
-        document.tokens.shrink_to_fit();
-        document.nodes.shrink_to_fit();
-        let exact =
-            significance(&source, &document.tokens, |_| false).into_iter().map(|shows| shows.is_exact()).collect();
-        let mut normal = match strength {
-            Strength::Bytes => Normal::exact(&source, &document.tokens),
-            _ => Normal::of(&source, &document.tokens),
-        };
-        normal.bytes.shrink_to_fit();
+        // All pages of a site are held at once, without room to grow.
+        document.tokens = document.tokens.as_slice().into();
+        document.nodes = document.nodes.as_slice().into();
+        let shows = significance(&source, &document.tokens, |_| false);
         let mut page = Self {
             path,
             source,
             document,
-            normal,
             keys: Vec::new(),
             marks: Vec::new(),
-            exact,
+            shows,
+            exact: strength == Strength::Bytes,
             head: Vec::new(),
             mark: false,
         };
@@ -79,39 +83,49 @@ impl Page {
     /// Some markup, for its elements alone; it has no keys.
     pub fn plain(markup: &[u8], document: Document) -> Self {
         let source = Arc::new(markup.to_vec());
-        let normal = Normal::of(&source, &document.tokens);
+        let shows = significance(&source, &document.tokens, |_| false);
         Self {
             path: String::new(),
             source,
             document,
-            normal,
             keys: Vec::new(),
             marks: Vec::new(),
-            exact: Vec::new(),
+            shows,
+            exact: false,
             head: Vec::new(),
             mark: false,
         }
     }
 
+    /// Keeps its path alone.
+    pub fn let_go(&mut self) {
+        let path = std::mem::take(&mut self.path);
+        *self = Self { path, ..Self::plain(&[], Document::default()) };
+    }
+
     /// Keys of all nodes, children before parents, in one pass.
     fn compute_keys(&self) -> Vec<Key> {
         let nodes = &self.document.nodes;
+        let normal = match self.exact {
+            true => Normal::exact(&self.source, &self.document.tokens),
+            false => Normal::of(&self.source, &self.document.tokens),
+        };
         let mut keys = vec![Key::default(); nodes.len()];
         for index in (0..nodes.len()).rev() {
             let node = &nodes[index];
             let mut key = keys[index];
-            let start = xxh3_64(self.normal.run(node.first, node.inner));
-            let end = xxh3_64(self.normal.run(node.close, node.last));
-            let normal_is_empty = self.normal.run(node.first, node.last).is_empty();
+            let start = xxh3_64(normal.run(node.first, node.inner));
+            let end = xxh3_64(normal.run(node.close, node.last));
+            let normal_is_empty = normal.run(node.first, node.last).is_empty();
             key.whole = if normal_is_empty { 0 } else { mix(mix(key.whole, start), end) | 1 };
-            key.size = self.document.span(index as u32).len() as u32;
+            key.size = u16::try_from(self.document.span(index as u32).len()).unwrap_or(u16::MAX);
             if node.kind == NodeKind::Text {
-                let text = self.normal.run(node.first, node.last);
+                let text = normal.run(node.first, node.last);
                 key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) as u32 | 1 };
             }
             let name = self.document.name(&self.source, index as u32).to_ascii_lowercase();
-            key.label = xxh3_64_with_seed(&name, node.kind as u64 + 1);
-            key.tag = key.label as u32;
+            key.label = xxh3_64_with_seed(&name, node.kind as u64 + 1) as u32;
+            key.tag = key.label as u16;
             for attribute in self.document.attributes(index as u32) {
                 let value = || attribute.value(&self.source).map_or(&[][..], |value| value.of(&self.source));
                 let written = attribute.name().of(&self.source);
@@ -119,7 +133,8 @@ impl Page {
                     key.id = mix(u64::from(key.tag), xxh3_64(value())) as u32 | 1;
                 } else if TELLING.iter().any(|name| written.eq_ignore_ascii_case(name.as_bytes())) {
                     // A sum, so that order does not matter.
-                    key.label = key.label.wrapping_add(mix(xxh3_64(&written.to_ascii_lowercase()), xxh3_64(value())));
+                    key.label =
+                        key.label.wrapping_add(mix(xxh3_64(&written.to_ascii_lowercase()), xxh3_64(value())) as u32);
                 }
             }
             keys[index] = key;
@@ -141,6 +156,47 @@ impl Page {
         self.span(run).of(&self.source)
     }
 
+    /// The normal form of a run of tokens.
+    pub fn normal(&self, run: Run) -> Cow<'_, [u8]> {
+        if self.exact {
+            return self.bytes(run).into();
+        }
+        normal_run(&self.source, &self.document.tokens, &self.shows, run.0 as usize..run.1 as usize).into()
+    }
+
+    /// A hash of the normal form of a run of tokens; 0 if it vanishes there.
+    pub fn hash(&self, run: Run) -> u64 {
+        let first = self.document.nodes.partition_point(|node| node.first < run.0);
+        self.hash_from(first as u32, run)
+    }
+
+    /// The same; the nodes that fill the run, if it is made of whole ones, are sought from one before them.
+    pub fn hash_from(&self, node: u32, run: Run) -> u64 {
+        if let Some(hash) = self.hash_of_siblings(node, run) {
+            return hash;
+        }
+        let normal = self.normal(run);
+        if normal.is_empty() { 0 } else { xxh3_64(&normal) | 1 }
+    }
+
+    /// The hash of a run that is made of whole siblings, from their keys alone.
+    fn hash_of_siblings(&self, node: u32, run: Run) -> Option<u64> {
+        let nodes = &self.document.nodes;
+        let (mut hash, mut from, mut at) = (0, run.0, node.max(1) as usize);
+        while from < run.1 && nodes.get(at)?.first < from {
+            at = nodes[at].next as usize;
+        }
+        while from < run.1 {
+            let node = nodes.get(at).filter(|node| node.first == from && node.last <= run.1)?;
+            match self.keys[at].whole {
+                0 => {}
+                whole => hash = mix(hash, whole) | 1,
+            }
+            (from, at) = (node.last, node.next as usize);
+        }
+        Some(hash)
+    }
+
     /// The place of a run of tokens.
     pub fn span(&self, run: Run) -> Span {
         Span::new(self.document.offset(run.0), self.document.offset(run.1))
@@ -159,7 +215,7 @@ impl Page {
     /// The run without text at its ends that vanishes in the normal form.
     pub fn trimmed(&self, run: Run) -> Run {
         let vanishes = |token: u32| {
-            self.document.tokens[token as usize].kind == TokenKind::Text && self.normal.run(token, token + 1).is_empty()
+            self.document.tokens[token as usize].kind == TokenKind::Text && self.normal((token, token + 1)).is_empty()
         };
         let (mut first, mut last) = run;
         while first < last && vanishes(first) {
@@ -176,7 +232,7 @@ impl Page {
         let tokens = &self.document.tokens;
         let index = tokens.partition_point(|token| token.end <= offset);
         let in_text = tokens.get(index).is_some_and(|token| token.kind == TokenKind::Text && token.start < offset);
-        in_text && !self.exact[index]
+        in_text && !self.shows[index].is_exact()
     }
 
     /// How a node takes part in the flow; `None` for what does not.
@@ -191,7 +247,7 @@ impl Page {
     }
 
     /// For every element that occurs once: what it is and where, and the white space before it.
-    pub fn blanks_before_nodes(&self) -> Vec<((u64, u64), u64)> {
+    pub fn blanks_before_nodes(&self) -> Vec<((u32, u64), u64)> {
         let mut found = Vec::new();
         for (index, node) in self.document.nodes.iter().enumerate().skip(1) {
             if node.kind == NodeKind::Element {

@@ -39,9 +39,9 @@ fn reference(lists: &[Vec<Key>]) -> Option<usize> {
     if lists.iter().any(Vec::is_empty) {
         return None;
     }
-    let mut common: FxHashMap<u64, i64> = FxHashMap::default();
+    let mut common: FxHashMap<u32, i64> = FxHashMap::default();
     for list in lists {
-        let mut labels: Vec<u64> = list.iter().map(|key| key.label).collect();
+        let mut labels: Vec<u32> = list.iter().map(|key| key.label).collect();
         labels.sort_unstable();
         labels.dedup();
         for label in labels {
@@ -50,7 +50,7 @@ fn reference(lists: &[Vec<Key>]) -> Option<usize> {
     }
     let half = lists.len() as i64 / 2;
     let score = |list: &Vec<Key>| {
-        let mut labels: Vec<u64> = list.iter().map(|key| key.label).collect();
+        let mut labels: Vec<u32> = list.iter().map(|key| key.label).collect();
         labels.sort_unstable();
         labels.dedup();
         labels.iter().map(|label| common[label] - half).sum::<i64>()
@@ -63,7 +63,7 @@ fn likeness(a: &Key, b: &Key) -> u32 {
     if a.tag != b.tag {
         0
     } else if a.whole == b.whole {
-        100 + a.size.min(1000) / 10
+        100 + u32::from(a.size).min(1000) / 10
     } else if a.id != 0 && a.id == b.id {
         90
     } else if a.id != 0 && b.id != 0 {

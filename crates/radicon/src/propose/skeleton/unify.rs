@@ -200,9 +200,7 @@ impl Unifier<'_> {
             for unit in &mut units {
                 if let Some(number) = unit.mark {
                     let label = mix(MARKED, number as u64);
-                    let size = page.span(unit.run).len() as u32;
-                    unit.key =
-                        Key { whole: self.hash_of(page, unit.run), label, tag: label as u32, size, ..Key::default() };
+                    unit.key = Key::labelled(label, page.hash(unit.run), page.span(unit.run).len());
                 }
             }
         }
@@ -210,12 +208,7 @@ impl Unifier<'_> {
     }
 
     pub fn hash(&self, page: usize, run: Run) -> u64 {
-        self.hash_of(&self.pages[page], run)
-    }
-
-    fn hash_of(&self, page: &Page, run: Run) -> u64 {
-        let normal = page.normal.run(run.0, run.1);
-        if normal.is_empty() { 0 } else { xxh3_64(normal) | 1 }
+        self.pages[page].hash(run)
     }
 
     fn fixed(&self, page: usize, run: Run) -> Unified {
@@ -237,6 +230,8 @@ impl Unifier<'_> {
         let columns = columns(&keys);
         let mut items = Vec::with_capacity(columns.len() * 2 + 1);
         let mut from: Vec<u32> = runs.iter().map(|run| run.0).collect();
+        // A node before the next gap, from which its nodes are sought.
+        let mut near: Vec<u32> = nodes.iter().map(|node| node + 1).collect();
         for column in columns.iter().map(Some).chain([None]) {
             let column: Option<Vec<Unit>> =
                 column.map(|places| places.iter().zip(&units).map(|(&at, list)| list[at]).collect());
@@ -245,9 +240,17 @@ impl Unifier<'_> {
                 None => runs.iter().map(|run| run.1).collect(),
             };
             let gap: Vec<Run> = from.iter().copied().zip(to).collect();
-            items.push(self.gap(members, nodes, &units, gap, level, depth));
+            let hash = |index: usize| match level {
+                Level::Content => self.pages[members[index]].hash_from(near[index], gap[index]),
+                Level::Tag => self.hash(members[index], gap[index]),
+            };
+            let hashes = (0..members.len()).into_par_iter().with_min_len(SIDE_BY_SIDE).map(hash).collect();
+            items.push(self.gap(members, nodes, &units, (gap, hashes), level, depth));
             if let Some(units) = column {
                 from = units.iter().map(|unit| unit.run.1).collect();
+                if let Level::Content = level {
+                    near = units.iter().map(|unit| unit.index).collect();
+                }
                 items.push(self.column(members, nodes, &units, level, depth));
             }
         }
@@ -255,9 +258,7 @@ impl Unifier<'_> {
         self.assemble(members, nodes, items, segments, level)
     }
 
-    fn item(&self, members: &[usize], runs: Vec<Run>) -> Item {
-        let hash = |(&page, &run): (&usize, &Run)| self.hash(page, run);
-        let hashes: Vec<u64> = members.par_iter().zip(&runs).with_min_len(SIDE_BY_SIDE).map(hash).collect();
+    fn item(&self, members: &[usize], runs: Vec<Run>, hashes: Vec<u64>) -> Item {
         let lengths = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run).len() as u64).collect();
         let equal = hashes.iter().all(|&hash| hash == hashes[0]);
         let kept = equal.then(|| self.fixed(members[0], runs[0]));
@@ -270,11 +271,11 @@ impl Unifier<'_> {
         members: &[usize],
         nodes: &[u32],
         units: &[Vec<Unit>],
-        runs: Vec<Run>,
+        (runs, hashes): (Vec<Run>, Vec<u64>),
         level: Level,
         depth: usize,
     ) -> Item {
-        let mut item = self.item(members, runs);
+        let mut item = self.item(members, runs, hashes);
         if self.nested_defaults && item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) {
             item.default = self.shared_default(members, nodes, units, &item, depth);
         }
@@ -295,7 +296,8 @@ impl Unifier<'_> {
             .zip(&item.runs)
             .map(|(list, run)| list.iter().filter(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1).copied().collect())
             .collect();
-        let labels = |list: &Vec<Unit>| list.iter().fold(list.len() as u64, |sum, unit| mix(sum, unit.key.label));
+        let labels =
+            |list: &Vec<Unit>| list.iter().fold(list.len() as u64, |sum, unit| mix(sum, u64::from(unit.key.label)));
         let signatures: Vec<u64> = inside.iter().map(labels).collect();
         let mut counts: FxHashMap<u64, usize> = FxHashMap::default();
         for &signature in &signatures {
@@ -325,7 +327,8 @@ impl Unifier<'_> {
 
     /// A node or attribute that all members have.
     fn column(&self, members: &[usize], nodes: &[u32], units: &[Unit], level: Level, depth: usize) -> Item {
-        let mut item = self.item(members, units.iter().map(|unit| unit.run).collect());
+        let (runs, hashes) = units.iter().map(|unit| (unit.run, unit.key.whole)).unzip();
+        let mut item = self.item(members, runs, hashes);
         if item.kept.is_none() && depth < MAX_DEPTH && units[0].mark.is_none() {
             let indices: Vec<u32> = units.iter().map(|unit| unit.index).collect();
             item.kept = match level {
@@ -488,8 +491,12 @@ impl Unifier<'_> {
         let node = |index: usize| &self.pages[members[index]].document.nodes[nodes[index] as usize];
         let part = |run: &dyn Fn(usize) -> Run| -> Vec<Run> { (0..members.len()).map(run).collect() };
         let equal = |runs: &[Run]| {
-            let first = self.hash(members[0], runs[0]);
-            members.iter().zip(runs).all(|(&page, &run)| self.hash(page, run) == first)
+            let (first, normal) = (self.pages[members[0]].bytes(runs[0]), self.pages[members[0]].normal(runs[0]));
+            let is_equal = |(&page, &run): (&usize, &Run)| {
+                let page = &self.pages[page];
+                page.bytes(run) == first || page.normal(run) == normal
+            };
+            members.iter().zip(runs).all(is_equal)
         };
         let end = part(&|index| (node(index).close, node(index).last));
         if !equal(&end) {
@@ -508,7 +515,9 @@ impl Unifier<'_> {
             return None;
         }
         let inner = part(&|index| (node(index).inner, node(index).close));
-        let content = if equal(&inner) {
+        let hash = |index: usize| self.pages[members[index]].hash_from(nodes[index] + 1, inner[index]);
+        let first = hash(0);
+        let content = if (1..members.len()).all(|index| hash(index) == first) {
             self.fixed(members[0], inner[0])
         } else if let Some(name) = self.region(members[0], nodes[0]) {
             self.whole_block(members, nodes, inner, name)
@@ -542,7 +551,8 @@ impl Unifier<'_> {
 
     /// The content of nodes as one block of this name.
     fn whole_block(&self, members: &[usize], nodes: &[u32], runs: Vec<Run>, name: &str) -> Unified {
-        let item = self.item(members, runs);
+        let hashes = members.iter().zip(&runs).map(|(&page, &run)| self.hash(page, run)).collect();
+        let item = self.item(members, runs, hashes);
         let mut out = Unified { cost: self.hole_cost(members, &item.hashes, &item.lengths), pieces: Vec::new() };
         self.push_hole(members, nodes, item.runs, None, Level::Content, &mut out.pieces);
         for piece in &mut out.pieces {
@@ -573,11 +583,10 @@ impl Unifier<'_> {
                     let name = token.name().of(&page.source).to_ascii_lowercase();
                     let tag = mix(token.kind as u64 + 1, xxh3_64(&name));
                     let whole = self.hash(members[index], (first, at + 1));
-                    let size = token.span().len() as u32;
                     Unit {
                         run: (first, at + 1),
                         index: at,
-                        key: Key { whole, tag: tag as u32, label: tag, size, ..Key::default() },
+                        key: Key::labelled(tag, whole, token.span().len()),
                         mark: None,
                     }
                 };
