@@ -11,7 +11,7 @@ pub struct Hidden {
     pub pages: Vec<SourceFile>,
     /// How many layouts stand above each other at most.
     pub levels: usize,
-    /// How many partials there are.
+    /// How many partials there are; paragraphs alone are running text, which is to stay on its pages.
     pub partials: usize,
 }
 
@@ -188,6 +188,7 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
     let with_values = |number: usize| if shape.brackets && number % 2 == 1 { "-with-values" } else { "" };
     let partials: Vec<String> =
         (0..count).map(|number| format!("parts/part-{number}{}.html", with_values(number))).collect();
+    let mut things = 0;
     for path in &partials {
         let mut text = fragment(random, 0, 2..=4);
         if path.contains("with-values") {
@@ -197,6 +198,7 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
                 word(random)
             );
         }
+        things += usize::from(text.lines().any(|line| !line.starts_with("<p")));
         files.push(SourceFile::new(path.clone(), text));
     }
     for number in 0..shape.pages {
@@ -218,7 +220,7 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
     };
     let pages = site.pages().filter(|&id| site.get(id).path.starts_with("pages/")).enumerate().map(flatten).collect();
     let levels = frames.iter().map(|frame| frame.level).max().unwrap_or(1);
-    Hidden { pages, levels, partials: partials.len(), site }
+    Hidden { pages, levels, partials: things, site }
 }
 
 /// The same with tags in brackets.

@@ -3,6 +3,7 @@
 
 use std::cmp::Reverse;
 
+use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
 use crate::propose::Options;
@@ -215,67 +216,74 @@ impl Planner<'_> {
         for holes in [&holes, &holes, &beside] {
             let (price, small) = (self.price as f64, self.options.is_small());
             let sections = choose(self.pages, &layout.members, holes, price, small, &refused);
-            let known = refused.len();
-            let found = self.grow(layout, sections, taken, 2, &mut refused);
+            let (found, new) = self.grow(layout, sections, taken, 2);
             if best.is_empty() || saved_by(&found) > saved_by(&best) {
                 best = found;
             }
-            if refused.len() == known {
+            if new.is_empty() {
                 break;
             }
+            refused.extend(new);
         }
         best
     }
 
-    /// The sections of a layout; one that does not pay is refused, and gives way to those in it.
+    /// The sections of a layout, and the members of those refused; one that does not pay is refused, and gives way to
+    /// those in it.
     fn grow(
         &self,
         around: &Layout,
         sections: Vec<Section>,
         taken: &[String],
         level: usize,
-        refused: &mut Vec<Vec<usize>>,
-    ) -> Vec<Layout> {
-        let mut found: Vec<Layout> = Vec::new();
-        for Section { members, inner } in sections {
+    ) -> (Vec<Layout>, Vec<Vec<usize>>) {
+        let grown = |Section { members, inner }: Section| {
             let mut taken = taken.to_vec();
             match self.section(around, members.clone(), &mut taken) {
+                Some(layout) if level == self.levels => (vec![layout], Vec::new()),
                 Some(mut layout) => {
-                    if level < self.levels {
-                        layout.inner = self.grow(&layout, inner, &taken, level + 1, refused);
-                    }
-                    found.push(layout);
+                    let (inner, refused) = self.grow(&layout, inner, &taken, level + 1);
+                    layout.inner = inner;
+                    (vec![layout], refused)
                 }
                 None => {
+                    let (found, mut refused) = self.grow(around, inner, &taken, level);
                     refused.push(members);
-                    found.extend(self.grow(around, inner, &taken, level, refused));
+                    (found, refused)
                 }
             }
-        }
-        found
+        };
+        let grown: Vec<(Vec<Layout>, Vec<Vec<usize>>)> = sections.into_par_iter().map(grown).collect();
+        let (found, refused): (Vec<Vec<Layout>>, Vec<Vec<Vec<usize>>>) = grown.into_iter().unzip();
+        (found.into_iter().flatten().collect(), refused.concat())
     }
 
     /// A section's layout; `None` if it does not pay.
     fn section(&self, around: &Layout, members: Vec<usize>, taken: &mut Vec<String>) -> Option<Layout> {
+        let holes: Vec<Hole> = around.open.par_iter().map(|known| known.hole.of(&members)).collect();
+        let fill = |hole: &Hole| {
+            let is_whole = hole.members.len() == members.len();
+            self.fill(hole).filter(|filled| is_whole && filled.saves > 0)
+        };
+        let mut filled: Vec<Option<Filled>> = holes.par_iter().map(fill).collect();
+        let frame_word = self.word_of_frame(around, &holes, &filled, &members);
         let place = naming::of_section(self.pages, &around.members, &members);
         let is_place = place != naming::SECTION;
-        let word = if is_place { Some(place.clone()) } else { self.word_of_frame(around, &members) };
+        let word = if is_place { Some(place.clone()) } else { frame_word.clone() };
         let word = word.or_else(|| naming::of_top_level(self.pages, &around.members, &members)).unwrap_or(place);
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
         let mut saved = 0;
         // Where the holes of the layout around stand among those left open here; none if filled.
         let mut places: Vec<Option<usize>> = Vec::new();
-        for known in &around.open {
+        for ((known, hole), filled) in around.open.iter().zip(holes).zip(&mut filled) {
             if known.outer.is_some_and(|outer| places[outer].is_none()) {
                 places.push(None);
                 continue;
             }
-            let hole = known.hole.of(&members);
             let outer = known.outer.and_then(|outer| places[outer]);
-            let filled = if hole.members.len() == members.len() { self.fill(&hole) } else { None };
-            match filled {
-                Some(filled) if filled.saves > 0 => {
+            match filled.take() {
+                Some(filled) => {
                     saved += filled.saves;
                     let names = self.names(&filled.pieces, &word, taken);
                     // What has no holes of its own may be replaced as a whole.
@@ -298,7 +306,7 @@ impl Planner<'_> {
                         replaces,
                     });
                 }
-                _ => {
+                None => {
                     places.push(Some(open.len()));
                     let (name, shown) = (known.name.clone(), known.shown.clone());
                     open.push(Open { name, hole, outer, own: false, default: known.default, shown });
@@ -312,7 +320,7 @@ impl Planner<'_> {
         let pays = is_named && is_frame && saved > self.price;
         pays.then(|| {
             let (body, saves) = (Body::Section(overrides), saved as usize);
-            let other_words = [naming::of_folders(self.pages, &members), self.word_of_frame(around, &members)];
+            let other_words = [naming::of_folders(self.pages, &members), frame_word];
             let other_words = other_words.into_iter().flatten().collect();
             Layout { word, other_words, members, body, open, saves, inner: Vec::new() }
         })
@@ -320,13 +328,20 @@ impl Planner<'_> {
 
     /// A word for a section of pages: the menu's item that is the current one in all of them, else what the first thing
     /// is called that its layout would bring.
-    fn word_of_frame(&self, around: &Layout, members: &[usize]) -> Option<String> {
-        let all = around.open.iter().map(|open| (open, open.hole.of(members)));
-        let whole: Vec<(&Open, Hole)> = all.filter(|(_, hole)| hole.members.len() == members.len()).collect();
+    fn word_of_frame(
+        &self,
+        around: &Layout,
+        holes: &[Hole],
+        filled: &[Option<Filled>],
+        members: &[usize],
+    ) -> Option<String> {
+        let all = around.open.iter().zip(holes.iter().zip(filled));
+        let whole: Vec<_> = all.filter(|(_, (hole, _))| hole.members.len() == members.len()).collect();
         let text = |hole: &Hole| hole.contents[0].text(&self.pages[hole.members[0]].source).into_owned();
         let is_current =
             |hole: &Hole| naming::is_current(&text(hole)) && hole.hashes.iter().all(|&h| h == hole.hashes[0]);
-        let marked = whole.iter().filter(|(open, hole)| open.name.starts_with(naming::CURRENT) && is_current(hole));
+        let marked =
+            whole.iter().filter(|(open, (hole, _))| open.name.starts_with(naming::CURRENT) && is_current(hole));
         let mut items = marked.filter_map(|(open, _)| open.name.strip_prefix(naming::CURRENT)).map(naming::word);
         if let Some(item) = items.find(|word| *word != around.word && naming::is_telling(word)) {
             return Some(item);
@@ -336,18 +351,17 @@ impl Planner<'_> {
             Context::Content { parent } => naming::tag(&self.pages[hole.members[0]], parent) == "head",
             _ => false,
         };
-        let (head, shown): (Vec<_>, Vec<_>) = whole.iter().partition(|(_, hole)| is_in_head(hole));
-        shown.into_iter().chain(head).find_map(|(_, hole)| {
-            let filled = self.fill(hole).filter(|filled| filled.saves > 0)?;
-            let name = |piece: Piece| match piece {
+        let (head, shown): (Vec<_>, Vec<_>) = whole.iter().partition(|(_, (hole, _))| is_in_head(hole));
+        shown.into_iter().chain(head).find_map(|(_, (hole, filled))| {
+            let name = |piece: &Piece| match piece {
                 Piece::Fixed { page, span } => {
-                    let bytes = span.of(&self.pages[page].source);
+                    let bytes = span.of(&self.pages[*page].source);
                     let is_value = matches!(hole.context, Context::Value { .. });
                     if is_value { naming::of_value_text(bytes) } else { naming::first_telling(bytes) }
                 }
                 Piece::Hole(_) => None,
             };
-            filled.pieces.into_iter().filter_map(name).find(|word| *word != around.word)
+            filled.as_ref()?.pieces.iter().filter_map(name).find(|word| *word != around.word)
         })
     }
 
