@@ -340,3 +340,30 @@ fn a_blank_before_two_blocks_is_there_once() {
         assert!(text.starts_with("{% extends") && text.contains("tomorrow"), "{text}");
     }
 }
+
+#[test]
+fn what_children_override_alike_is_said_by_a_layout_between() {
+    let aside = "{% block footer %}\n<aside class=\"harbour\">\n  <p>The harbour office is open from six to six.</p>\n  <a href=\"/harbour.html\">All harbours of the line</a>\n</aside>\n{% endblock %}";
+    let styles = "{% block styles %}<link rel=\"stylesheet\" href=\"/css/harbour.css\">{% endblock %}";
+    let mut files = vec![("layouts/base.html".to_owned(), BASE.to_owned())];
+    for name in ["northwick", "saltmere", "st-wend", "gull-rock", "eddy"] {
+        let own = child(name, "<p>A harbour.</p>");
+        files.push((format!("harbours/{name}.html"), format!("{own}\n{styles}\n\n{aside}\n")));
+    }
+    for number in 0..3 {
+        files.push((format!("{number}.html"), child("Fares", "<p>Three.</p>")));
+    }
+    let files: Vec<(&str, String)> = files.iter().map(|(path, text)| (path.as_str(), text.clone())).collect();
+    let proposal = proposed(&site(&files, ""), Strength::Blanks);
+    let [layout] = &proposal.layouts[..] else { panic!("{:#?}", proposal.layouts) };
+    assert_eq!((layout.path.as_str(), layout.pages), ("layouts/harbours.html", 5));
+    assert_eq!(layout.fills, ["styles", "footer"]);
+    let new = format!("{{% extends \"layouts/base.html\" %}}\n\n{styles}\n\n{aside}\n");
+    assert_eq!(text(&proposal, "layouts/harbours.html"), Some(new.as_str()));
+    let page = child("eddy", "<p>A harbour.</p>").replace("layouts/base", "layouts/harbours");
+    assert_eq!(text(&proposal, "harbours/eddy.html").map(str::trim_end), Some(page.trim_end()));
+    assert!(text(&proposal, "0.html").is_none() && text(&proposal, "layouts/base.html").is_none());
+    // What four say alike is no place that people know.
+    let few: Vec<_> = files.iter().filter(|(path, _)| !path.ends_with("eddy.html")).cloned().collect();
+    assert!(proposed(&site(&few, ""), Strength::Blanks).layouts.is_empty());
+}

@@ -186,3 +186,48 @@ fn copies_within_lines_become_partials_if_they_are_long() {
         assert!(text(&proposal, "0.html").contains(short));
     }
 }
+
+/// Children of one layout that show the same on a condition, in a loop, among texts of their own.
+fn tides(warning: &str) -> Vec<SourceFile> {
+    let base = "<!DOCTYPE html>\n<html>\n<body>\n{% block content %}{% endblock %}\n</body>\n</html>\n";
+    let page = |harbour: &&str| {
+        SourceFile::new(
+            format!("{harbour}.html"),
+            format!(
+                "{{% extends \"base.html\" %}}\n{{% block content %}}\n  <h1>{harbour}</h1>\n{warning}  <p>Ask for {harbour}.</p>\n{{% endblock %}}\n"
+            ),
+        )
+    };
+    let mut files = vec![SourceFile::new("base.html", base)];
+    files.extend(["northwick", "gull-rock", "saltmere", "st-wend"].iter().map(page));
+    files
+}
+
+const WARNING: &str = "  {% if late %}\n  <div class=\"warning\">\n    <p>Our boats are late today: {{ late }} minutes.</p>\n    <ul>\n      {% for boat in boats %}\n      <li>{{ boat.name }}, as far as we know</li>\n      {% endfor %}\n    </ul>\n  </div>\n  {% endif %}\n";
+
+#[test]
+fn what_children_show_alike_on_a_condition_becomes_a_partial() {
+    let proposal = proposed(&tides(WARNING), "brace-percent", Partials::Repeats, Strength::Blanks);
+    let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+    assert_eq!((partial.path.as_str(), partial.files, partial.parameters), ("partials/warning.html", 4, 0));
+    let include = "  <h1>saltmere</h1>\n  {% include \"partials/warning.html\" %}\n  <p>";
+    assert!(text(&proposal, "saltmere.html").contains(include), "{}", text(&proposal, "saltmere.html"));
+    assert!(text(&proposal, &partial.path).starts_with("{% if late %}\n"), "{}", text(&proposal, &partial.path));
+    // What does not change is not written, and proposed again nothing is.
+    assert!(proposal.files.iter().all(|file| file.path != "base.html"));
+    let files = tides(WARNING).into_iter().filter(|file| file.path == "base.html");
+    let new = proposal.files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone()));
+    let files: Vec<SourceFile> = files.chain(new).collect();
+    assert!(proposed(&files, "brace-percent", Partials::Repeats, Strength::Blanks).files.is_empty());
+}
+
+#[test]
+fn what_binds_a_name_for_its_page_stays_there() {
+    let binding = WARNING.replace("  {% endif %}\n", "  {% set told = late %}\n  {% endif %}\n  <i>{{ told }}</i>\n");
+    let proposal = proposed(&tides(&binding), "brace-percent", Partials::Repeats, Strength::Blanks);
+    for file in &proposal.files {
+        let text = String::from_utf8_lossy(&file.bytes);
+        assert_eq!(text.contains("{% set told"), file.role != radicon::Role::Partial, "{text}");
+    }
+    assert!(proposal.files.iter().all(|file| file.path != "partials/warning.html"), "{:?}", proposal.partials);
+}

@@ -21,7 +21,7 @@ pub struct Plan {
     pub layouts: Vec<ProposedLayout>,
     pub left: Vec<Left>,
     /// Paths of new files.
-    taken: Vec<String>,
+    pub taken: Vec<String>,
 }
 
 impl Plan {

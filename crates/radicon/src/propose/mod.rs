@@ -170,14 +170,13 @@ fn partials_alone(job: &Job<'_>) -> Proposal {
             }),
         }
     }
+    let pages: Vec<String> = plan.written.iter().map(|file| file.path.clone()).collect();
     let mut proposal = job.finish(plan);
-    let is_new =
-        |file: &ProposedFile| job.site.find(&file.path).is_none_or(|id| *job.site.get(id).source != file.bytes);
-    let (new, same): (Vec<_>, Vec<_>) = proposal.files.into_iter().partition(is_new);
-    let lone = |file: ProposedFile| Left { page: file.path, reason: "shares nothing that a partial would save".into() };
-    proposal.left.extend(same.into_iter().map(lone));
+    let new: FxHashSet<&str> = proposal.files.iter().map(|file| file.path.as_str()).collect();
+    let pages: Vec<String> = pages.into_iter().filter(|page| !new.contains(page.as_str())).collect();
+    let lone = |page| Left { page, reason: "shares nothing that a partial would save".into() };
+    proposal.left.extend(pages.into_iter().map(lone));
     proposal.left.sort();
-    proposal.files = new;
     proposal
 }
 
@@ -229,6 +228,25 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     plan.left.extend(candidates.into_iter().map(cannot));
     let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
     plan.left.retain(|left| !written.contains(left.page.as_str()));
+    jobs.iter().for_each(|job| job.between(&mut plan));
+    let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
+    // What other templates hold may stand in partials too.
+    let is_tagged = |template: &&Template| !template.dialect.forms.is_empty() && template.unreadable.is_none();
+    let as_it_is = |template: &Template| ProposedFile {
+        path: template.path.clone(),
+        role: template.role,
+        dialect: template.dialect.name.clone(),
+        extends: None,
+        bytes: template.source.to_vec(),
+    };
+    let others: Vec<ProposedFile> = site
+        .templates
+        .iter()
+        .filter(is_tagged)
+        .filter(|template| !written.contains(template.path.as_str()))
+        .map(as_it_is)
+        .collect();
+    plan.written.extend(others);
     jobs[0].finish(plan)
 }
 

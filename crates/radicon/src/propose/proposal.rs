@@ -164,8 +164,9 @@ pub struct Proposal {
 impl Proposal {
     /// Files that hide one of somebody else's and take their frame from it now.
     pub fn uncovered(&self) -> impl Iterator<Item = &ProposedFile> {
-        let is_known = |path: &String| self.layouts.iter().any(|layout| layout.path == *path);
-        self.files.iter().filter(move |file| file.extends.as_ref().is_some_and(|path| !is_known(path)))
+        let is_known = |path: &str| self.layouts.iter().any(|layout| layout.path == path);
+        let takes_other = move |file: &&ProposedFile| file.extends.as_ref().is_some_and(|path| !is_known(path));
+        self.files.iter().filter(takes_other).filter(move |file| !is_known(&file.path))
     }
 
     /// The changes to the disk that adopt it.

@@ -33,6 +33,10 @@ impl Job<'_> {
         let (proof, new_site, partials, smaller_repeats) = self.prove_with_partials(&needs, &mut written, &mut left);
         recount(&mut layouts, &written);
         let mut files = self.actual_files(&written).into_owned();
+        let is_new = |file: &ProposedFile| {
+            self.actual().find(&file.path).is_none_or(|id| *self.actual().get(id).source != file.bytes)
+        };
+        files.retain(is_new);
         files.sort_by(|a, b| a.path.cmp(&b.path));
         let after = if files.is_empty() {
             before

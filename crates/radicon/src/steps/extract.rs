@@ -151,7 +151,7 @@ fn speaks(template: &Template) -> Result<Arc<Dialect>, StepError> {
 }
 
 /// Refuses what cannot stand in a file of its own.
-fn check(template: &Template, span: Span) -> Result<(), StepError> {
+pub(crate) fn check(template: &Template, span: Span) -> Result<(), StepError> {
     whole_tags(template, span)?;
     let inside =
         template.constructs.items.iter().filter(|item| span.start <= item.span.start && item.span.end <= span.end);

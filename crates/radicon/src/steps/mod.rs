@@ -2,7 +2,7 @@
 
 mod collapse;
 mod default_layout;
-mod extract;
+pub(crate) mod extract;
 mod fuse;
 mod inline;
 mod levels;
@@ -37,6 +37,7 @@ pub use place::{PlaceError, find_place};
 pub use rename::rename;
 pub use reorder::reorder;
 pub(crate) use reorder::reordered;
+pub(crate) use reorder::whole;
 
 /// A refactoring, ready to be written.
 #[derive(Clone, Debug, Serialize)]

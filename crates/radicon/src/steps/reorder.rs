@@ -73,7 +73,7 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
 }
 
 /// From the opening to the closing tag of a pair.
-pub(super) fn whole(template: &Template, opener: u32) -> Span {
+pub(crate) fn whole(template: &Template, opener: u32) -> Span {
     let items = &template.constructs.items;
     let open = &items[opener as usize];
     let end = items.get(open.partner as usize).map_or(open.span.end, |close| close.span.end);

@@ -17,7 +17,7 @@ use crate::propose::skeleton::hole::{Hole, TAGS};
 
 /// A section has as many pages at least, and one page in so many of those around it: a smaller one is no place that
 /// people know. Where size is all, it may be smaller.
-const LEAST_PAGES: usize = 5;
+pub const LEAST_PAGES: usize = 5;
 const LEAST_SHARE: usize = 50;
 const LEAST_PAGES_SMALL: usize = 3;
 const LEAST_SHARE_SMALL: usize = 100;

@@ -2,23 +2,25 @@
 //! where copies differ a little, and for regions of layouts.
 
 use std::cell::OnceCell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::dialect::{Kind, Newline, Value, Values};
 use crate::markup::elements::element;
-use crate::markup::{Document, NodeKind};
+use crate::markup::{Constructs, Document, NodeKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::copies::{LineTable, Pattern, Segment};
+use crate::propose::partials::movable::may_move;
 use crate::propose::partials::worth::Reason;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, holes};
 use crate::propose::skeleton::unify::{Prices, Unifier};
 use crate::propose::{Job, ProposedFile, ProposedPartial, apply};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatGroup, RepeatKind, RepeatOptions, repeats};
+use crate::site::own_file::Needs;
 use crate::site::{Home, Partials, Role, Site, stem};
 use crate::text::{Span, count_lines, is_blank};
 
@@ -222,13 +224,10 @@ impl Extractor<'_, '_> {
     }
 
     pub fn is_free(&self, lines: &Stretch) -> bool {
-        let items = self.site.find(&self.written[lines.file].path).map(|id| &self.site.get(id).constructs.items);
-        let is_plain = items.is_some_and(|items| {
-            let at = items.partition_point(|item| (item.span.end as usize) <= lines.start);
-            items.get(at).is_none_or(|item| item.span.start as usize >= lines.end)
-        });
+        let template = self.site.find(&self.written[lines.file].path).map(|id| self.site.get(id));
+        let can_move = template.is_some_and(|template| may_move(template, Span::from_range(lines.start..lines.end)));
         let apart = |other: &Stretch| lines.end <= other.start || lines.start >= other.end;
-        is_plain && self.claimed.get(&lines.file).is_none_or(|claimed| claimed.iter().all(apart))
+        can_move && self.claimed.get(&lines.file).is_none_or(|claimed| claimed.iter().all(apart))
     }
 
     /// What stands there, as a partial holds it.
@@ -456,11 +455,17 @@ impl Extractor<'_, '_> {
     /// Whether it is a thing with a name, in several files, that saves enough.
     fn is_worth_it(&self, found: &Found, saves: usize) -> bool {
         let files: FxHashSet<usize> = found.uses.iter().map(|(stretch, _)| stretch.file).collect();
+        // Conditions and loops that stand in three files are changed in three files, however short they are.
+        let is_logic = || {
+            let items = Constructs::read(&found.content, &self.job.dialect).items;
+            items.iter().any(|item| item.kind == Kind::Control)
+        };
         let enough = || {
-            self.job.options.min_saving.is_some() || saves * files.len() / found.uses.len() * SHARE_WORTH >= self.all
+            let share = saves * files.len() / found.uses.len() * SHARE_WORTH;
+            self.job.options.min_saving.is_some() || share >= self.all || is_logic()
         };
         files.len() >= LEAST_COPIES
-            && match Reason::of(&found.content) {
+            && match Reason::of(&found.content, &self.job.dialect) {
                 Some(Reason::Landmark(_)) => true,
                 Some(Reason::Named(_)) => enough(),
                 None => false,
@@ -483,7 +488,8 @@ impl Extractor<'_, '_> {
             let word = |word: String| if options.is_small() { short(word) } else { word };
             return self.found.iter().map(|(found, _)| Some(word(naming::of_markup(&found.content)))).collect();
         }
-        let reasons: Vec<Option<Reason>> = self.found.iter().map(|(found, _)| Reason::of(&found.content)).collect();
+        let reasons: Vec<Option<Reason>> =
+            self.found.iter().map(|(found, _)| Reason::of(&found.content, &self.job.dialect)).collect();
         let best = |at: usize| reasons[at].as_ref().and_then(|reason| reason.names().first());
         let of_kind = |at: usize| {
             let alike = (0..reasons.len()).filter(|&other| other != at && best(other) == best(at));
@@ -499,6 +505,21 @@ impl Extractor<'_, '_> {
             Some(word)
         };
         (0..reasons.len()).map(&mut word).collect()
+    }
+
+    /// What a partial holds, with the own-file tags that its tags need, as far as all files have them that use it.
+    fn with_own_file_tags(&self, found: &Found) -> Vec<u8> {
+        let needs = Needs::of(self.site);
+        let content = found.content.clone();
+        if needs.is_empty() {
+            return content;
+        }
+        let files: BTreeSet<usize> = found.uses.iter().map(|(stretch, _)| stretch.file).collect();
+        let own = files.iter().filter_map(|&file| self.site.find(&self.written[file].path));
+        let own = own.map(|id| self.site.sure_own_file_texts(id));
+        let own = own.reduce(|all, own| all.into_iter().filter(|text| own.contains(text)).collect());
+        let lines = self.job.options.strength != Strength::Bytes;
+        needs.carried(content, &self.job.dialect, &own.unwrap_or_default(), lines)
     }
 
     /// Writes the partials, and the tags that include them.
@@ -536,7 +557,7 @@ impl Extractor<'_, '_> {
                 bytes: found.content.len(),
             });
             let dialect = self.job.dialect.name.clone();
-            let bytes = found.content.clone();
+            let bytes = self.with_own_file_tags(found);
             out.written.push(ProposedFile { path, role: Role::Partial, dialect, extends: None, bytes });
         }
         for (file, mut list) in edits {

@@ -3,4 +3,5 @@
 pub mod copies;
 pub mod find;
 pub mod grow;
+mod movable;
 pub mod worth;

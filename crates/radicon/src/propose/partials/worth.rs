@@ -1,6 +1,7 @@
 //! What is worth a file of its own: a thing of the page that people know by a name.
 
-use crate::markup::TokenKind;
+use crate::dialect::{Dialect, Kind};
+use crate::markup::{ALONE, Construct, Constructs, TokenKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 
@@ -24,7 +25,10 @@ const PROSE: usize = 80;
 
 impl Reason {
     /// The reason of a fragment, if there is one.
-    pub fn of(markup: &[u8]) -> Option<Self> {
+    pub fn of(markup: &[u8], dialect: &Dialect) -> Option<Self> {
+        let constructs = Constructs::read(markup, dialect);
+        let is_guarded = is_guarded(markup, &constructs.items);
+        let markup = &without_tags(markup, &constructs.items)[..];
         let (page, roots) = naming::read(markup);
         let names: Vec<String> =
             naming::telling(&page, &roots).into_iter().filter(|name| naming::is_telling(name)).collect();
@@ -33,7 +37,7 @@ impl Reason {
                 || naming::called(&page, node).is_some_and(|name| naming::has_region(&name))
         };
         let of_tag = |node: &u32| ROWS_AND_PROSE.contains(&naming::tag(&page, *node).as_str());
-        if names.is_empty() || roots.iter().all(of_tag) {
+        if names.is_empty() || roots.iter().all(of_tag) && !is_guarded {
             None
         } else if roots.iter().any(|&node| is_region(node)) {
             Some(Self::Landmark(names))
@@ -48,6 +52,30 @@ impl Reason {
             Self::Landmark(names) | Self::Named(names) => names,
         }
     }
+}
+
+/// Whether a condition or a loop is around all of it.
+fn is_guarded(markup: &[u8], items: &[Construct]) -> bool {
+    let text = |range: std::ops::Range<usize>| markup[range].trim_ascii();
+    let end = |first: &Construct| items.get(first.partner as usize).filter(|_| first.partner != ALONE);
+    let is_around = |first: &&Construct| {
+        let ends = end(first).is_some_and(|end| text(end.span.end as usize..markup.len()).is_empty());
+        first.kind == Kind::Control && ends && text(0..first.span.start as usize).is_empty()
+    };
+    items.first().filter(is_around).is_some()
+}
+
+/// Markup with a space in the place of each tag: what a thing is called is not said by program code.
+fn without_tags(markup: &[u8], items: &[Construct]) -> Vec<u8> {
+    let (mut out, mut at) = (Vec::with_capacity(markup.len()), 0);
+    for item in items.iter().filter(|item| !item.span.is_empty()) {
+        let range = item.span.range();
+        out.extend_from_slice(&markup[at.min(range.start)..range.start]);
+        out.push(b' ');
+        at = at.max(range.end);
+    }
+    out.extend_from_slice(&markup[at..]);
+    out
 }
 
 /// Whether most of a fragment is running text.
@@ -71,9 +99,13 @@ fn is_prose(page: &Page) -> bool {
 mod tests {
     use super::*;
 
+    fn brace() -> std::sync::Arc<Dialect> {
+        crate::dialect::builtin_named("brace-percent").expect("a built-in dialect")
+    }
+
     #[track_caller]
     fn names(markup: &str, expected: &[&str]) {
-        let reason = Reason::of(markup.as_bytes());
+        let reason = Reason::of(markup.as_bytes(), &brace());
         let names: Vec<&str> = reason.iter().flat_map(Reason::names).map(String::as_str).collect();
         assert_eq!(names, expected, "{markup}");
     }
@@ -90,6 +122,14 @@ mod tests {
     }
 
     #[test]
+    fn tags_are_no_names_and_what_is_shown_on_condition_is_a_thing() {
+        names("<div><h3>{{ fare.title }}</h3><a href=\"/\">x</a></div>", &[]);
+        names("<div class=\"{{ kind }} timetable\"><a href=\"/\">x</a></div>", &["timetable"]);
+        names("{% if late %}\n<p class=\"warning\">{{ late }}</p>\n{% endif %}", &["warning"]);
+        names("{% if late %}<b>x</b>{% endif %}<p class=\"warning\">{{ late }}</p>", &[]);
+    }
+
+    #[test]
     fn rows_prose_and_what_has_no_name() {
         names("<tr class=\"fare\"><td>3</td></tr>\n<tr class=\"fare\"><td>4</td></tr>", &[]);
         names("<p class=\"note\">Ferries do not wait.</p>", &[]);
@@ -101,7 +141,7 @@ mod tests {
 
     #[test]
     fn regions_are_worth_it_whatever_they_save() {
-        let reason = |markup: &str| Reason::of(markup.as_bytes()).expect("a reason");
+        let reason = |markup: &str| Reason::of(markup.as_bytes(), &brace()).expect("a reason");
         assert!(matches!(reason("<div class=\"page-footer\"><a href=\"/\">x</a></div>"), Reason::Landmark(_)));
         assert!(matches!(reason("<div class=\"fares\"><a href=\"/\">x</a></div>"), Reason::Named(_)));
     }

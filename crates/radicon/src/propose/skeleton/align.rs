@@ -178,8 +178,8 @@ mod tests {
     fn keys(text: &str) -> Vec<Key> {
         let key = |c: char| Key {
             whole: c as u64,
-            tag: c.to_ascii_lowercase() as u32,
-            label: c.to_ascii_lowercase() as u64,
+            tag: c.to_ascii_lowercase() as u16,
+            label: c.to_ascii_lowercase() as u32,
             ..Key::default()
         };
         text.chars().map(key).collect()
