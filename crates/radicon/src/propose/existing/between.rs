@@ -173,11 +173,23 @@ fn name_at(child: &Child<'_>, place: Span) -> String {
     found.map(|((name, _), _)| String::from_utf8_lossy(name).into_owned()).unwrap_or_default()
 }
 
-/// What the new layout is called: like all its pages, their folder, what they say in their longest block, or the layout.
+/// The words with which the names of all files begin, where they have some.
+fn shared_begin<'s>(members: &[&Child<'s>]) -> Option<&'s str> {
+    let first: &'s str = stem(&members[0].template.path);
+    let begins = |other: &str, begin: &str| {
+        other.strip_prefix(begin).is_some_and(|rest| rest.is_empty() || rest.starts_with(['-', '_', '.']))
+    };
+    let ends = first.match_indices(['-', '_', '.']).map(|(at, _)| at).chain([first.len()]);
+    let begin = ends
+        .map(|end| &first[..end])
+        .rfind(|begin| members.iter().all(|child| begins(stem(&child.template.path), begin)));
+    begin.filter(|begin| naming::is_telling(begin))
+}
+
+/// What the new layout is called: like all its pages begin, their folder, what they say in their longest block, or the layout.
 fn word_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> String {
-    let called = stem(&members[0].template.path);
-    if members.iter().all(|child| stem(&child.template.path) == called) {
-        return naming::word(called);
+    if let Some(begin) = shared_begin(members) {
+        return naming::word(begin);
     }
     let first = folder(&members[0].template.path);
     let is_shared = members.iter().all(|child| folder(&child.template.path) == first);
