@@ -38,8 +38,8 @@ fn binds(template: &Template, item: &Construct, from: u32) -> bool {
         return false;
     }
     let text = item.span.text(&template.source);
-    let words = text.split(|c: char| !(c.is_alphanumeric() || "_.'\"".contains(c)));
-    let Some(name) = words.filter(|word| !word.is_empty()).last() else { return false };
+    let mut words = text.split(|c: char| !(c.is_alphanumeric() || "_.'\"".contains(c)));
+    let Some(name) = words.rfind(|word| !word.is_empty()) else { return false };
     let is_name = |word: &str| word.chars().all(|c| c.is_alphanumeric() || c == '_');
     let after = template.constructs.items.iter().filter(|item| item.span.start >= from);
     is_name(name) && after.map(|item| item.span.of(&template.source)).any(|tag| mentions(tag, name.as_bytes()))
