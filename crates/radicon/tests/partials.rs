@@ -213,6 +213,7 @@ fn what_children_show_alike_on_a_condition_becomes_a_partial() {
     let include = "  <h1>saltmere</h1>\n  {% include \"partials/warning.html\" %}\n  <p>";
     assert!(text(&proposal, "saltmere.html").contains(include), "{}", text(&proposal, "saltmere.html"));
     assert!(text(&proposal, &partial.path).starts_with("{% if late %}\n"), "{}", text(&proposal, &partial.path));
+    assert!(proposal.left.iter().all(|left| left.page == "base.html"), "{:?}", proposal.left);
     // What does not change is not written, and proposed again nothing is.
     assert!(proposal.files.iter().all(|file| file.path != "base.html"));
     let files = tides(WARNING).into_iter().filter(|file| file.path == "base.html");

@@ -226,10 +226,9 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         Left { page: template.path.clone(), reason }
     };
     plan.left.extend(candidates.into_iter().map(cannot));
-    let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
-    plan.left.retain(|left| !written.contains(left.page.as_str()));
     jobs.iter().for_each(|job| job.between(&mut plan));
     let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
+    plan.left.retain(|left| !written.contains(left.page.as_str()));
     // What other templates hold may stand in partials too.
     let is_tagged = |template: &&Template| !template.dialect.forms.is_empty() && template.unreadable.is_none();
     let as_it_is = |template: &Template| ProposedFile {

@@ -142,7 +142,7 @@ pub struct Proposal {
     /// The partials, by path.
     pub partials: Vec<ProposedPartial>,
     /// How many repeats are left that are no partial: rows, prose, what has no telling name, stands in fewer than
-    /// three files or saves less than a thousandth of the site.
+    /// three files or saves less than a thousandth of the site and holds no condition or loop.
     pub smaller_repeats: usize,
     /// The dialects the files are written in, separated by commas.
     pub dialect: String,

@@ -43,6 +43,8 @@ impl Job<'_> {
         } else {
             size(new_site.templates.iter().map(|template| &template.source[..]))
         };
+        let changed: FxHashSet<&str> = files.iter().map(|file| file.path.as_str()).collect();
+        left.retain(|left| !changed.contains(left.page.as_str()));
         left.sort();
         let mut dialects: Vec<&str> = files.iter().map(|file| file.dialect.as_str()).collect();
         dialects.sort_unstable();

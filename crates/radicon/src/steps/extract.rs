@@ -32,7 +32,7 @@ fn extracted(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> Re
     if name.is_empty() || !name.chars().all(|c| c.is_alphanumeric() || "-_".contains(c)) {
         return refuse(format!("`{name}` is no name for a partial: letters, digits, `-` and `_` make one"));
     }
-    check(site.get(id), span)?;
+    may_stand_alone(site.get(id), span)?;
     let mut copies = vec![(id, span)];
     if all {
         copies.extend(others(site, id, span));
@@ -151,7 +151,7 @@ fn speaks(template: &Template) -> Result<Arc<Dialect>, StepError> {
 }
 
 /// Refuses what cannot stand in a file of its own.
-pub(crate) fn check(template: &Template, span: Span) -> Result<(), StepError> {
+pub(crate) fn may_stand_alone(template: &Template, span: Span) -> Result<(), StepError> {
     whole_tags(template, span)?;
     let inside =
         template.constructs.items.iter().filter(|item| span.start <= item.span.start && item.span.end <= span.end);
@@ -203,7 +203,7 @@ fn others(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
             }
         }
     }
-    copies.retain(|(id, span)| check(site.get(*id), *span).is_ok());
+    copies.retain(|(id, span)| may_stand_alone(site.get(*id), *span).is_ok());
     copies.sort_by_key(|(id, span)| (*id, span.start));
     copies.dedup();
     copies

@@ -2,7 +2,7 @@
 
 mod collapse;
 mod default_layout;
-pub(crate) mod extract;
+mod extract;
 mod fuse;
 mod inline;
 mod levels;
@@ -29,6 +29,7 @@ pub use collapse::collapse;
 pub use default_layout::default_layout;
 pub(crate) use default_layout::without_parent;
 pub use extract::extract;
+pub(crate) use extract::may_stand_alone;
 pub use fuse::fuse;
 pub use inline::inline;
 pub use levels::{pull_up, push_down};

@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use rustc_hash::FxHashSet;
+
 use crate::dialect::{Kind, Loose};
 use crate::propose::assemble::Plan;
 use crate::propose::hierarchy::sections::LEAST_PAGES;
@@ -38,10 +40,10 @@ impl Job<'_> {
             return;
         }
         let mut children: BTreeMap<SourceId, Vec<Child<'_>>> = BTreeMap::new();
-        for id in (0..self.site.templates.len() as u32).map(SourceId) {
-            let is_written = plan.written.iter().any(|file| file.path == self.site.get(id).path);
-            if let (Parent::Found { id: layout, .. }, false) = (self.site.parent(id), is_written) {
-                children.entry(*layout).or_default().extend(self.overriding_child(id));
+        let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
+        for (id, template) in self.site.with_ids().filter(|(_, template)| !written.contains(template.path.as_str())) {
+            if let Parent::Found { id: layout, .. } = self.site.parent(id) {
+                children.entry(*layout).or_default().extend(self.overriding_child(template));
             }
         }
         for (layout, children) in children {
@@ -55,8 +57,7 @@ impl Job<'_> {
     }
 
     /// A template that names its layout outright, and consists of overrides.
-    fn overriding_child(&self, id: SourceId) -> Option<Child<'_>> {
-        let template = self.site.get(id);
+    fn overriding_child<'t>(&self, template: &'t Template) -> Option<Child<'t>> {
         let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
         let parent = template.parent().filter(|item| !item.target.is_empty() && !item.dynamic)?;
         if kept || template.dialect.name != self.dialect.name || !loose(template).is_empty() {
@@ -105,9 +106,9 @@ impl Job<'_> {
         let mut bytes =
             with_target(first.template, parent.span, parent.target, &self.written_name(&layout.path, Kind::Parent));
         // In the order in which the first of them says it.
-        let mut shared: Vec<Span> = group.shared.iter().map(|key| first.overrides[key]).collect();
-        shared.sort_by_key(|span| span.start);
-        for span in &shared {
+        let mut shared: Vec<(&[u8], Span)> = group.shared.iter().map(|key| (key.0, first.overrides[key])).collect();
+        shared.sort_by_key(|(_, span)| span.start);
+        for (_, span) in &shared {
             bytes.extend_from_slice(newline.repeat(2).as_bytes());
             bytes.extend_from_slice(span.of(&first.template.source));
         }
@@ -127,7 +128,7 @@ impl Job<'_> {
             let (dialect, extends) = (dialect.clone(), Some(path.clone()));
             plan.written.push(ProposedFile { path: own, role, dialect, extends, bytes });
         }
-        let fills = shared.iter().map(|span| name_at(first, *span)).collect();
+        let fills = shared.iter().map(|(name, _)| String::from_utf8_lossy(name).into_owned()).collect();
         plan.layouts.push(ProposedLayout {
             path,
             extends: Some(layout.path.clone()),
@@ -165,12 +166,6 @@ fn with_target(template: &Template, tag: Span, target: Span, name: &str) -> Vec<
     let source = &template.source;
     let (before, after) = (Span::new(tag.start, target.start), Span::new(target.end, tag.end));
     [before.of(source), name.as_bytes(), after.of(source)].concat()
-}
-
-/// The name of the block that stands there.
-fn name_at(child: &Child<'_>, place: Span) -> String {
-    let found = child.overrides.iter().find(|(_, span)| **span == place);
-    found.map(|((name, _), _)| String::from_utf8_lossy(name).into_owned()).unwrap_or_default()
 }
 
 /// The words with which the names of all files begin, where they have some.

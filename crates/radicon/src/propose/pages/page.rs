@@ -30,10 +30,13 @@ pub struct Key {
 }
 
 impl Key {
+    fn size(bytes: usize) -> u16 {
+        u16::try_from(bytes).unwrap_or(u16::MAX)
+    }
+
     /// One of so many bytes that is known by its label.
     pub fn labelled(label: u64, whole: u64, size: usize) -> Self {
-        let size = u16::try_from(size).unwrap_or(u16::MAX);
-        Self { whole, label: label as u32, tag: label as u16, size, ..Self::default() }
+        Self { whole, label: label as u32, tag: label as u16, size: Self::size(size), ..Self::default() }
     }
 }
 
@@ -118,7 +121,7 @@ impl Page {
             let end = xxh3_64(normal.run(node.close, node.last));
             let normal_is_empty = normal.run(node.first, node.last).is_empty();
             key.whole = if normal_is_empty { 0 } else { mix(mix(key.whole, start), end) | 1 };
-            key.size = u16::try_from(self.document.span(index as u32).len()).unwrap_or(u16::MAX);
+            key.size = Key::size(self.document.span(index as u32).len());
             if node.kind == NodeKind::Text {
                 let text = normal.run(node.first, node.last);
                 key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) as u32 | 1 };
@@ -188,7 +191,7 @@ impl Page {
         }
         while from < run.1 {
             let node = nodes.get(at).filter(|node| node.first == from && node.last <= run.1)?;
-            match self.keys[at].whole {
+            match self.keys.get(at)?.whole {
                 0 => {}
                 whole => hash = mix(hash, whole) | 1,
             }

@@ -508,8 +508,7 @@ impl Extractor<'_, '_> {
     }
 
     /// What a partial holds, with the own-file tags that its tags need, as far as all files have them that use it.
-    fn with_own_file_tags(&self, found: &Found) -> Vec<u8> {
-        let needs = Needs::of(self.site);
+    fn with_own_file_tags(&self, found: &Found, needs: &Needs) -> Vec<u8> {
         let content = found.content.clone();
         if needs.is_empty() {
             return content;
@@ -528,6 +527,7 @@ impl Extractor<'_, '_> {
         let mut taken: Vec<String> = out.written.iter().map(|file| file.path.clone()).collect();
         let mut edits: FxHashMap<usize, Vec<Edit>> = FxHashMap::default();
         let words = self.words(&taken);
+        let needs = Needs::of(self.site);
         for ((found, saves), word) in self.found.iter().zip(words) {
             let Some(word) = word else {
                 out.smaller += 1;
@@ -557,7 +557,7 @@ impl Extractor<'_, '_> {
                 bytes: found.content.len(),
             });
             let dialect = self.job.dialect.name.clone();
-            let bytes = self.with_own_file_tags(found);
+            let bytes = self.with_own_file_tags(found, &needs);
             out.written.push(ProposedFile { path, role: Role::Partial, dialect, extends: None, bytes });
         }
         for (file, mut list) in edits {

@@ -4,7 +4,7 @@ use crate::dialect::{Kind, Part};
 use crate::markup::{ALONE, Construct};
 use crate::resolve::mentions;
 use crate::site::Template;
-use crate::steps::extract::check;
+use crate::steps::may_stand_alone;
 use crate::text::Span;
 
 /// Whether a stretch can move into a partial: it holds whole tags, none that binds a name for what follows or belongs
@@ -29,7 +29,7 @@ pub fn may_move(template: &Template, span: Span) -> bool {
         Kind::Other => binds(template, item, span.end),
         _ => false,
     });
-    !stays && check(template, without_blanks(span, &template.source)).is_ok()
+    !stays && may_stand_alone(template, without_blanks(span, &template.source)).is_ok()
 }
 
 /// Whether a tag that nobody described may bind a name that is used from an offset on: its last word, if that is a name.
