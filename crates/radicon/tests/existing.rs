@@ -363,6 +363,11 @@ fn what_children_override_alike_is_said_by_a_layout_between() {
     let page = child("eddy", "<p>A harbour.</p>").replace("layouts/base", "layouts/harbours");
     assert_eq!(text(&proposal, "harbours/eddy.html").map(str::trim_end), Some(page.trim_end()));
     assert!(text(&proposal, "0.html").is_none() && text(&proposal, "layouts/base.html").is_none());
+    // Where a file has the name, the layout's tells it apart, not a number.
+    let mut other = files.clone();
+    other.push(("layouts/harbours.html", "<p>Not yet.</p>\n".to_owned()));
+    let proposal = proposed(&site(&other, ""), Strength::Blanks);
+    assert_eq!(proposal.layouts[0].path, "layouts/base-harbours.html");
     // What four say alike is no place that people know.
     let few: Vec<_> = files.iter().filter(|(path, _)| !path.ends_with("eddy.html")).cloned().collect();
     assert!(proposed(&site(&few, ""), Strength::Blanks).layouts.is_empty());

@@ -101,7 +101,13 @@ impl Job<'_> {
         let first = members[0];
         let Some(parent) = first.template.parent() else { return };
         let home = self.home(Role::Layout);
-        let path = self.free_path(&home, &word_for(layout, members, group), &mut plan.taken);
+        let words = words_for(layout, members, group);
+        let is_free = |word: &&String| {
+            let path = home.path(word, |_| true);
+            self.site.find(&path).is_none() && !plan.taken.contains(&path)
+        };
+        let Some(word) = words.iter().find(is_free).or(words.first()) else { return };
+        let path = self.free_path(&home, word, &mut plan.taken);
         let newline = if memchr::memmem::find(&first.template.source, b"\r\n").is_some() { "\r\n" } else { "\n" };
         let mut bytes =
             with_target(first.template, parent.span, parent.target, &self.written_name(&layout.path, Kind::Parent));
@@ -181,18 +187,21 @@ fn shared_begin<'s>(members: &[&Child<'s>]) -> Option<&'s str> {
     begin.filter(|begin| naming::is_telling(begin))
 }
 
-/// What the new layout is called: like all its pages begin, their folder, what they say in their longest block, or the layout.
-fn word_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> String {
-    if let Some(begin) = shared_begin(members) {
-        return naming::word(begin);
-    }
+/// What the new layout may be called, the best first: as the names of its files begin, or their folder; that with the
+/// layout around it; what they say in their longest block; a name from the layout and that block.
+fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Vec<String> {
     let first = folder(&members[0].template.path);
     let is_shared = members.iter().all(|child| folder(&child.template.path) == first);
-    if is_shared && !first.is_empty() && first != folder(&layout.path) {
-        return naming::word(first.rsplit('/').next().unwrap_or(first));
-    }
+    let of_folder = || {
+        (is_shared && !first.is_empty() && first != folder(&layout.path))
+            .then(|| first.rsplit('/').next().unwrap_or(first))
+    };
     let longest = group.shared.iter().max_by_key(|(_, text)| text.len());
-    let said = longest.and_then(|(_, text)| naming::first_telling(text));
-    let name = longest.map(|(name, _)| String::from_utf8_lossy(name).into_owned()).unwrap_or_default();
-    said.unwrap_or_else(|| naming::word(&format!("{}-{name}", stem(&layout.path))))
+    let name = longest.map(|(name, _)| String::from_utf8_lossy(name)).unwrap_or_default();
+    let with_layout = |word: &str| naming::word(&format!("{}-{word}", stem(&layout.path)));
+    let place = shared_begin(members).or_else(of_folder);
+    let mut words: Vec<String> = place.iter().flat_map(|place| [naming::word(place), with_layout(place)]).collect();
+    words.extend(longest.and_then(|(_, text)| naming::first_telling(text)));
+    words.push(with_layout(&name));
+    words
 }
