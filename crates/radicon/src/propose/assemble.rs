@@ -103,7 +103,7 @@ impl Job<'_> {
             };
             let path = match &layout.body {
                 Body::Existing { path, .. } => path.clone(),
-                Body::Base { .. } => self.free_path(&home, &of_family(), taken),
+                Body::Base(_) => self.free_path(&home, &of_family(), taken),
                 Body::Section(_) => {
                     self.free_path(&home, &self.section_word(layout, around.map(|at| &found[at]), taken), taken)
                 }
@@ -138,7 +138,7 @@ impl Job<'_> {
             let extends = place.around.map(|around| placed[around].path.clone());
             let target = extends.as_ref().map(|path| self.written_name(path, Kind::Parent)).unwrap_or_default();
             let bytes = match &place.layout.body {
-                Body::Base { pieces, names } => writer.layout(pieces, names),
+                Body::Base(pieces) => writer.layout(pieces),
                 Body::Section(overrides) => writer.section(&target, overrides),
                 Body::Existing { edits, .. } if edits.is_empty() => return None,
                 Body::Existing { path, edits } => {

@@ -8,7 +8,7 @@ use super::job::Job;
 use super::naming;
 use super::pages::page::Page;
 use super::proposal::{ProposedBlock, ProposedFile, ProposedLayout};
-use super::skeleton::hole::{Context, Hole, TAGS};
+use super::skeleton::hole::{Context, Hole, TAGS, Variant};
 use crate::dialect::Kind;
 use crate::markup::{Constructs, NodeKind};
 use crate::text::LineIndex;
@@ -37,21 +37,21 @@ impl Job<'_> {
                 found.map(|item| lines.line(item.span.start))
             };
             let block = |open: &Open| {
-                let uses = uses.get(&(index, open.name.as_str())).cloned().unwrap_or_default();
+                let uses = uses.get(&(index, open.hole.name.as_str())).cloned().unwrap_or_default();
                 let (size, within) = around(pages, &open.hole, &uses.pages);
                 let tags = TAGS * (1 + uses.pages.len());
                 Some(ProposedBlock {
                     cost: uses.bytes + tags,
                     without: size + tags,
                     within,
-                    name: open.name.clone(),
-                    line: line(&open.name)?,
+                    name: open.hole.name.clone(),
+                    line: line(&open.hole.name)?,
                     default: open.default,
                     overridden_by: uses.pages.len(),
                     layouts: uses.layouts,
                     such_as: uses.pages.iter().take(3).map(|&page| pages[page].path.clone()).collect(),
                     bytes: uses.bytes,
-                    drift: open.hole.members.len() > 3
+                    drift: open.hole.variants.len() > 3
                         && open.hole.overriding() == 1
                         && open.default
                         && !naming::marks_current(pages, &open.hole),
@@ -67,7 +67,7 @@ impl Job<'_> {
                 blocks: place.layout.open.iter().filter(|open| open.own).filter_map(block).collect(),
                 fills: match &place.layout.body {
                     Body::Section(overrides) => overrides.iter().map(|filled| filled.name.clone()).collect(),
-                    Body::Base { .. } | Body::Existing { .. } => Vec::new(),
+                    Body::Base(_) | Body::Existing { .. } => Vec::new(),
                 },
             }
         };
@@ -94,7 +94,7 @@ impl ProposedLayout {
 
 /// The bytes that these pages have in the element around a hole, and its tag in the first page.
 fn around(pages: &[Page], hole: &Hole, overriding: &[usize]) -> (usize, String) {
-    let Some(&first) = hole.members.first() else { return (0, String::new()) };
+    let Some(first) = hole.variants.first().map(|variant| variant.page) else { return (0, String::new()) };
     let element = |page: &Page, mut node: u32| {
         while node > 0 && page.document.nodes[node as usize].kind != NodeKind::Element {
             node = page.document.nodes[node as usize].parent;
@@ -109,8 +109,8 @@ fn around(pages: &[Page], hole: &Hole, overriding: &[usize]) -> (usize, String) 
         },
     );
     // Only between nodes is it known where other pages have it.
-    let size = |member: &usize| match hole.members.binary_search(member).ok().and_then(|at| hole.siblings.get(at)) {
-        Some((node, _)) => pages[*member].document.span(element(&pages[*member], *node)).len(),
+    let size = |member: &usize| match hole.variant(*member).and_then(|variant| variant.place) {
+        Some((node, _)) => pages[*member].document.span(element(&pages[*member], node)).len(),
         None => pages[first].document.span(shown).len(),
     };
     let page = &pages[first];
@@ -135,7 +135,7 @@ pub fn uses<'p>(placed: &'p [Placed<'_>], kept: &FxHashSet<usize>) -> FxHashMap<
     let owner = |index: usize, name: &str| {
         let mut at = index;
         loop {
-            let owns = placed[at].layout.open.iter().any(|open| open.own && open.name == name);
+            let owns = placed[at].layout.open.iter().any(|open| open.own && open.hole.name == name);
             match placed[at].around {
                 Some(around) if !owns => at = around,
                 _ => return at,
@@ -144,12 +144,13 @@ pub fn uses<'p>(placed: &'p [Placed<'_>], kept: &FxHashSet<usize>) -> FxHashMap<
     };
     let mut found: FxHashMap<(usize, &str), Uses> = FxHashMap::default();
     for (index, place) in placed.iter().enumerate() {
-        for Open { name, hole, .. } in &place.layout.open {
+        for Open { hole, .. } in &place.layout.open {
+            let name = &hole.name;
             let uses = found.entry((owner(index, name), name)).or_default();
-            for (at, page) in hole.members.iter().enumerate().filter(|(at, _)| !hole.follows[*at]) {
+            for Variant { page, content, .. } in hole.own() {
                 if place.direct.binary_search(page).is_ok() && !kept.contains(page) {
                     uses.pages.push(*page);
-                    uses.bytes += hole.contents[at].len();
+                    uses.bytes += content.len();
                 }
             }
         }

@@ -14,7 +14,7 @@ use crate::propose::existing::frame::Skeleton;
 use crate::propose::families::frames::LEAST_PAGES;
 use crate::propose::hierarchy::layouts::{Body, Layout, Open};
 use crate::propose::pages::page::{Page, Run};
-use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, TAGS};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, TAGS, Variant};
 use crate::propose::skeleton::unify::Unifier;
 use crate::propose::writing::indent::{Style, indented};
 use crate::propose::{Job, Left, ProposedFile, naming};
@@ -171,8 +171,7 @@ impl Job<'_> {
         }
         // Pages that have the layout and keep what they have in it stay as they are.
         let pulled = |open: &Open, member: usize| {
-            let at = open.hole.members.binary_search(&member);
-            at.is_ok_and(|at| open.hole.follows[at] && !fillings[member].1)
+            open.hole.variant(member).is_some_and(|variant| variant.follows && !fillings[member].1)
         };
         let direct = layout.direct();
         let kept = |member: &usize| {
@@ -198,11 +197,8 @@ impl Job<'_> {
         let unit = Style::of([&layout.source[..]].into_iter()).unit;
         for open in open.iter_mut() {
             let hole = &mut open.hole;
-            let shared = hole.members.len() == pages.len()
-                && pages.len() >= LEAST_PAGES
-                && hole.overriding() == pages.len()
-                && hole.hashes.iter().all(|hash| *hash == hole.hashes[0]);
-            let definition = layout.definition(open.name.as_bytes());
+            let shared = pages.len() >= LEAST_PAGES && hole.overriding() == pages.len() && hole.only().is_some();
+            let definition = layout.definition(hole.name.as_bytes());
             let pair = definition.filter(|&at| layout.constructs.items[at as usize].partner != ALONE);
             let Some(definition) = pair.filter(|_| shared) else { continue };
             let items = &layout.constructs.items;
@@ -211,7 +207,7 @@ impl Job<'_> {
             if open_tag.partner != definition + 1 {
                 continue;
             }
-            let (page, content) = (&pages[hole.members[0]], hole.contents[0]);
+            let (page, content) = (hole.first_page(pages), hole.variants[0].content);
             edits.push(match hole.lines {
                 true => {
                     let before = &layout.source[..open_tag.span.start as usize];
@@ -223,7 +219,7 @@ impl Job<'_> {
                 }
                 false => (layout.inner(definition), content.of(&page.source).to_vec()),
             });
-            hole.follows.fill(true);
+            hole.variants.iter_mut().for_each(|variant| variant.follows = true);
             open.default = true;
         }
         edits
@@ -275,7 +271,6 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             Some((member, list[at], *copy))
         };
         let found: Vec<(usize, Filling, bool)> = fillings.iter().enumerate().filter_map(found).collect();
-        let members: Vec<usize> = found.iter().map(|(member, ..)| *member).collect();
         let hash = |(member, filling, _): &(usize, Filling, bool)| {
             let bytes = filling.content.of(&unifier.pages[*member].source);
             match filling.place {
@@ -309,25 +304,22 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             Some((node, _)) => Context::Content { parent: *node },
             None => Context::Text { node: 0 },
         };
-        let hole = Hole {
-            context,
-            contents: found.iter().map(|(_, filling, _)| filling.content).collect(),
-            hashes: found.iter().map(hash).collect(),
-            siblings: places.unwrap_or_default(),
-            follows: found.iter().map(|(_, filling, _)| filling.default).collect(),
-            default: DefaultContent::Empty,
-            lines,
-            within_line: false,
-            named: None,
-            again: None,
-            members,
+        let variant = |filling: &(usize, Filling, bool)| Variant {
+            page: filling.0,
+            content: filling.1.content,
+            hash: hash(filling),
+            place: filling.1.place.filter(|_| places.is_some()),
+            follows: filling.1.default,
         };
+        let variants = found.iter().map(variant).collect();
+        let (default, name) = (DefaultContent::Empty, region.name.clone());
+        let hole = Hole { context, variants, default, lines, within_line: false, name, is_named: false, again: false };
         let shown = match skeleton.knows_defaults {
             true if skeleton.exact => inner.to_vec(),
             true => trim_blanks(inner).to_vec(),
             false => Vec::new(),
         };
-        Open { name: region.name.clone(), hole, outer: region.outer, own: true, default: !is_empty, shown }
+        Open { hole, outer: region.outer, own: true, default: !is_empty, shown }
     };
     (0..skeleton.regions.len()).map(region).collect()
 }

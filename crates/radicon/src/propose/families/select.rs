@@ -7,7 +7,7 @@ use crate::markup::Constructs;
 use crate::propose::families::frames::LEAST_PAGES;
 use crate::propose::families::frames::{self, Frames};
 use crate::propose::pages::page::Page;
-use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS, holes};
+use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS, Variant, holes};
 use crate::propose::skeleton::unify::{Prices, Unified, Unifier};
 use crate::propose::{Job, Left};
 use crate::prove::Strength;
@@ -326,8 +326,8 @@ impl Job<'_> {
             let blanks_only = exact && hole.overriding() * 3 <= members.len() && hole.differs_in_blanks_only(pages);
             let overriding = hole.overriding().max(1);
             let few = overriding * 10 <= members.len();
-            for (index, &member) in hole.members.iter().enumerate().filter(|(index, _)| !hole.follows[*index]) {
-                own[member] += hole.contents[index].len() + 40;
+            for &Variant { page: member, content, .. } in hole.own() {
+                own[member] += content.len() + 40;
                 blanks[member] += usize::from(blanks_only);
                 if few {
                     blame[member] += price / overriding;
@@ -404,12 +404,10 @@ fn written_size(pieces: &[Piece]) -> u64 {
     let hole = |hole: &Hole| {
         let default = match &hole.default {
             DefaultContent::Empty | DefaultContent::Again(_) => 0,
-            DefaultContent::Content(member) => hole.contents[*member].len() as u64,
+            DefaultContent::Content(at) => hole.variants[*at].content.len() as u64,
             DefaultContent::Pieces(pieces) => written_size(pieces),
         };
-        let overrides = hole.contents.iter().zip(&hole.follows).filter(|(_, follows)| !**follows);
-        let own: usize = overrides.map(|(content, _)| content.len() + TAGS).sum();
-        default + (own + TAGS) as u64
+        default + (hole.own_bytes() + TAGS * (hole.overriding() + 1)) as u64
     };
     let size = |piece: &Piece| match piece {
         Piece::Fixed { span, .. } => span.len() as u64,

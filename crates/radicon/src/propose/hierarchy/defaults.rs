@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 
 use crate::propose::hierarchy::layouts::{Body, Layout, Override};
 use crate::propose::pages::page::Page;
-use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS};
+use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS, Variant, each_hole};
 
 /// So many contents are tried as what a layout shows, the commonest.
 const MOST_TRIED: usize = 16;
@@ -23,7 +23,7 @@ pub fn choose_defaults(layout: &mut Layout, pages: &[Page], section: usize) {
         if !open.own || matches!(open.hole.default, DefaultContent::Pieces(_) | DefaultContent::Again(_)) {
             continue;
         }
-        let (name, now) = (open.name.clone(), open.hole.shown().map_or(0, |(_, hash)| hash));
+        let (name, now) = (open.hole.name.clone(), open.hole.shown().map_or(0, |variant| variant.hash));
         let votes = Votes::of(layout, &name, section);
         let before = votes.now(now) + votes.length(now);
         let tried = votes
@@ -98,10 +98,10 @@ impl Votes {
         let mut votes = Self::default();
         let Some(open) = layout.block(name) else { return votes };
         for page in layout.direct() {
-            if let Ok(at) = open.hole.members.binary_search(&page) {
-                let said = votes.said.entry(open.hole.hashes[at]).or_default();
+            if let Some(variant) = open.hole.variant(page) {
+                let said = votes.said.entry(variant.hash).or_default();
                 said.pages += 1;
-                said.length = open.hole.contents[at].len();
+                said.length = variant.content.len();
                 said.bytes += TAGS + said.length;
                 votes.pages += 1;
                 votes.all += TAGS + said.length;
@@ -192,18 +192,21 @@ impl Votes {
 /// Makes what pages have in a block of a layout's own its default.
 fn set_default(layout: &mut Layout, pages: &[Page], name: &str, hash: u64) {
     let change = |hole: &mut Hole| {
-        let at = hole.hashes.iter().position(|other| *other == hash && hash != 0);
+        let at = hole.position(hash).filter(|_| hash != 0);
         hole.default = at.map_or(DefaultContent::Empty, DefaultContent::Content);
         hole.follow(hash);
     };
-    match &mut layout.body {
-        Body::Base { pieces, names } => on_hole(pieces, &mut names.iter(), name, &change),
-        Body::Section(overrides) => {
-            overrides.iter_mut().any(|filled| on_hole(&mut filled.pieces, &mut filled.names.iter(), name, &change))
+    let mut of_name = |hole: &mut Hole| {
+        if hole.name == name && !hole.again {
+            change(hole);
         }
-        Body::Existing { .. } => false,
     };
-    if let Some(open) = layout.open.iter_mut().find(|open| open.name == name) {
+    match &mut layout.body {
+        Body::Base(pieces) => each_hole(pieces, &mut of_name),
+        Body::Section(overrides) => overrides.iter_mut().for_each(|filled| each_hole(&mut filled.pieces, &mut of_name)),
+        Body::Existing { .. } => {}
+    }
+    if let Some(open) = layout.open.iter_mut().find(|open| open.hole.name == name) {
         change(&mut open.hole);
         open.default = hash != 0;
         open.shown = open.hole.default_content(pages).to_vec();
@@ -213,23 +216,23 @@ fn set_default(layout: &mut Layout, pages: &[Page], name: &str, hash: u64) {
 /// What a layout shows in a block now, for the sections below it, which fill it or not.
 fn pass_on(layout: &mut Layout, votes: &Votes, pages: &[Page], name: &str, hash: u64) {
     let Some(shown) = layout.block(name).map(|open| open.shown.clone()) else { return };
-    let order: Vec<String> = layout.open.iter().map(|open| open.name.clone()).collect();
+    let order: Vec<String> = layout.open.iter().map(|open| open.hole.name.clone()).collect();
     for (index, votes) in &votes.inner {
         let inner = &mut layout.inner[*index];
-        let Some(open) = inner.open.iter_mut().find(|open| open.name == name) else { continue };
+        let Some(open) = inner.open.iter_mut().find(|open| open.hole.name == name) else { continue };
         let Body::Section(overrides) = &mut inner.body else { continue };
         overrides.retain(|filled| filled.name != name);
         let filled = votes.filled(hash).map(|(_, hash)| hash);
         let hole = &mut open.hole;
         hole.follow(filled.unwrap_or(hash));
         (open.default, open.shown) = (hash != 0, shown.clone());
-        if let Some(at) = filled.and_then(|hash| hole.hashes.iter().position(|other| *other == hash)) {
-            let (page, span) = (hole.members[at], hole.contents[at]);
+        if let Some(at) = filled.and_then(|hash| hole.position(hash)) {
+            let Variant { page, content: span, .. } = hole.variants[at];
             open.shown = span.of(&pages[page].source).to_vec();
             let place = |name: &str| order.iter().position(|other| other == name);
             let behind = overrides.iter().position(|filled| place(&filled.name) > place(name));
             let (name, pieces) = (name.to_owned(), vec![Piece::Fixed { page, span }]);
-            let filled = Override { name, lines: hole.lines, pieces, names: Vec::new(), replaces: shown.clone() };
+            let filled = Override { name, lines: hole.lines, pieces, replaces: shown.clone() };
             overrides.insert(behind.unwrap_or(overrides.len()), filled);
         }
         pass_on(inner, votes, pages, name, filled.unwrap_or(hash));
@@ -245,7 +248,7 @@ fn pass_on(layout: &mut Layout, votes: &Votes, pages: &[Page], name: &str, hash:
 fn filling<'l>(layout: &'l Layout, name: &str) -> Option<&'l Override> {
     match &layout.body {
         Body::Section(overrides) => overrides.iter().find(|filled| filled.name == name),
-        Body::Base { .. } | Body::Existing { .. } => None,
+        Body::Base(_) | Body::Existing { .. } => None,
     }
 }
 
@@ -253,28 +256,6 @@ fn filling<'l>(layout: &'l Layout, name: &str) -> Option<&'l Override> {
 fn fills_another(layout: &Layout, name: &str) -> bool {
     match &layout.body {
         Body::Section(overrides) => overrides.iter().any(|filled| filled.name != name),
-        Body::Base { .. } | Body::Existing { .. } => true,
+        Body::Base(_) | Body::Existing { .. } => true,
     }
-}
-
-/// Changes the hole of a name; whether it is among these pieces, or in one of their defaults.
-fn on_hole<'n>(
-    pieces: &mut [Piece],
-    names: &mut impl Iterator<Item = &'n String>,
-    wanted: &str,
-    change: &impl Fn(&mut Hole),
-) -> bool {
-    for piece in pieces {
-        let Piece::Hole(hole) = piece else { continue };
-        if names.next().is_some_and(|name| name == wanted) {
-            change(hole);
-            return true;
-        }
-        if let DefaultContent::Pieces(inner) = &mut hole.default
-            && on_hole(inner, names, wanted, change)
-        {
-            return true;
-        }
-    }
-    false
 }

@@ -12,7 +12,7 @@ use crate::propose::hierarchy::sections::{Section, choose};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::find::values;
-use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes, majority};
 use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::text::{Span, is_blank};
 
@@ -34,8 +34,8 @@ pub struct Layout {
 
 /// What a layout consists of.
 pub enum Body {
-    /// A whole page, with the names of its holes in order of their places.
-    Base { pieces: Vec<Piece>, names: Vec<String> },
+    /// A whole page.
+    Base(Vec<Piece>),
     /// Blocks of the layout around it.
     Section(Vec<Override>),
     /// A layout that the site has, with what changes in it, in order.
@@ -46,7 +46,7 @@ impl Body {
     /// How many bytes it has, but for its tags.
     pub fn bytes(&self) -> usize {
         match self {
-            Body::Base { pieces, .. } => pieces.iter().map(Piece::bytes).sum(),
+            Body::Base(pieces) => pieces.iter().map(Piece::bytes).sum(),
             Body::Section(overrides) => overrides.iter().flat_map(|filled| &filled.pieces).map(Piece::bytes).sum(),
             Body::Existing { edits, .. } => edits.iter().map(|(_, text)| text.len()).sum(),
         }
@@ -58,15 +58,12 @@ pub struct Override {
     pub name: String,
     pub lines: bool,
     pub pieces: Vec<Piece>,
-    /// The names of the holes in it, in order of their places.
-    pub names: Vec<String>,
     /// What the block holds in the layout around; see [`Open::shown`].
     pub replaces: Vec<u8>,
 }
 
 /// A hole that may be filled.
 pub struct Open {
-    pub name: String,
     pub hole: Hole,
     /// The hole in whose default it stands, by index.
     pub outer: Option<usize>,
@@ -81,7 +78,7 @@ pub struct Open {
 impl Layout {
     /// One of its blocks, or of those around it that are left open.
     pub fn block(&self, name: &str) -> Option<&Open> {
-        self.open.iter().find(|open| open.name == name)
+        self.open.iter().find(|open| open.hole.name == name)
     }
 
     /// How many blocks it or one that extends it has of its own at most.
@@ -144,54 +141,36 @@ impl Planner<'_> {
     /// The base layout, and the sections that pay.
     pub fn plan(&self, mut unified: Unified, members: Vec<usize>) -> Layout {
         let mut taken = Vec::new();
-        if self.again {
-            Self::say_once(&mut unified.pieces, &mut 0, &mut Vec::new());
-        }
-        let names = self.names(&unified.pieces, "", &mut taken);
+        let known = self.again.then(Vec::new);
+        self.name(&mut unified.pieces, "", known, &mut taken);
         let mut open = Vec::new();
-        self.open(&unified.pieces, &mut names.iter(), None, &mut open);
-        let body = Body::Base { pieces: unified.pieces, names };
-        let mut base =
-            Layout { word: String::new(), other_words: Vec::new(), members, body, open, saves: 0, inner: Vec::new() };
+        self.open(&unified.pieces, None, &mut open);
+        let (word, other_words, body) = (String::new(), Vec::new(), Body::Base(unified.pieces));
+        let mut base = Layout { word, other_words, members, body, open, saves: 0, inner: Vec::new() };
         self.add_sections(&mut base, taken);
         base
     }
 
     /// Of holes in which every page has the same, the first is the block that the others show once more; where only most
     /// pages do, that is the default.
-    fn say_once(pieces: &mut [Piece], number: &mut usize, known: &mut Vec<(usize, Hole)>) {
-        for piece in pieces {
-            let Piece::Hole(hole) = piece else { continue };
-            let here = *number;
-            *number += 1;
-            if let DefaultContent::Pieces(inner) = &mut hole.default {
-                Self::say_once(inner, number, known);
-                continue;
+    fn say_once(hole: &mut Hole, known: &[Hole]) {
+        if hole.is_named || hole.only().is_some() || matches!(hole.default, DefaultContent::Pieces(_)) {
+            return;
+        }
+        let is_markup = |hole: &Hole| matches!(hole.context, Context::Content { .. });
+        let is_kin =
+            |other: &Hole| other.lines == hole.lines && is_markup(other) == is_markup(hole) && other.has_pages_of(hole);
+        let same = |other: &Hole| other.variants.iter().zip(&hole.variants).filter(|(a, b)| a.hash == b.hash).count();
+        let kin = known.iter().enumerate().filter(|(_, other)| is_kin(other));
+        let Some((count, Reverse(first))) = kin.map(|(at, other)| (same(other), Reverse(at))).max() else { return };
+        let (all, first) = (hole.variants.len(), &known[first]);
+        if count == all {
+            (hole.again, hole.name) = (true, first.name.clone());
+        } else if count * 2 > all && count > all - hole.overriding() {
+            hole.default = DefaultContent::Again(first.name.clone());
+            for (variant, shown) in hole.variants.iter_mut().zip(&first.variants) {
+                variant.follows = variant.hash == shown.hash;
             }
-            if hole.named.is_some() || hole.hashes.iter().all(|hash| *hash == hole.hashes[0]) {
-                continue;
-            }
-            let is_markup = |hole: &Hole| matches!(hole.context, Context::Content { .. });
-            let is_kin = |other: &Hole| {
-                other.members == hole.members && other.lines == hole.lines && is_markup(other) == is_markup(hole)
-            };
-            let same = |other: &Hole| other.hashes.iter().zip(&hole.hashes).filter(|(a, b)| a == b).count();
-            let kin = known.iter().filter(|(_, other)| is_kin(other));
-            if let Some((count, Reverse(first))) = kin.map(|(first, other)| (same(other), Reverse(*first))).max() {
-                let following = hole.follows.iter().filter(|follows| **follows).count();
-                if count == hole.members.len() {
-                    hole.again = Some(first);
-                    continue;
-                }
-                if count * 2 > hole.members.len() && count > following {
-                    let other = known.iter().find(|(number, _)| *number == first);
-                    let hashes = other.map_or(&[][..], |(_, other)| &other.hashes[..]);
-                    hole.default = DefaultContent::Again(first);
-                    hole.follows = hole.hashes.iter().zip(hashes).map(|(a, b)| a == b).collect();
-                    continue;
-                }
-            }
-            known.push((here, (**hole).clone()));
         }
     }
 
@@ -262,7 +241,7 @@ impl Planner<'_> {
     fn section(&self, around: &Layout, members: Vec<usize>, taken: &mut Vec<String>) -> Option<Layout> {
         let holes: Vec<Hole> = around.open.par_iter().map(|known| known.hole.of(&members)).collect();
         let fill = |hole: &Hole| {
-            let is_whole = hole.members.len() == members.len();
+            let is_whole = hole.variants.len() == members.len();
             self.fill(hole).filter(|filled| is_whole && filled.saves > 0)
         };
         let mut filled: Vec<Option<Filled>> = holes.par_iter().map(fill).collect();
@@ -283,33 +262,33 @@ impl Planner<'_> {
             }
             let outer = known.outer.and_then(|outer| places[outer]);
             match filled.take() {
-                Some(filled) => {
+                Some(mut filled) => {
                     saved += filled.saves;
-                    let names = self.names(&filled.pieces, &word, taken);
                     // What has no holes of its own may be replaced as a whole.
-                    if names.is_empty() {
-                        let hole = Hole { follows: filled.follows, ..hole.clone() };
-                        places.push(Some(open.len()));
-                        let shown = self.only_bytes(&filled.pieces);
-                        let name = known.name.clone();
-                        open.push(Open { name, hole, outer, own: false, default: known.default, shown });
-                    } else {
-                        places.push(None);
-                        self.open(&filled.pieces, &mut names.iter(), None, &mut open);
+                    match filled.shows {
+                        Some(shows) => {
+                            let mut hole = hole;
+                            hole.follow(shows);
+                            places.push(Some(open.len()));
+                            let shown = self.only_bytes(&filled.pieces);
+                            open.push(Open { hole, outer, own: false, default: known.default, shown });
+                        }
+                        None => {
+                            places.push(None);
+                            self.name(&mut filled.pieces, &word, None, taken);
+                            self.open(&filled.pieces, None, &mut open);
+                        }
                     }
-                    let (lines, replaces) = (known.hole.lines, known.shown.clone());
                     overrides.push(Override {
-                        name: known.name.clone(),
-                        lines,
+                        name: known.hole.name.clone(),
+                        lines: known.hole.lines,
                         pieces: filled.pieces,
-                        names,
-                        replaces,
+                        replaces: known.shown.clone(),
                     });
                 }
                 None => {
                     places.push(Some(open.len()));
-                    let (name, shown) = (known.name.clone(), known.shown.clone());
-                    open.push(Open { name, hole, outer, own: false, default: known.default, shown });
+                    open.push(Open { hole, outer, own: false, default: known.default, shown: known.shown.clone() });
                 }
             }
         }
@@ -336,19 +315,16 @@ impl Planner<'_> {
         members: &[usize],
     ) -> Option<String> {
         let all = around.open.iter().zip(holes.iter().zip(filled));
-        let whole: Vec<_> = all.filter(|(_, (hole, _))| hole.members.len() == members.len()).collect();
-        let text = |hole: &Hole| hole.contents[0].text(&self.pages[hole.members[0]].source).into_owned();
-        let is_current =
-            |hole: &Hole| naming::is_current(&text(hole)) && hole.hashes.iter().all(|&h| h == hole.hashes[0]);
-        let marked =
-            whole.iter().filter(|(open, (hole, _))| open.name.starts_with(naming::CURRENT) && is_current(hole));
-        let mut items = marked.filter_map(|(open, _)| open.name.strip_prefix(naming::CURRENT)).map(naming::word);
+        let whole: Vec<_> = all.filter(|(_, (hole, _))| hole.variants.len() == members.len()).collect();
+        let is_current = |hole: &&Hole| hole.only().is_some() && naming::is_current(&hole.variants[0].text(self.pages));
+        let marked = whole.iter().map(|(_, (hole, _))| *hole).filter(is_current);
+        let mut items = marked.filter_map(|hole| hole.name.strip_prefix(naming::CURRENT)).map(naming::word);
         if let Some(item) = items.find(|word| *word != around.word && naming::is_telling(word)) {
             return Some(item);
         }
         // What is loaded says less of a section than what is shown.
         let is_in_head = |hole: &Hole| match hole.context {
-            Context::Content { parent } => naming::tag(&self.pages[hole.members[0]], parent) == "head",
+            Context::Content { parent } => naming::tag(hole.first_page(self.pages), parent) == "head",
             _ => false,
         };
         let (head, shown): (Vec<_>, Vec<_>) = whole.iter().partition(|(_, (hole, _))| is_in_head(hole));
@@ -368,34 +344,34 @@ impl Planner<'_> {
     /// The best way in which a section may fill a hole for its pages.
     fn fill(&self, hole: &Hole) -> Option<Filled> {
         let prices = self.unifier.prices;
-        let lengths = hole.lengths();
-        let own = lengths.iter().zip(&hole.follows).filter(|(_, follows)| !**follows);
-        let without: u64 = own.map(|(length, _)| length + prices.page).sum();
+        let without: u64 = hole.own().map(|variant| variant.content.len() as u64 + prices.page).sum();
         if without == 0 {
             return None;
         }
         // The same for most, who say nothing then.
-        let equal = hole.hashes.iter().all(|hash| *hash == hole.hashes[0]);
-        let default = if equal { Some(0) } else { crate::propose::skeleton::hole::majority(&hole.hashes) };
-        let plain = default.map(|member| {
-            let follows = hole.hashes.iter().map(|&hash| hash == hole.hashes[member]).collect();
-            let piece = Piece::Fixed { page: hole.members[member], span: hole.contents[member] };
-            let cost = if equal {
-                prices.layout + lengths[0]
-            } else {
-                self.unifier.hole_cost(&hole.members, &hole.hashes, &lengths)
+        let hashes = hole.hashes();
+        let default = if hole.only().is_some() { Some(0) } else { majority(&hashes) };
+        let plain = default.map(|at| {
+            let Variant { page, content, hash, .. } = hole.variants[at];
+            let cost = match hole.only() {
+                Some(_) => prices.layout + content.len() as u64,
+                None => {
+                    let pages: Vec<usize> = hole.variants.iter().map(|variant| variant.page).collect();
+                    let lengths: Vec<u64> = hole.variants.iter().map(|variant| variant.content.len() as u64).collect();
+                    self.unifier.hole_cost(&pages, &hashes, &lengths)
+                }
             };
-            let saves = without.saturating_sub(cost);
-            Filled { pieces: vec![piece], follows, saves }
+            let pieces = vec![Piece::Fixed { page, span: content }];
+            Filled { pieces, shows: Some(hash), saves: without.saturating_sub(cost) }
         });
         let parted = self.unifier.inside(hole).map(|unified| {
-            let blocks = crate::propose::skeleton::hole::holes(&unified.pieces).len();
+            let blocks = holes(&unified.pieces).len();
             // Many blocks in one are rather content that looks alike than a frame.
             let most = (MOST_PARTS / prices.layout.max(1)).max(1) as usize;
             let is_frame = unified.pieces.iter().any(|piece| !self.is_blank(piece) && !matches!(piece, Piece::Hole(_)));
             let saves =
                 if blocks > most || !is_frame { 0 } else { without.saturating_sub(unified.cost + prices.layout) };
-            Filled { pieces: unified.pieces, follows: Vec::new(), saves }
+            Filled { shows: (blocks == 0).then_some(hole.variants[0].hash), pieces: unified.pieces, saves }
         });
         let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
         parted.or(plain)
@@ -432,29 +408,32 @@ impl Planner<'_> {
         only.lines && beside && fixed == 1
     }
 
-    /// The names of all holes in order of their places.
-    fn names(&self, pieces: &[Piece], section: &str, taken: &mut Vec<String>) -> Vec<String> {
-        let holes = crate::propose::skeleton::hole::holes(pieces);
-        let bytes = |hole: &Hole| -> usize { hole.contents.iter().map(|span| span.len()).sum() };
-        let main = (0..holes.len())
-            .filter(|&at| naming::may_be_main(self.pages, holes[at]))
-            .max_by_key(|&at| (bytes(holes[at]), Reverse(at)));
+    /// Names all holes in order of their places. `known` are those that may be shown again, if that can be said.
+    fn name(&self, pieces: &mut [Piece], section: &str, mut known: Option<Vec<Hole>>, taken: &mut Vec<String>) {
+        let bytes = |hole: &Hole| -> usize { hole.variants.iter().map(|variant| variant.content.len()).sum() };
+        let all = holes(pieces);
+        let main = (0..all.len())
+            .filter(|&at| naming::may_be_main(self.pages, all[at]))
+            .max_by_key(|&at| (bytes(all[at]), Reverse(at)));
         let in_section = |name: &String| match section {
             "" => None,
             section => Some(format!("{}_{name}", naming::slug(section))),
         };
-        let mut names: Vec<String> = Vec::with_capacity(holes.len());
-        for (at, hole) in holes.iter().enumerate() {
-            if let Some(first) = hole.again {
-                names.push(names[first].clone());
-                continue;
+        let mut at = 0;
+        each_hole(pieces, &mut |hole| {
+            at += 1;
+            if let Some(known) = &known {
+                Self::say_once(hole, known);
             }
-            let candidates = match &hole.named {
-                Some(name) => vec![name.clone()],
-                None if self.options.is_small() => {
+            if hole.again {
+                return;
+            }
+            let candidates = match hole.is_named {
+                true => vec![hole.name.clone()],
+                false if self.options.is_small() => {
                     vec![naming::first_words(&naming::name(self.pages, hole), SHORT_NAME).to_owned()]
                 }
-                None => naming::candidates(self.pages, hole, main == Some(at)),
+                false => naming::candidates(self.pages, hole, main == Some(at - 1)),
             };
             let best = &candidates[0];
             let is_free = |name: &&String| !taken.contains(name);
@@ -463,31 +442,29 @@ impl Planner<'_> {
             let chosen = chosen.or_else(|| in_section(best).filter(|name| !taken.contains(name)));
             let chosen = chosen.or_else(|| candidates.iter().find(is_free).cloned());
             let chosen = chosen.unwrap_or_else(|| in_section(best).unwrap_or_else(|| best.clone()));
-            names.push(naming::unique(self.options.called(chosen), taken));
-        }
-        names
+            hole.name = naming::unique(self.options.called(chosen), taken);
+            let may_be_shown_again = !hole.is_named
+                && hole.only().is_none()
+                && !matches!(hole.default, DefaultContent::Pieces(_) | DefaultContent::Again(_));
+            if let Some(known) = known.as_mut().filter(|_| may_be_shown_again) {
+                known.push(hole.clone());
+            }
+        });
     }
 
     /// The holes of pieces, the outer before the inner.
-    fn open<'n>(
-        &self,
-        pieces: &[Piece],
-        names: &mut impl Iterator<Item = &'n String>,
-        outer: Option<usize>,
-        out: &mut Vec<Open>,
-    ) {
+    fn open(&self, pieces: &[Piece], outer: Option<usize>, out: &mut Vec<Open>) {
         for piece in pieces {
             let Piece::Hole(hole) = piece else { continue };
-            let name = names.next().cloned().unwrap_or_default();
-            if hole.again.is_some() {
+            if hole.again {
                 continue;
             }
             let index = out.len();
             let default = !matches!(hole.default, DefaultContent::Empty);
             let shown = hole.default_content(self.pages).to_vec();
-            out.push(Open { name, hole: (**hole).clone(), outer, own: true, default, shown });
+            out.push(Open { hole: (**hole).clone(), outer, own: true, default, shown });
             if let DefaultContent::Pieces(inner) = &hole.default {
-                self.open(inner, names, Some(index), out);
+                self.open(inner, Some(index), out);
             }
         }
     }
@@ -496,8 +473,8 @@ impl Planner<'_> {
 /// How a section fills a hole.
 struct Filled {
     pieces: Vec<Piece>,
-    /// Which pages are content with it, if it has no holes of its own.
-    follows: Vec<bool>,
+    /// The hash of what it shows, if it has no holes of its own.
+    shows: Option<u64>,
     /// Bytes.
     saves: u64,
 }

@@ -263,14 +263,11 @@ fn features(pages: &[Page], index: usize, holes: &[&Hole]) -> Vec<Feature> {
     let page = &pages[index];
     let mut found: Vec<Feature> = Vec::new();
     for (number, hole) in holes.iter().enumerate() {
-        let Ok(place) = hole.members.binary_search(&index) else { continue };
-        if hole.follows[place] {
-            continue;
-        }
-        let bytes = hole.contents[place].len() as u32;
-        let whole = mix(number as u64, hole.hashes[place]);
+        let Some(variant) = hole.variant(index).filter(|variant| !variant.follows) else { continue };
+        let bytes = variant.content.len() as u32;
+        let whole = mix(number as u64, variant.hash);
         found.push((whole, bytes, true));
-        let Some(&(_, run)) = hole.siblings.get(place) else {
+        let Some((_, run)) = variant.place else {
             found.push((mix(whole, 1), bytes, false));
             continue;
         };

@@ -6,7 +6,7 @@ mod sections;
 use crate::dialect;
 use crate::markup::{Document, NodeKind, TokenKind};
 use crate::propose::pages::page::Page;
-use crate::propose::skeleton::hole::{Context, Hole};
+use crate::propose::skeleton::hole::{Context, Hole, Variant};
 use crate::text::Span;
 
 pub use parameters::of_parameters;
@@ -14,7 +14,7 @@ pub use sections::{SECTION, of_folders, of_frame, of_section, of_top_level};
 
 /// A name for a hole: lower case letters, digits and `_`. Not unique yet.
 pub fn name(pages: &[Page], hole: &Hole) -> String {
-    let page = &pages[hole.members[0]];
+    let page = hole.first_page(pages);
     let found = match hole.context {
         Context::Text { node } => of_text(page, node),
         Context::Value { node, token } => of_value(pages, hole, node, token),
@@ -27,7 +27,7 @@ pub fn name(pages: &[Page], hole: &Hole) -> String {
 /// What a hole may be called, the best first: as it is, as what stands in it, by what is around it or beside it. The
 /// main content is called so, and nothing else is.
 pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
-    let page = &pages[hole.members[0]];
+    let page = hole.first_page(pages);
     let best = name(pages, hole);
     let node = match hole.context {
         Context::Text { node } | Context::Value { node, .. } | Context::Attributes { node } => node,
@@ -52,8 +52,8 @@ pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
 
 /// A word for what stands in a hole of which nothing else is known.
 fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
-    let shown = hole.contents.iter().position(|span| !span.is_empty()).unwrap_or(0);
-    let (page, span) = (&pages[hole.members[shown]], hole.contents[shown]);
+    let shown = hole.filled();
+    let (page, span) = (&pages[shown.page], shown.content);
     let parent = match hole.context {
         Context::Content { parent } => parent,
         Context::Text { node } => page.document.nodes[node as usize].parent,
@@ -66,7 +66,7 @@ fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
     let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
     let tags: Vec<String> = within.take(MOST_LOOKED_AT).map(|node| tag(page, node)).collect();
     let count = |name: &str| tags.iter().filter(|tag| *tag == name).count();
-    match tag(&pages[hole.members[0]], parent).as_str() {
+    match tag(hole.first_page(pages), parent).as_str() {
         "" | "html" if span.start < root => "prolog",
         "" | "html" => "epilog",
         "head" => "head_extra",
@@ -89,7 +89,7 @@ const LEAST_LINKS: usize = 3;
 
 /// Whether a hole may be the main content: markup in the body that is no region of another name.
 pub fn may_be_main(pages: &[Page], hole: &Hole) -> bool {
-    let page = &pages[hole.members[0]];
+    let page = hole.first_page(pages);
     match hole.context {
         Context::Content { parent } => {
             !ancestors(page, parent)
@@ -160,8 +160,8 @@ fn ancestors(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
 
 /// What the first elements within a hole are called.
 fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
-    let shown = hole.contents.iter().position(|span| !span.is_empty()).unwrap_or(0);
-    let (page, span) = (&pages[hole.members[shown]], hole.contents[shown]);
+    let shown = hole.filled();
+    let (page, span) = (&pages[shown.page], shown.content);
     let nodes = &page.document.nodes;
     let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
     let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
@@ -193,10 +193,10 @@ const DEEPEST: usize = 12;
 
 /// Names by what stands before and behind a hole in all pages, as far as some of them show.
 fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
-    let last = hole.siblings.len().saturating_sub(1);
+    let last = hole.variants.len() - 1;
     let mut places = [0, last / 2, last].into_iter().filter_map(|at| {
-        let (parent, _) = *hole.siblings.get(at)?;
-        Some(neighbours(&pages[hole.members[at]], parent, hole.contents[at]))
+        let variant = &hole.variants[at];
+        Some(neighbours(&pages[variant.page], variant.place?.0, variant.content))
     });
     let mut names = places.next().unwrap_or_default();
     places.for_each(|other| names.retain(|name| other.contains(name)));
@@ -323,7 +323,7 @@ fn of_text(page: &Page, node: u32) -> String {
 }
 
 fn of_value(pages: &[Page], hole: &Hole, node: u32, token: u32) -> String {
-    let page = &pages[hole.members[0]];
+    let page = hole.first_page(pages);
     let attribute_name = page.document.tokens[token as usize].name().text(&page.source).to_ascii_lowercase();
     let tag = tag(page, node);
     let told = |name: &str| attribute(page, node, name);
@@ -353,9 +353,9 @@ fn of_value(pages: &[Page], hole: &Hole, node: u32, token: u32) -> String {
 
 /// What a link is called in all pages: by its relation, its id, its text.
 fn of_link(pages: &[Page], hole: &Hole, node: u32) -> Option<String> {
-    let page = &pages[hole.members[0]];
+    let page = hole.first_page(pages);
     let rel = attribute(page, node, "rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
-    let last = &pages[*hole.members.last()?].source;
+    let last = &pages[hole.variants.last()?.page].source;
     let is_everywhere = |text: &String| memchr::memmem::find(last, text.as_bytes()).is_some();
     rel.or_else(|| attribute(page, node, "id")).or_else(|| words_of(page, node).filter(is_everywhere))
 }
@@ -414,8 +414,7 @@ fn of_owner(page: &Page, node: u32) -> String {
 
 /// The name of the first attribute in a hole.
 fn first_attribute(pages: &[Page], hole: &Hole) -> Option<String> {
-    let shown = hole.contents.iter().position(|span| !span.is_empty())?;
-    let text = hole.contents[shown].text(&pages[hole.members[shown]].source);
+    let text = hole.filled().text(pages);
     let name: String = text.trim_start().chars().take_while(|c| c.is_alphanumeric() || *c == '-').collect();
     (!name.is_empty()).then_some(name)
 }
@@ -428,10 +427,8 @@ pub fn is_current(text: &str) -> bool {
 
 /// Whether some pages have a mark there that says: this is where you are.
 pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
-    let marked = |index: usize| is_current(&hole.contents[index].text(&pages[hole.members[index]].source));
-    let all = hole.members.len();
-    let count = (0..all).filter(|&index| marked(index)).count();
-    count > 0 && count < all
+    let count = hole.variants.iter().filter(|variant| is_current(&variant.text(pages))).count();
+    count > 0 && count < hole.variants.len()
 }
 
 /// What kinds of element stand in a hole, over all pages.
@@ -441,10 +438,10 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     let mut names: Vec<Option<String>> = Vec::new();
     let mut stylesheets = true;
     // Of thousands of pages some, from everywhere.
-    let step = hole.members.len().div_ceil(MOST_PAGES);
-    for (&member, &span) in hole.members.iter().zip(&hole.contents).step_by(step.max(1)) {
-        let page = &pages[member];
-        for node in roots_of(page, span) {
+    let step = hole.variants.len().div_ceil(MOST_PAGES);
+    for variant in hole.variants.iter().step_by(step.max(1)) {
+        let page = &pages[variant.page];
+        for node in roots_of(page, variant.content) {
             let tag = tag(page, node);
             if tag == "link" {
                 stylesheets &= attribute(page, node, "rel").is_some_and(|rel| rel.contains("stylesheet"));
@@ -469,7 +466,7 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     if only(&["style", "link"]) && stylesheets {
         // One style sheet of all pages is not the pages' own styles.
         let sheet = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "href")?));
-        let is_everywhere = hole.contents.iter().all(|span| !span.is_empty());
+        let is_everywhere = hole.variants.iter().all(|variant| !variant.content.is_empty());
         return sheet.filter(|_| is_everywhere).map_or("styles".into(), |stem| format!("{stem} stylesheet"));
     }
     if only(&["script"]) {
@@ -501,13 +498,13 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     if let Some(words) = words_of_default(pages, hole).filter(|_| marks_current(pages, hole)) {
         return format!("current {words}");
     }
-    if let Some(words) = words_of_default(pages, hole).or_else(|| word_before(page, hole.contents[0].start)) {
+    if let Some(words) = words_of_default(pages, hole).or_else(|| word_before(page, hole.variants[0].content.start)) {
         return words;
     }
     match parent_tag.as_str() {
         "body" | "" | "html" => "content".into(),
         "tr" | "td" | "li" | "p" | "span" | "a" | "b" | "i" | "em" | "strong" => match words_of(page, parent) {
-            Some(words) if hole.contents.iter().any(|span| span.is_empty()) => words,
+            Some(words) if hole.variants.iter().any(|variant| variant.content.is_empty()) => words,
             _ => around(page, parent),
         },
         _ => around(page, parent),
@@ -525,17 +522,18 @@ fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, u32) -> Option<St
 
 /// What is told of the elements in a hole, if it is the same for all pages that have some, as far as a sample shows.
 fn same_told(pages: &[Page], hole: &Hole, told: impl Fn(&Page, &[u32]) -> Option<String>) -> Option<String> {
-    let filled = hole.members.iter().zip(&hole.contents).filter(|(_, span)| !span.is_empty());
-    let mut said = filled.take(SAMPLE).map(|(&member, &span)| told(&pages[member], &roots_of(&pages[member], span)));
+    let filled = hole.variants.iter().filter(|variant| !variant.content.is_empty());
+    let told = |variant: &Variant| told(&pages[variant.page], &roots_of(&pages[variant.page], variant.content));
+    let mut said = filled.take(SAMPLE).map(told);
     let first = said.next()??;
     said.all(|other| other.as_ref() == Some(&first)).then_some(first)
 }
 
 /// The short text that most pages have in a hole which others leave empty or change.
 fn words_of_default(pages: &[Page], hole: &Hole) -> Option<String> {
-    let shown = hole.follows.iter().position(|follows| *follows)?;
-    let page = &pages[hole.members[shown]];
-    match roots_of(page, hole.contents[shown])[..] {
+    let shown = hole.variants.iter().find(|variant| variant.follows)?;
+    let page = &pages[shown.page];
+    match roots_of(page, shown.content)[..] {
         [node] => words_of(page, node).filter(|words| words.chars().any(char::is_alphabetic)),
         _ => None,
     }

@@ -19,7 +19,7 @@ pub fn of_parameters(pages: &[Page], holes: &[&Hole]) -> Vec<String> {
 
 /// A word for a parameter of a partial.
 fn of_parameter(pages: &[Page], hole: &Hole) -> String {
-    let page = &pages[hole.members[0]];
+    let page = hole.first_page(pages);
     let parent = match hole.context {
         Context::Content { parent } => parent,
         Context::Text { node } => page.document.nodes[node as usize].parent,

@@ -11,7 +11,7 @@ use serde::Serialize;
 use crate::propose::Job;
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
-use crate::propose::skeleton::hole::{DefaultContent, Hole, holes};
+use crate::propose::skeleton::hole::{Hole, Variant, holes};
 use crate::repeats::{difference, new_words};
 use crate::site::{Site, SourceFile};
 use crate::text::position;
@@ -69,48 +69,40 @@ pub fn heal(site: &Site, jobs: &[Job<'_>]) -> (Site, Vec<Healed>) {
 
 /// The slips in the holes of a layout.
 fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> {
-    let text = |hole: &Hole, at: usize| hole.contents[at].text(&pages[hole.members[at]].source).into_owned();
-    let usual = |hole: &Hole| match hole.default {
-        DefaultContent::Content(at) => Some(text(hole, at)),
-        _ => None,
-    };
+    let usual = |hole: &Hole| hole.shown().map(|variant| variant.text(pages));
     // Words that pages add, with the holes where they do.
     let mut added: BTreeMap<Vec<String>, BTreeSet<usize>> = BTreeMap::new();
-    let own = |hole: &Hole| (0..hole.members.len()).filter(|&at| !hole.follows[at]).collect::<Vec<usize>>();
     let words = |usual: &str, text: &str| new_words(usual, text).into_iter().map(str::to_owned).collect::<Vec<_>>();
     for (index, hole) in holes.iter().enumerate() {
         let Some(usual) = usual(hole) else { continue };
-        for at in own(hole) {
-            added.entry(words(&usual, &text(hole, at))).or_default().insert(index);
+        for variant in hole.own() {
+            added.entry(words(&usual, &variant.text(pages))).or_default().insert(index);
         }
     }
     let mut cures = Vec::new();
     for hole in holes {
-        let (Some(usual), DefaultContent::Content(shown)) = (usual(hole), &hole.default) else { continue };
-        let few = hole.overriding() * MINORITY <= hole.members.len();
-        if !few || hole.members.len() < LEAST_FAMILY {
+        let (Some(usual), Some(shown)) = (usual(hole), hole.shown()) else { continue };
+        let few = hole.overriding() * MINORITY <= hole.variants.len();
+        if !few || hole.variants.len() < LEAST_FAMILY {
             continue;
         }
-        for at in own(hole) {
-            let (page, text) = (&pages[hole.members[at]], text(hole, at));
+        // With the white space around, where there is any.
+        let whole = |variant: &Variant| variant.place.map_or(variant.content, |(_, run)| pages[variant.page].span(run));
+        for variant in hole.own() {
+            let (page, text) = (&pages[variant.page], variant.text(pages));
             let new = words(&usual, &text);
             let wanders = !new.is_empty() && added.get(&new).is_some_and(|places| places.len() > 1);
             let alike = || similar::TextDiff::from_chars(usual.as_str(), text.as_str()).ratio() >= ALIKE;
             if wanders || naming::is_current(&text) || !(text.trim().is_empty() || alike()) {
                 continue;
             }
-            // With the white space around, where there is any.
-            let whole = |at: usize| match hole.siblings.get(at) {
-                Some((_, run)) => pages[hole.members[at]].span(*run),
-                None => hole.contents[at],
-            };
-            let bytes = whole(*shown).of(&pages[hole.members[*shown]].source).to_vec();
             found.push(Healed {
                 page: page.path.clone(),
-                line: position(&page.source, hole.contents[at].start).line,
+                line: position(&page.source, variant.content.start).line,
                 difference: difference(&unmarked(&usual), &unmarked(&text)),
             });
-            cures.push((hole.members[at], whole(at).range(), bytes));
+            let bytes = whole(shown).of(&pages[shown.page].source).to_vec();
+            cures.push((variant.page, whole(variant).range(), bytes));
         }
     }
     cures

@@ -15,7 +15,7 @@ use crate::propose::pages::page::Page;
 use crate::propose::partials::copies::{LineTable, Pattern, Segment};
 use crate::propose::partials::movable::may_move;
 use crate::propose::partials::worth::Reason;
-use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, holes};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, holes};
 use crate::propose::skeleton::unify::{Prices, Unifier};
 use crate::propose::{Job, ProposedFile, ProposedPartial, apply};
 use crate::prove::Strength;
@@ -308,7 +308,7 @@ impl Extractor<'_, '_> {
         };
         let unified = unifier.pages(&(0..pages.len()).collect::<Vec<_>>());
         let holes = holes(&unified.pieces);
-        if holes.iter().any(|hole| hole.members.len() < pages.len()) {
+        if holes.iter().any(|hole| hole.variants.len() < pages.len()) {
             return None;
         }
         let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
@@ -574,11 +574,11 @@ impl Extractor<'_, '_> {
 pub fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
     let fits =
         !matches!(hole.context, Context::Attributes { .. }) && !matches!(hole.default, DefaultContent::Pieces(_));
-    let value = |(&page, content): (&usize, &Span)| {
-        let text = std::str::from_utf8(content.of(&pages[page].source)).ok()?;
+    let value = |variant: &Variant| {
+        let text = std::str::from_utf8(variant.bytes(pages)).ok()?;
         is_value(text).then(|| text.to_owned())
     };
-    if fits { hole.members.iter().zip(&hole.contents).map(value).collect() } else { None }
+    if fits { hole.variants.iter().map(value).collect() } else { None }
 }
 
 /// Whether a text can be passed: every engine prints it as it is written.

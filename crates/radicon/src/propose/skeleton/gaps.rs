@@ -4,7 +4,7 @@ use xxhash_rust::xxh3::xxh3_64;
 
 use crate::markup::elements::Flow;
 use crate::propose::pages::page::Run;
-use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, choose_default};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, choose_default};
 use crate::propose::skeleton::unify::{Level, Unifier};
 use crate::prove::Strength;
 use crate::text::{Span, is_blank};
@@ -46,34 +46,29 @@ impl Unifier<'_> {
             })
             .collect();
         let lengths: Vec<u64> = contents.iter().map(|content| content.len() as u64).collect();
-        let (default, follows) = match shared.filter(|(_, _, cost)| *cost < self.hole_cost(members, &hashes, &lengths))
-        {
-            Some((pieces, follows, _)) => {
-                // This template was made for the whole runs.
-                if exact {
-                    (contents, lines) = (full.clone(), false);
-                }
-                (DefaultContent::Pieces(pieces), follows)
-            }
-            None => choose_default(&hashes),
-        };
+        let shared = shared.filter(|(_, _, cost)| *cost < self.hole_cost(members, &hashes, &lengths));
+        // That template was made for the whole runs.
+        if exact && shared.is_some() {
+            (contents, lines) = (full.clone(), false);
+        }
         let (before, after) = (Span::new(full[0].start, contents[0].start), Span::new(contents[0].end, full[0].end));
         let page = members[0];
         let within_line = content_level && !exact && self.stands_within_a_line(members, &runs, &contents);
+        let variant = |at: usize| Variant {
+            page: members[at],
+            content: contents[at],
+            hash: hashes[at],
+            place: content_level.then(|| (nodes[at], runs[at])),
+            follows: shared.as_ref().is_some_and(|(_, follows, _)| follows[at]),
+        };
+        let variants = (0..members.len()).map(variant).collect();
+        let default = match shared {
+            Some((pieces, ..)) => DefaultContent::Pieces(pieces),
+            None => choose_default(&hashes),
+        };
+        let hole = Hole { lines, within_line, ..Hole::new(context, variants, default) };
         pieces.push(Piece::Fixed { page, span: before });
-        pieces.push(Piece::Hole(Box::new(Hole {
-            context,
-            members: members.to_vec(),
-            contents,
-            hashes,
-            siblings: if content_level { nodes.iter().copied().zip(runs).collect() } else { Vec::new() },
-            follows,
-            default,
-            lines,
-            within_line,
-            named: None,
-            again: None,
-        })));
+        pieces.push(Piece::Hole(Box::new(hole)));
         pieces.push(Piece::Fixed { page, span: after });
     }
 
@@ -161,15 +156,12 @@ impl Unifier<'_> {
 
     /// Whether the pieces give what each member has in a hole.
     pub fn gives_back(&self, pieces: &[Piece], hole: &Hole) -> bool {
-        hole.members.iter().zip(&hole.contents).all(|(&member, content)| {
+        hole.variants.iter().all(|whole| {
             let part = |piece: &Piece| match piece {
                 Piece::Fixed { page, span } => span.of(&self.pages[*page].source),
-                Piece::Hole(inner) => match inner.members.binary_search(&member) {
-                    Ok(at) => inner.contents[at].of(&self.pages[member].source),
-                    Err(_) => &[],
-                },
+                Piece::Hole(inner) => inner.variant(whole.page).map_or(&[][..], |own| own.bytes(self.pages)),
             };
-            let mut rest = content.of(&self.pages[member].source);
+            let mut rest = whole.bytes(self.pages);
             let fits = pieces.iter().all(|piece| rest.strip_prefix(part(piece)).map(|left| rest = left).is_some());
             fits && rest.is_empty()
         })
@@ -179,8 +171,7 @@ impl Unifier<'_> {
 /// Cuts off what lies outside of the contents of the hole around.
 pub fn clip(pieces: &mut [Piece], around: &Hole) {
     let cut = |page: usize, span: &mut Span| {
-        if let Ok(member) = around.members.binary_search(&page) {
-            let whole = around.contents[member];
+        if let Some(Variant { content: whole, .. }) = around.variant(page) {
             let start = span.start.clamp(whole.start, whole.end);
             *span = Span::new(start, span.end.clamp(start, whole.end));
         }
@@ -189,11 +180,11 @@ pub fn clip(pieces: &mut [Piece], around: &Hole) {
         match piece {
             Piece::Fixed { page, span } => cut(*page, span),
             Piece::Hole(hole) => {
-                for (&page, span) in hole.members.iter().zip(&mut hole.contents) {
-                    let before = *span;
-                    cut(page, span);
+                for variant in &mut hole.variants {
+                    let before = variant.content;
+                    cut(variant.page, &mut variant.content);
                     // A line without its end is no line of its own.
-                    hole.lines &= *span == before;
+                    hole.lines &= variant.content == before;
                 }
                 if let DefaultContent::Pieces(inner) = &mut hole.default {
                     clip(inner, around);

@@ -19,7 +19,7 @@ impl Piece {
             Piece::Fixed { span, .. } => span.len(),
             Piece::Hole(hole) => match &hole.default {
                 DefaultContent::Empty | DefaultContent::Again(_) => 0,
-                DefaultContent::Content(member) => hole.contents[*member].len(),
+                DefaultContent::Content(at) => hole.variants[*at].content.len(),
                 DefaultContent::Pieces(pieces) => pieces.iter().map(Piece::bytes).sum(),
             },
         }
@@ -44,119 +44,176 @@ pub enum Context {
 pub enum DefaultContent {
     /// Nothing.
     Empty,
-    /// What this member has, by its place in the list of members.
+    /// What one page has there, by its place in the list of variants.
     Content(usize),
-    /// A template of its own for the members that follow it.
+    /// A template of its own for the pages that follow it.
     Pieces(Vec<Piece>),
-    /// What they have in the hole of this number.
-    Again(usize),
+    /// What they have in the hole of this name.
+    Again(String),
 }
 
 /// What an override costs beyond its content, in bytes, about.
 pub const TAGS: usize = 45;
 
+/// What a page has in a hole.
+#[derive(Clone, Copy, Debug)]
+pub struct Variant {
+    /// The page, by its index.
+    pub page: usize,
+    pub content: Span,
+    /// The content's hash; 0 for nothing.
+    pub hash: u64,
+    /// Between nodes: the node around it and the run of tokens.
+    pub place: Option<(u32, Run)>,
+    /// It is the default.
+    pub follows: bool,
+}
+
+impl Variant {
+    pub fn bytes<'p>(&self, pages: &'p [Page]) -> &'p [u8] {
+        self.content.of(&pages[self.page].source)
+    }
+
+    pub fn text(&self, pages: &[Page]) -> String {
+        self.content.text(&pages[self.page].source).into_owned()
+    }
+}
+
 /// A place where pages differ.
 #[derive(Clone, Debug)]
 pub struct Hole {
     pub context: Context,
-    /// The pages it concerns, in ascending order.
-    pub members: Vec<usize>,
-    /// What each of them has there.
-    pub contents: Vec<Span>,
-    /// Hashes of the contents; 0 for nothing.
-    pub hashes: Vec<u64>,
-    /// Between nodes: the node around it and the run of tokens, for each of them.
-    pub siblings: Vec<(u32, Run)>,
-    /// Whether each of them takes the default.
-    pub follows: Vec<bool>,
+    /// What each page has there that it concerns, in ascending order of the pages; one at least.
+    pub variants: Vec<Variant>,
     pub default: DefaultContent,
     /// White space on both sides shows in no page, so its tags may have their own lines.
     pub lines: bool,
     /// In most pages it stands within a line, and so it does in the layout.
     pub within_line: bool,
+    /// What its block is called; empty until its layout is planned.
+    pub name: String,
     /// The settings name it; so it stays as it is.
-    pub named: Option<String>,
-    /// Every page has here what it has in the hole of this number.
-    pub again: Option<usize>,
+    pub is_named: bool,
+    /// Every page has here what it has in the hole of the same name before it.
+    pub again: bool,
 }
 
 impl Hole {
-    /// The same for those of its pages that are among these.
-    pub fn of(&self, members: &[usize]) -> Hole {
-        let places: Vec<usize> = members.iter().filter_map(|member| self.members.binary_search(member).ok()).collect();
-        let siblings: Vec<(u32, Run)> = places.iter().filter_map(|&at| self.siblings.get(at).copied()).collect();
-        // The place is told for the first member.
-        let context = match (self.context, siblings.first()) {
-            (Context::Content { .. }, Some(&(parent, _))) => Context::Content { parent },
-            (context, _) => context,
+    /// A hole within a line that nobody named.
+    pub fn new(context: Context, mut variants: Vec<Variant>, default: DefaultContent) -> Self {
+        let shown = match default {
+            DefaultContent::Content(at) => Some(variants[at].hash),
+            DefaultContent::Empty => Some(0),
+            DefaultContent::Pieces(_) | DefaultContent::Again(_) => None,
         };
-        Hole {
-            context,
-            members: places.iter().map(|&at| self.members[at]).collect(),
-            contents: places.iter().map(|&at| self.contents[at]).collect(),
-            hashes: places.iter().map(|&at| self.hashes[at]).collect(),
-            siblings,
-            follows: places.iter().map(|&at| self.follows[at]).collect(),
-            default: DefaultContent::Empty,
-            lines: self.lines,
-            within_line: self.within_line,
-            named: self.named.clone(),
-            again: self.again,
+        if let Some(shown) = shown {
+            variants.iter_mut().for_each(|variant| variant.follows = variant.hash == shown);
         }
+        let (lines, within_line, is_named, again) = (false, false, false, false);
+        Self { context, variants, default, lines, within_line, name: String::new(), is_named, again }
     }
 
-    /// The lengths of its contents.
-    pub fn lengths(&self) -> Vec<u64> {
-        self.contents.iter().map(|content| content.len() as u64).collect()
+    /// The same for those of its pages that are among these.
+    pub fn of(&self, pages: &[usize]) -> Hole {
+        let variants: Vec<Variant> = pages.iter().filter_map(|&page| self.variant(page).copied()).collect();
+        // The place is told for the first page.
+        let context = match (self.context, variants.first().and_then(|variant| variant.place)) {
+            (Context::Content { .. }, Some((parent, _))) => Context::Content { parent },
+            (context, _) => context,
+        };
+        let (default, name) = (DefaultContent::Empty, self.name.clone());
+        Hole { context, variants, default, name, ..*self }
+    }
+
+    /// What a page has in it.
+    pub fn variant(&self, page: usize) -> Option<&Variant> {
+        let at = self.variants.binary_search_by_key(&page, |variant| variant.page);
+        at.ok().map(|at| &self.variants[at])
+    }
+
+    /// The first of its pages.
+    pub fn first_page<'p>(&self, pages: &'p [Page]) -> &'p Page {
+        &pages[self.variants[0].page]
+    }
+
+    /// What the first page has there that has anything; else what the first one has.
+    pub fn filled(&self) -> &Variant {
+        self.variants.iter().find(|variant| !variant.content.is_empty()).unwrap_or(&self.variants[0])
+    }
+
+    /// Whether it concerns the same pages as another.
+    pub fn has_pages_of(&self, other: &Hole) -> bool {
+        self.variants.len() == other.variants.len()
+            && self.variants.iter().zip(&other.variants).all(|(a, b)| a.page == b.page)
+    }
+
+    /// The hash of what all its pages have, if that is the same.
+    pub fn only(&self) -> Option<u64> {
+        let first = self.variants.first()?.hash;
+        self.variants.iter().all(|variant| variant.hash == first).then_some(first)
+    }
+
+    pub fn hashes(&self) -> Vec<u64> {
+        self.variants.iter().map(|variant| variant.hash).collect()
+    }
+
+    /// The first variant of a hash.
+    pub fn position(&self, hash: u64) -> Option<usize> {
+        self.variants.iter().position(|variant| variant.hash == hash)
     }
 
     /// Attributes that are not just there or not there.
     pub fn is_reshaped_tag(&self) -> bool {
-        matches!(self.context, Context::Attributes { .. }) && self.contents.iter().all(|content| !content.is_empty())
+        matches!(self.context, Context::Attributes { .. })
+            && self.variants.iter().all(|variant| !variant.content.is_empty())
     }
 
     /// Whether the contents differ in white space only.
     pub fn differs_in_blanks_only(&self, pages: &[Page]) -> bool {
-        let solid = |index: usize| {
-            let text = self.contents[index].of(&pages[self.members[index]].source);
+        let solid = |variant: &Variant| {
+            let text = variant.bytes(pages);
             text.iter().copied().filter(|b| !is_blank(*b)).collect::<Vec<u8>>()
         };
-        let first = solid(0);
-        (1..self.members.len()).all(|index| solid(index) == first)
+        let first = solid(&self.variants[0]);
+        self.variants[1..].iter().all(|variant| solid(variant) == first)
+    }
+
+    /// What pages have that do not take the default.
+    pub fn own(&self) -> impl Iterator<Item = &Variant> {
+        self.variants.iter().filter(|variant| !variant.follows)
     }
 
     /// The bytes that pages have in it themselves.
     pub fn own_bytes(&self) -> usize {
-        let own = self.contents.iter().zip(&self.follows).filter(|(_, follows)| !**follows);
-        own.map(|(content, _)| content.len()).sum()
+        self.own().map(|variant| variant.content.len()).sum()
     }
 
-    /// The default, if it is what a page has: by its place in the list of members, and its hash.
-    pub fn shown(&self) -> Option<(usize, u64)> {
+    /// How many pages override it.
+    pub fn overriding(&self) -> usize {
+        self.own().count()
+    }
+
+    /// The default, if it is what a page has.
+    pub fn shown(&self) -> Option<&Variant> {
         match self.default {
-            DefaultContent::Content(at) => Some((at, self.hashes[at])),
+            DefaultContent::Content(at) => Some(&self.variants[at]),
             DefaultContent::Empty | DefaultContent::Pieces(_) | DefaultContent::Again(_) => None,
         }
     }
 
     /// What the default shows, if it is what a page has.
     pub fn default_content<'p>(&self, pages: &'p [Page]) -> &'p [u8] {
-        self.shown().map_or(&[], |(at, _)| self.contents[at].of(&pages[self.members[at]].source))
+        self.shown().map_or(&[], |variant| variant.bytes(pages))
     }
 
     /// The hash of what its pages have that take what is shown; 0 if there are none.
     pub fn taken(&self) -> u64 {
-        self.follows.iter().position(|follows| *follows).map_or(0, |at| self.hashes[at])
+        self.variants.iter().find(|variant| variant.follows).map_or(0, |variant| variant.hash)
     }
 
     /// Those that have this take the default.
     pub fn follow(&mut self, hash: u64) {
-        self.follows = self.hashes.iter().map(|other| *other == hash).collect();
-    }
-
-    /// How many pages override it.
-    pub fn overriding(&self) -> usize {
-        self.follows.iter().filter(|follows| !**follows).count()
+        self.variants.iter_mut().for_each(|variant| variant.follows = variant.hash == hash);
     }
 }
 
@@ -173,6 +230,17 @@ pub fn holes(pieces: &[Piece]) -> Vec<&Hole> {
         }
     }
     found
+}
+
+/// Does something to all holes, the outer before the inner, in order of their places.
+pub fn each_hole(pieces: &mut [Piece], change: &mut impl FnMut(&mut Hole)) {
+    for piece in pieces {
+        let Piece::Hole(hole) = piece else { continue };
+        change(hole);
+        if let DefaultContent::Pieces(inner) = &mut hole.default {
+            each_hole(inner, change);
+        }
+    }
 }
 
 /// The member whose content makes a good default: more than half of all share
@@ -195,10 +263,9 @@ pub fn majority(hashes: &[u64]) -> Option<usize> {
     good.then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
 }
 
-pub fn choose_default(hashes: &[u64]) -> (DefaultContent, Vec<bool>) {
-    let default = majority(hashes);
-    let shown = default.map_or(0, |index| hashes[index]);
-    (default.map_or(DefaultContent::Empty, DefaultContent::Content), hashes.iter().map(|&hash| hash == shown).collect())
+/// What is best shown where pages have these.
+pub fn choose_default(hashes: &[u64]) -> DefaultContent {
+    majority(hashes).map_or(DefaultContent::Empty, DefaultContent::Content)
 }
 
 #[cfg(test)]

@@ -16,7 +16,7 @@ use crate::propose::hierarchy::sections::Sections;
 use crate::propose::pages::page::{Key, Page, Run, mix};
 use crate::propose::skeleton::align::columns;
 use crate::propose::skeleton::gaps::clip;
-use crate::propose::skeleton::hole::{Context, Hole, Piece, choose_default, majority};
+use crate::propose::skeleton::hole::{Context, Hole, Piece, Variant, choose_default, majority};
 use crate::prove::Strength;
 use crate::site::Selector;
 use crate::text::{Span, is_blank};
@@ -77,7 +77,7 @@ struct Item {
 impl Item {
     /// Whether it holds a region that the settings name.
     fn is_pinned(&self) -> bool {
-        let named = |hole: &Hole| hole.named.is_some();
+        let named = |hole: &Hole| hole.is_named;
         self.kept
             .as_ref()
             .is_some_and(|kept| crate::propose::skeleton::hole::holes(&kept.pieces).into_iter().any(named))
@@ -126,25 +126,23 @@ impl Unifier<'_> {
 
     /// The template of what stands in a hole between nodes; `None` for another hole.
     pub fn inside(&self, hole: &Hole) -> Option<Unified> {
-        if hole.siblings.is_empty() {
-            return None;
-        }
-        let nodes: Vec<u32> = hole.siblings.iter().map(|(node, _)| *node).collect();
+        let nodes: Vec<u32> = hole.variants.iter().map(|variant| Some(variant.place?.0)).collect::<Option<_>>()?;
+        let members: Vec<usize> = hole.variants.iter().map(|variant| variant.page).collect();
         // White space that belongs to the layout around may be whole tokens.
-        let touched = |(&page, content): (&usize, &Span)| -> Run {
-            let tokens = &self.pages[page].document.tokens;
+        let touched = |variant: &Variant| -> Run {
+            let (tokens, content) = (&self.pages[variant.page].document.tokens, variant.content);
             let first = tokens.partition_point(|token| token.end <= content.start);
             let last = tokens.partition_point(|token| token.start < content.end);
             (first as u32, last.max(first) as u32)
         };
-        let runs: Vec<Run> = hole.members.iter().zip(&hole.contents).map(touched).collect();
+        let runs: Vec<Run> = hole.variants.iter().map(touched).collect();
         let within = |((&page, &node), run): ((&usize, &u32), &Run)| {
             let mut units = self.children(page, node);
             units.retain(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1);
             units
         };
-        let units = hole.members.iter().zip(&nodes).zip(&runs).map(within).collect();
-        let mut unified = self.list(&hole.members, &nodes, units, &runs, Level::Content, 0);
+        let units = members.iter().zip(&nodes).zip(&runs).map(within).collect();
+        let mut unified = self.list(&members, &nodes, units, &runs, Level::Content, 0);
         clip(&mut unified.pieces, hole);
         // White space at the ends may belong to the layout in one member and not in another.
         let is_whole = self.strength != Strength::Bytes || self.gives_back(&unified.pieces, hole);
@@ -557,7 +555,7 @@ impl Unifier<'_> {
         self.push_hole(members, nodes, item.runs, None, Level::Content, &mut out.pieces);
         for piece in &mut out.pieces {
             if let Piece::Hole(hole) = piece {
-                hole.named = Some(name.to_owned());
+                (hole.name, hole.is_named) = (name.to_owned(), true);
             }
         }
         out
@@ -637,23 +635,18 @@ impl Unifier<'_> {
         contents: Vec<Span>,
         (hashes, lengths): (&[u64], &[u64]),
     ) -> Unified {
-        let (default, follows) = choose_default(hashes);
         let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
         let cost = (before.len() + after.len()) as u64 + self.hole_cost(members, hashes, lengths);
         let page = members[0];
-        let hole = Hole {
-            context,
-            members: members.to_vec(),
-            contents,
-            hashes: hashes.to_vec(),
-            siblings: Vec::new(),
-            follows,
-            default,
-            lines: false,
-            within_line: false,
-            named: None,
-            again: None,
+        let variant = |((&page, content), &hash): ((&usize, Span), &u64)| Variant {
+            page,
+            content,
+            hash,
+            place: None,
+            follows: false,
         };
+        let variants = members.iter().zip(contents).zip(hashes).map(variant).collect();
+        let hole = Hole::new(context, variants, choose_default(hashes));
         let pieces =
             vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
         Unified { pieces, cost }

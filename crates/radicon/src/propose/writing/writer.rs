@@ -47,10 +47,10 @@ enum Place {
 }
 
 impl Writer<'_> {
-    /// The layout; `names` are those of its holes in order of their places.
-    pub fn layout(&self, pieces: &[Piece], names: &[String]) -> Vec<u8> {
+    /// The layout.
+    pub fn layout(&self, pieces: &[Piece]) -> Vec<u8> {
         let mut segments = Vec::new();
-        self.pieces(pieces, names, &mut 0, &mut segments);
+        self.pieces(pieces, &mut segments);
         let (bytes, own_lines) = self.finish(segments);
         match self.strength {
             Strength::Bytes => bytes,
@@ -58,15 +58,13 @@ impl Writer<'_> {
         }
     }
 
-    fn pieces(&self, pieces: &[Piece], names: &[String], next: &mut usize, out: &mut Vec<Segment>) {
+    fn pieces(&self, pieces: &[Piece], out: &mut Vec<Segment>) {
         for piece in pieces {
             match piece {
                 Piece::Fixed { page, span } => push(out, span.of(&self.pages[*page].source)),
                 Piece::Hole(hole) => {
-                    let name = names.get(*next).map_or("block", String::as_str);
-                    *next += 1;
-                    let lines = hole.lines && !hole.within_line;
-                    if let Some(tag) = hole.again.and_then(|_| self.again(name, lines)) {
+                    let (name, lines) = (hole.name.as_str(), hole.lines && !hole.within_line);
+                    if let Some(tag) = hole.again.then(|| self.again(name, lines)).flatten() {
                         let indent = self.line_indent(hole);
                         self.open(tag, lines, &indent, out);
                         continue;
@@ -79,20 +77,16 @@ impl Writer<'_> {
                     match &hole.default {
                         DefaultContent::Empty => {}
                         DefaultContent::Again(first) => {
-                            let tag = names.get(*first).and_then(|name| self.again(name, lines));
+                            let tag = self.again(first, lines);
                             tag.into_iter().for_each(|tag| self.open(tag, lines, &indent, out));
                         }
-                        DefaultContent::Content(member) => push(out, self.content(hole, *member)),
-                        DefaultContent::Pieces(pieces) => self.pieces(pieces, names, next, out),
+                        DefaultContent::Content(_) => push(out, hole.default_content(self.pages)),
+                        DefaultContent::Pieces(pieces) => self.pieces(pieces, out),
                     }
                     self.close(close, lines, &indent, out);
                 }
             }
         }
-    }
-
-    fn content(&self, hole: &Hole, member: usize) -> &[u8] {
-        hole.contents[member].of(&self.pages[hole.members[member]].source)
     }
 
     /// A page: its parent line, and the blocks that it overrides. No page gets more lines than it had if blocks that
@@ -115,14 +109,10 @@ impl Writer<'_> {
         }
         push(&mut out, &self.pages[page].head);
         let (mut apart, mut first) = (false, true);
-        for Open { hole, name, shown, .. } in open {
-            let Ok(member) = hole.members.binary_search(&page) else { continue };
-            if hole.follows[member] {
-                continue;
-            }
-            let content = self.content(hole, member);
-            let lines = own_lines && hole.lines && !trim_blanks(content).is_empty();
-            let Some((open, close)) = self.tags(name, lines, Place::Page) else {
+        for Open { hole, shown, .. } in open {
+            let Some(own) = hole.variant(page).filter(|variant| !variant.follows) else { continue };
+            let lines = own_lines && hole.lines && !trim_blanks(own.bytes(self.pages)).is_empty();
+            let Some((open, close)) = self.tags(&hole.name, lines, Place::Page) else {
                 continue;
             };
             // One-line blocks stand together, others apart.
@@ -134,13 +124,13 @@ impl Writer<'_> {
             }
             first = false;
             self.open(open, lines, b"", &mut out);
-            match self.inherits(page, hole.contents[member], shown, lines) {
+            match self.inherits(page, own.content, shown, lines) {
                 Some((tag, before, after)) => {
                     self.stretch(page, before, lines, &mut out);
                     self.inherited(tag, lines, &mut out);
                     self.stretch(page, after, lines, &mut out);
                 }
-                None => self.stretch(page, hole.contents[member], lines, &mut out),
+                None => self.stretch(page, own.content, lines, &mut out),
             }
             self.close(close, lines, b"", &mut out);
             if !lines {
@@ -226,7 +216,7 @@ impl Writer<'_> {
                     self.inherited(tag, filled.lines, &mut out);
                     self.stretch(page, after, filled.lines, &mut out);
                 }
-                None => self.pieces(&filled.pieces, &filled.names, &mut 0, &mut out),
+                None => self.pieces(&filled.pieces, &mut out),
             }
             self.close(close, filled.lines, b"", &mut out);
             let (written, own_lines) = self.finish(out);
@@ -280,11 +270,7 @@ impl Writer<'_> {
 
     /// The indentation for tags on their own lines in exact output.
     fn line_indent(&self, hole: &Hole) -> Vec<u8> {
-        let contents = (0..hole.members.len()).map(|member| self.content(hole, member));
-        let Some(content) = contents.into_iter().find(|content| !content.is_empty()) else {
-            return Vec::new();
-        };
-        content.iter().copied().take_while(|b| matches!(b, b' ' | b'\t')).collect()
+        hole.filled().bytes(self.pages).iter().copied().take_while(|b| matches!(b, b' ' | b'\t')).collect()
     }
 
     fn open(&self, tag: Tag, lines: bool, indent: &[u8], out: &mut Vec<Segment>) {
