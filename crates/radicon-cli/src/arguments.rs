@@ -122,6 +122,9 @@ pub enum Command {
         /// How to propose.
         #[command(flatten)]
         how: How,
+        /// Which changes to write.
+        #[command(flatten)]
+        chosen: Chosen,
         /// Take the last adoption back.
         #[arg(long)]
         undo: bool,
@@ -178,6 +181,9 @@ pub struct ProposeArguments {
     /// How to propose.
     #[command(flatten)]
     pub how: How,
+    /// Which changes to propose.
+    #[command(flatten)]
+    pub chosen: Chosen,
     /// Print the proposed layouts and partials too.
     #[arg(long)]
     pub show: bool,
@@ -460,6 +466,34 @@ pub struct How {
     /// Which partials to make [default: repeats].
     #[arg(long, value_enum)]
     pub partials: Option<PartialsArgument>,
+}
+
+/// Which changes of a proposal are meant.
+#[derive(Args, Debug, Default)]
+pub struct Chosen {
+    /// Only these changes, by their numbers or paths.
+    #[arg(long, value_name = "CHANGE", num_args = 1.., value_delimiter = ',')]
+    pub only: Vec<String>,
+    /// All changes but these, by their numbers or paths.
+    #[arg(long, value_name = "CHANGE", num_args = 1.., value_delimiter = ',', conflicts_with = "only")]
+    pub except: Vec<String>,
+}
+
+impl Chosen {
+    /// Whether all are meant.
+    pub fn is_all(&self) -> bool {
+        self.only.is_empty() && self.except.is_empty()
+    }
+}
+
+impl How {
+    /// Whether it says nothing.
+    pub fn is_usual(&self) -> bool {
+        let Self { strength, dialect, block_price, tidy, small, levels, min_saving, heal, partials } = self;
+        let flags = *tidy || *small || *heal;
+        let values = block_price.is_some() || levels.is_some() || min_saving.is_some() || partials.is_some();
+        *strength == StrengthArgument::Blanks && dialect.is_none() && !flags && !values
+    }
 }
 
 /// Which partials to make

@@ -6,7 +6,7 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// The longest source that is read, in bytes (spans are 32-bit).
 pub const MAX_SOURCE: usize = u32::MAX as usize - 1;
@@ -53,6 +53,14 @@ impl Span {
         source.get(self.range()).unwrap_or(&[])
     }
 
+    /// The span without the white space at its ends.
+    #[must_use]
+    pub fn trimmed(self, source: &[u8]) -> Self {
+        let text = self.of(source);
+        let lead = text.iter().take_while(|b| is_blank(**b)).count() as u32;
+        Self::new(self.start + lead, self.start + lead + trim_blanks(text).len() as u32)
+    }
+
     /// The text it covers, with replacement characters for what is not UTF-8.
     pub fn text(self, source: &[u8]) -> std::borrow::Cow<'_, str> {
         String::from_utf8_lossy(self.of(source))
@@ -81,7 +89,7 @@ pub struct Position {
 }
 
 /// A place in a file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Place {
     /// The file's path.

@@ -99,7 +99,7 @@ fn made_up_sites_can_be_executed() {
         let mut random = Random(first + case);
         let mut wild = Wild::new(&mut random);
         let syntax = wild.syntax;
-        for files in [wild.copied(), wild.layered()] {
+        for files in [wild.copied(), wild.layered(), wild.repeated()] {
             let site = wild::read(syntax, files);
             assert!(site.templates.iter().any(|template| template.dialect.name == syntax.name));
             let files = texts(&site);
@@ -115,7 +115,11 @@ fn random_site(seed: u64, layered: usize) -> (Random, Syntax, Site) {
     let mut random = Random(seed);
     let mut wild = Wild::new(&mut random);
     let syntax = wild.syntax;
-    let files = if wild.random.once_in(layered) { wild.layered() } else { wild.copied() };
+    let files = match (wild.random.once_in(layered), wild.random.once_in(2)) {
+        (true, true) => wild.layered(),
+        (true, false) => wild.repeated(),
+        (false, _) => wild.copied(),
+    };
     (random, syntax, wild::read(syntax, files))
 }
 
@@ -143,6 +147,29 @@ fn proposals_hold_in_an_engine() {
     println!("{converted} of {pages} pages converted, {} sites differ", failed.len());
     assert!(failed.is_empty(), "{} sites differ; the first: {}", failed.len(), failed[0]);
     assert!(converted * 7 > pages, "only {converted} of {pages} pages were converted");
+}
+
+#[test]
+fn better_layouts_hold_in_an_engine() {
+    let first = seed("better layouts in an engine");
+    let (mut changed_files, mut layouts, mut failed) = (0, 0, Vec::new());
+    for case in 0..cases(150, 20_000) {
+        let mut random = Random(first + case);
+        let mut wild = Wild::new(&mut random);
+        let syntax = wild.syntax;
+        let site = wild::read(syntax, wild.repeated());
+        let proposal = proposed(&site, syntax);
+        let before = texts(&site);
+        let after = changed(&before, &proposal.changes(&site));
+        changed_files += proposal.files.len();
+        layouts += proposal.layouts.len();
+        if let Some(what) = difference(syntax, &mut random, USUAL, &before, &after) {
+            failed.push(format!("seed {} {}: {what}", first + case, syntax.name));
+        }
+    }
+    println!("{changed_files} files changed, {layouts} layouts got better, {} sites differ", failed.len());
+    assert!(failed.is_empty(), "{} sites differ; the first: {}", failed.len(), failed[0]);
+    assert!(layouts as u64 * 3 > cases(150, 20_000), "only {layouts} layouts got better");
 }
 
 #[test]

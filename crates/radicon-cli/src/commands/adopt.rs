@@ -4,19 +4,29 @@ use std::io::Write;
 
 use anyhow::Result;
 use radicon::disk::{self, Adopted};
-use radicon::propose;
 
 use super::{is_json, json, load, options, out, propose as proposing, site_folder, write};
-use crate::arguments::{Allow, Arguments, How};
-use crate::output::{busy, count, headline, next};
+use crate::arguments::{Allow, Arguments, Chosen, How};
+use crate::output::{count, headline, next};
 use crate::{DIFFERENT, FINE};
 
-pub fn run(arguments: &Arguments, how: &How, allow: Allow) -> Result<u8> {
+pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> Result<u8> {
     let loaded = load(arguments)?;
-    let working = busy("looking for layouts");
-    let proposal = propose(&loaded.site, &options(&loaded, how)?)?;
-    drop(working);
     let mut out = out();
+    let kept = if how.is_usual() && chosen.is_all() { disk::kept(&loaded.folder, &loaded.site)? } else { None };
+    if let Some(kept) = kept {
+        let adopted = write(&loaded, &kept.changes, &kept.assumptions, allow)?;
+        disk::forget(&loaded.folder)?;
+        if is_json(arguments) {
+            json(&mut out, &adopted)?;
+            return Ok(FINE);
+        }
+        headline(&mut out, &format!("Written as radicon propose showed it: {}", summary(&adopted)))?;
+        proposing::changes(&kept.proposed, &mut out)?;
+        next(&mut out, "look at the site; radicon adopt --undo takes it back")?;
+        return Ok(FINE);
+    }
+    let proposal = proposing::chosen(&loaded, &options(&loaded, how)?, chosen)?;
     if proposal.files.is_empty() {
         if is_json(arguments) {
             json(&mut out, &Adopted::default())?;
@@ -27,6 +37,7 @@ pub fn run(arguments: &Arguments, how: &How, allow: Allow) -> Result<u8> {
     }
     let changes = proposal.changes(&loaded.site);
     let adopted = write(&loaded, &changes, &proposal.proof.assumptions, allow)?;
+    disk::forget(&loaded.folder)?;
     if is_json(arguments) {
         json(&mut out, &adopted)?;
         return Ok(FINE);

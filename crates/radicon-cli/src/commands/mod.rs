@@ -60,7 +60,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         },
         Command::Step { step, write, allow } => step::run(arguments, step, write.then_some(*allow)),
         Command::Adopt { undo: true, .. } => adopt::undo(arguments),
-        Command::Adopt { how, allow, .. } => adopt::run(arguments, how, *allow),
+        Command::Adopt { how, chosen, allow, .. } => adopt::run(arguments, how, chosen, *allow),
         Command::Translate { files, to, into, partly } => {
             translate::run(arguments, files, to, into.as_deref(), *partly)
         }

@@ -1,14 +1,15 @@
 //! `propose`: a restructuring, with its proof.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 
-use anyhow::{Context, Result};
-use radicon::{Proposal, ProposedBlock, ProposedLayout, Strength, disk, propose, text};
+use anyhow::{Context, Result, bail};
+use radicon::disk::Loaded;
+use radicon::{Options, Proposal, ProposedBlock, ProposedChange, ProposedLayout, Strength, disk, propose, text};
 
 use super::survey::most_frequent;
 use super::{assumptions, explain, is_json, json, load, options, out, problems, sources};
-use crate::arguments::{Arguments, ProposeArguments};
+use crate::arguments::{Arguments, Chosen, ProposeArguments};
 use crate::output::{
     Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, left_as_is, next, number,
     quoted, shorten,
@@ -17,9 +18,11 @@ use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     let loaded = load(arguments)?;
-    let working = busy("looking for layouts");
-    let proposal = propose(&loaded.site, &options(&loaded, &wanted.how)?)?;
-    drop(working);
+    let proposal = chosen(&loaded, &options(&loaded, &wanted.how)?, &wanted.chosen)?;
+    // Where the site cannot be written, it can be looked at all the same.
+    if let Err(error) = disk::keep(&loaded.folder, &loaded.site, &proposal) {
+        anstream::eprintln!("note: adopt will not find this proposal: {error}");
+    }
     let (into, patch) = (wanted.into.as_deref(), wanted.patch.as_deref());
     if let Some(into) = into {
         disk::write_site(&loaded.folder, &sources(&proposal), into)?;
@@ -52,15 +55,74 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
             next(&mut out, &format!("read {into}, then radicon prove {folder} {into}"))?
         }
         (Some(_), None) => {
+            if proposal.changes.len() > 1 {
+                writeln!(out, "\n{FAINT}Some of it: radicon propose --only NUMBER…, or --except NUMBER…{PLAIN}")?;
+            }
             next(&mut out, "radicon propose --into NEW-DIR to read all files, or radicon adopt to write them")?
         }
     }
     Ok(code(&proposal))
 }
 
+/// The proposal with the changes that were chosen.
+pub fn chosen(loaded: &Loaded, options: &Options, chosen: &Chosen) -> Result<Proposal> {
+    let _working = busy("looking for layouts");
+    let all = propose(&loaded.site, options)?;
+    if chosen.is_all() {
+        return Ok(all);
+    }
+    let named = if chosen.only.is_empty() { &chosen.except } else { &chosen.only };
+    let mut paths: BTreeSet<String> = BTreeSet::new();
+    for wanted in named {
+        let is_meant = |change: &&ProposedChange| *wanted == change.number.to_string() || *wanted == change.path;
+        match all.changes.iter().find(is_meant) {
+            Some(change) => drop(paths.insert(change.path.clone())),
+            None => bail!(
+                "no change `{wanted}` in this proposal; it has {}, each with a number",
+                count(all.changes.len(), "change")
+            ),
+        }
+    }
+    let is_chosen = |change: &&ProposedChange| paths.contains(&change.path) != chosen.only.is_empty();
+    let only: BTreeSet<String> = all.changes.iter().filter(is_chosen).map(|change| change.path.clone()).collect();
+    let mut some = propose(&loaded.site, &Options { only: Some(only.clone()), ..options.clone() })?;
+    // Each keeps its number.
+    for change in &mut some.changes {
+        change.number = all.changes.iter().find(|known| known.path == change.path).map_or(0, |known| known.number);
+    }
+    let missing: Vec<&str> =
+        only.iter().map(String::as_str).filter(|path| some.changes.iter().all(|change| change.path != *path)).collect();
+    if !missing.is_empty() {
+        bail!("{} would not pay without the changes that are left out", missing.join(", "));
+    }
+    Ok(some)
+}
+
+/// The changes, a line each.
+pub fn changes(changes: &[ProposedChange], out: &mut impl Write) -> Result<()> {
+    let columns = [
+        ("", Align::Right),
+        ("change", Align::Left),
+        ("files", Align::Right),
+        ("saves", Align::Right),
+        ("pages proven", Align::Left),
+    ];
+    let mut table = Table::new(&columns);
+    for change in changes {
+        let strength = change.strength.map_or("", Strength::word);
+        let pages = if change.pages == 0 { "-".to_owned() } else { format!("{} at {strength}", number(change.pages)) };
+        let (at, files) = (number(change.number), number(change.files.len()));
+        table.row([at, change.path.clone(), files, number(change.saves), pages]);
+    }
+    Ok(table.print(out)?)
+}
+
 fn code(proposal: &Proposal) -> u8 {
     if proposal.proof.equal { FINE } else { DIFFERENT }
 }
+
+/// A proposal of more changes begins with so many, those that save most.
+const MOST_CHANGES: usize = 10;
 
 /// Shows a proposal.
 pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()> {
@@ -80,6 +142,13 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
         true => format!("No new layout, but {changed} to change"),
     };
     headline(out, &headed)?;
+    if proposal.changes.len() > MOST_CHANGES {
+        writeln!(out, "\nThe {MOST_CHANGES} changes that save most:")?;
+        let mut most: Vec<ProposedChange> = proposal.changes.clone();
+        most.sort_by_key(|change| (std::cmp::Reverse(change.saves), change.number));
+        most.truncate(MOST_CHANGES);
+        changes(&most, out)?;
+    }
     for layout in &proposal.layouts {
         writeln!(out)?;
         blocks(proposal, layout, out)?;
@@ -136,6 +205,12 @@ fn example(text: &str) -> String {
     }
 }
 
+/// The number of a change before its path.
+fn numbered(proposal: &Proposal, path: &str) -> String {
+    let change = proposal.changes.iter().find(|change| change.path == path);
+    change.map_or("  ".to_owned(), |change| format!("{FAINT}{}{PLAIN} ", change.number))
+}
+
 /// A layout with its blocks.
 fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
     let file = proposal.files.iter().find(|file| file.path == layout.path);
@@ -153,7 +228,8 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
     };
     let pages =
         if layout.existing { format!("{} changed", count(layout.pages, "page")) } else { count(layout.pages, "page") };
-    writeln!(out, "  {STRONG}{}{PLAIN}{extends}  {FAINT}{lines}; {pages}{below}{PLAIN}", layout.path)?;
+    let number = numbered(proposal, &layout.path);
+    writeln!(out, "{number}{STRONG}{}{PLAIN}{extends}  {FAINT}{lines}; {pages}{below}{PLAIN}", layout.path)?;
     if !layout.fills.is_empty() {
         writeln!(out, "  {FAINT}fills {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
     }
@@ -215,7 +291,12 @@ fn uncovered(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     for file in proposal.uncovered() {
         let (hidden, lines) = (file.extends.as_deref().unwrap_or_default(), text::count_lines(&file.bytes));
         let lines = count(lines, "line");
-        writeln!(out, "\n  {STRONG}{}{PLAIN} extends {hidden}, which it hides  {FAINT}{lines}{PLAIN}", file.path)?;
+        let number = numbered(proposal, &file.path);
+        writeln!(
+            out,
+            "\n{number}{STRONG}{}{PLAIN} extends {hidden}, which it hides  {FAINT}{lines}{PLAIN}",
+            file.path
+        )?;
     }
     Ok(())
 }
@@ -226,6 +307,7 @@ fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     }
     writeln!(out)?;
     let columns = [
+        ("", Align::Left),
         ("partial", Align::Left),
         ("uses", Align::Right),
         ("files", Align::Right),
@@ -236,7 +318,9 @@ fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     for partial in &proposal.partials {
         let parameters = if partial.parameters == 0 { "-".into() } else { number(partial.parameters) };
         let (uses, files, bytes) = (number(partial.uses), number(partial.files), number(partial.bytes));
-        table.row([partial.path.clone(), uses, files, parameters, bytes]);
+        let change = proposal.changes.iter().find(|change| change.path == partial.path);
+        let at = change.map_or(String::new(), |change| number(change.number));
+        table.row([at, partial.path.clone(), uses, files, parameters, bytes]);
     }
     table.print(out)?;
     smaller_repeats(proposal, out)

@@ -4,6 +4,7 @@
 mod adopt;
 mod elsewhere;
 mod journal;
+mod kept;
 mod read;
 mod versions;
 
@@ -20,10 +21,11 @@ use crate::site::{Change, Problem, Settings, Site};
 pub use adopt::{Adopted, adopt, undo};
 pub use elsewhere::{Composed, compose, write_files, write_site};
 pub use journal::{Recovery, recover};
+pub use kept::{Kept, forget, keep, kept};
 pub use read::{Reader, find_site, learn_site, load, rendered_pages, style_sheets};
 pub use versions::{Revision, is_revision, revision, uncommitted};
 
-/// The folder in a site where Radicon keeps its journal and what is needed to undo.
+/// The folder in a site where Radicon keeps its journal, what is needed to undo, and the last proposal.
 pub const STATE_FOLDER: &str = ".radicon";
 
 /// A tag near the start of the pages that reports are: such a file is no template of the site

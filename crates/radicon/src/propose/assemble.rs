@@ -8,7 +8,7 @@ use super::hierarchy::layouts::{Body, Layout};
 use super::job::Job;
 use super::naming;
 use super::pages::page::Page;
-use super::proposal::{Left, ProposedFile, ProposedLayout};
+use super::proposal::{Left, ProposedFile};
 use super::writing::indent::Style;
 use super::writing::writer::Writer;
 use crate::dialect::Kind;
@@ -18,7 +18,8 @@ use crate::site::{Home, Role, stem};
 #[derive(Default)]
 pub struct Plan {
     pub written: Vec<ProposedFile>,
-    pub layouts: Vec<ProposedLayout>,
+    /// Paths of the layouts that pages take, the outer before those that extend them.
+    pub layouts: Vec<String>,
     pub left: Vec<Left>,
     /// Paths of new files.
     pub taken: Vec<String>,
@@ -74,15 +75,9 @@ impl Job<'_> {
         let after: usize = files.iter().map(|file| file.bytes.len()).sum();
         let pays = after < now;
         if pays {
-            for mut report in self.reports(pages, &placed, &files, kept) {
-                if report.extends.is_none() {
-                    report.saves = now - after;
-                }
-                match plan.layouts.iter_mut().find(|known| known.path == report.path) {
-                    Some(known) => known.add(&report),
-                    None => plan.layouts.push(report),
-                }
-            }
+            let new = placed.into_iter().map(|place| place.path).filter(|path| !plan.layouts.contains(path));
+            let new: Vec<String> = new.collect();
+            plan.layouts.extend(new);
             plan.written.extend(files);
         } else {
             plan.taken.truncate(known);

@@ -2,6 +2,7 @@
 //! each other, and the proof that no page changes.
 
 mod assemble;
+mod changes;
 mod existing;
 mod explain;
 mod families;
@@ -28,6 +29,7 @@ use crate::text::SourceId;
 use crate::urls;
 
 use assemble::Plan;
+pub use changes::ProposedChange;
 pub use explain::Explanation;
 use job::Job;
 pub use options::{Goal, Options};
@@ -226,7 +228,8 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         Left { page: template.path.clone(), reason }
     };
     plan.left.extend(candidates.into_iter().map(cannot));
-    jobs.iter().for_each(|job| job.between(&mut plan));
+    existing::improve(site, jobs, &mut plan);
+    plan.keep(jobs[0].options.only.as_ref());
     let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
     plan.left.retain(|left| !written.contains(left.page.as_str()));
     // What other templates hold may stand in partials too.

@@ -1,6 +1,6 @@
 //! What a proposal aims at, and by which means.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crate::config::Globs;
@@ -64,6 +64,9 @@ pub struct Options {
     pub regions: Vec<(String, Selector)>,
     /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
     pub names: BTreeMap<String, String>,
+    /// The changes to propose, by the paths that tell them apart (see [`ProposedChange::path`](super::ProposedChange));
+    /// all if it is none.
+    pub only: Option<BTreeSet<String>>,
 }
 
 impl Options {
@@ -112,6 +115,7 @@ impl Default for Options {
             except: Globs::default(),
             regions: Vec::new(),
             names: BTreeMap::new(),
+            only: None,
         }
     }
 }

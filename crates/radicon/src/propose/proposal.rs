@@ -2,6 +2,7 @@
 
 use serde::{Serialize, Serializer};
 
+use super::changes::ProposedChange;
 use super::pages::heal::Healed;
 use super::writing::patch;
 use crate::prove::Proof;
@@ -139,6 +140,8 @@ pub struct Proposal {
     pub files: Vec<ProposedFile>,
     /// The layouts, the outer before those that extend them; none if there is nothing to propose.
     pub layouts: Vec<ProposedLayout>,
+    /// The changes that it consists of, layouts before partials; each can be taken or left by itself.
+    pub changes: Vec<ProposedChange>,
     /// The partials, by path.
     pub partials: Vec<ProposedPartial>,
     /// How many repeats are left that are no partial: rows, prose, what has no telling name, stands in fewer than

@@ -1,165 +1,200 @@
-//! What each proposed layout is, for people and programs.
+//! What each proposed layout is, read from the files that were proven.
 
+use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::assemble::Placed;
-use super::hierarchy::layouts::{Body, Open};
-use super::job::Job;
-use super::naming;
-use super::pages::page::Page;
+use super::pages::heal;
 use super::proposal::{ProposedBlock, ProposedFile, ProposedLayout};
-use super::skeleton::hole::{Context, Hole, TAGS, Variant};
-use crate::dialect::Kind;
-use crate::markup::{Constructs, NodeKind};
-use crate::text::LineIndex;
+use super::skeleton::hole::TAGS;
+use crate::markup::{Document, NodeKind};
+use crate::resolve::Resolver;
+use crate::site::{Site, Template};
+use crate::steps::whole;
+use crate::text::{SourceId, Span, position, trim_blanks};
 use crate::urls::unmarked;
 
-impl Job<'_> {
-    /// What each layout is, for people and programs.
-    pub fn reports(
-        &self,
-        pages: &[Page],
-        placed: &[Placed<'_>],
-        files: &[ProposedFile],
-        kept: &FxHashSet<usize>,
-    ) -> Vec<ProposedLayout> {
-        let uses = uses(placed, kept);
-        let report = |(index, place): (usize, &Placed<'_>)| {
-            let written = files.iter().find(|file| file.path == place.path);
-            let kept = || Some(&self.site.get(self.site.find(&place.path)?).source[..]);
-            let source = written.map(|file| &file.bytes[..]).or_else(kept).unwrap_or_default();
-            let constructs = Constructs::read(source, &self.dialect);
-            let lines = LineIndex::new(source);
-            let line = |name: &str| {
-                let is_block = |kind: Kind| matches!(kind, Kind::Block | Kind::Slot);
-                let mut blocks = constructs.items.iter().filter(|item| is_block(item.kind));
-                let found = blocks.find(|item| item.name.of(source) == name.as_bytes());
-                found.map(|item| lines.line(item.span.start))
-            };
-            let block = |open: &Open| {
-                let uses = uses.get(&(index, open.hole.name.as_str())).cloned().unwrap_or_default();
-                let (size, within) = around(pages, &open.hole, &uses.pages);
-                let tags = TAGS * (1 + uses.pages.len());
-                Some(ProposedBlock {
-                    cost: uses.bytes + tags,
-                    without: size + tags,
-                    within,
-                    name: open.hole.name.clone(),
-                    line: line(&open.hole.name)?,
-                    default: open.default,
-                    overridden_by: uses.pages.len(),
-                    layouts: uses.layouts,
-                    such_as: uses.pages.iter().take(3).map(|&page| pages[page].path.clone()).collect(),
-                    bytes: uses.bytes,
-                    drift: open.hole.variants.len() > 3
-                        && open.hole.overriding() == 1
-                        && open.default
-                        && !naming::marks_current(pages, &open.hole),
-                })
-            };
-            ProposedLayout {
-                path: place.path.clone(),
-                extends: place.around.map(|around| placed[around].path.clone()),
-                existing: matches!(place.layout.body, Body::Existing { .. }),
-                pages: place.direct.len(),
-                beneath: place.layout.members.len(),
-                saves: place.layout.saves,
-                blocks: place.layout.open.iter().filter(|open| open.own).filter_map(block).collect(),
-                fills: match &place.layout.body {
-                    Body::Section(overrides) => overrides.iter().map(|filled| filled.name.clone()).collect(),
-                    Body::Base(_) | Body::Existing { .. } => Vec::new(),
-                },
-            }
+/// How many pages that override a block are named.
+const SUCH_AS: usize = 3;
+
+/// What these layouts are; those that no file of the proposal takes are left out.
+pub fn of_layouts(paths: &[String], files: &[ProposedFile], before: &Site, after: &Site) -> Vec<ProposedLayout> {
+    let layouts: Vec<SourceId> = paths.iter().filter_map(|path| after.find(path)).collect();
+    let listed: FxHashSet<SourceId> = layouts.iter().copied().collect();
+    let taker = |file: &ProposedFile| {
+        let id = after.find(&file.path).filter(|id| file.extends.is_some() && !listed.contains(id))?;
+        Some(Resolver::new(after).chain(id).levels).filter(|levels| levels.iter().any(|level| listed.contains(level)))
+    };
+    let takers: Vec<Vec<SourceId>> = files.par_iter().filter_map(taker).collect();
+    let above: FxHashMap<SourceId, Vec<SourceId>> =
+        layouts.iter().map(|&layout| (layout, Resolver::new(after).chain(layout).levels)).collect();
+    let mut uses: FxHashMap<(SourceId, &[u8]), Uses<'_>> = FxHashMap::default();
+    for levels in &takers {
+        for (name, content) in definitions(after.get(levels[0])) {
+            let block = (owner(after, levels, name), name);
+            uses.entry(block).or_default().pages.push((levels[0], content));
+        }
+    }
+    for &layout in &layouts {
+        let fills =
+            definitions(after.get(layout)).into_iter().map(|(name, _)| (owner(after, &above[&layout], name), name));
+        fills.filter(|(owner, _)| *owner != layout).for_each(|block| uses.entry(block).or_default().layouts += 1);
+    }
+    let facts = Facts { before, after, takers, above, uses };
+    layouts.iter().map(|&layout| facts.layout(layout)).filter(|layout| layout.beneath > 0).collect()
+}
+
+/// Who overrides a block.
+#[derive(Default)]
+struct Uses<'s> {
+    /// Pages, and what they say in it.
+    pages: Vec<(SourceId, &'s [u8])>,
+    layouts: usize,
+}
+
+impl Uses<'_> {
+    fn bytes(&self) -> usize {
+        self.pages.iter().map(|(_, content)| content.len()).sum()
+    }
+}
+
+/// The blocks that a template defines, in the order of their places, with what stands in them.
+fn definitions(template: &Template) -> Vec<(&[u8], &[u8])> {
+    let definition = |name| Some((name, inner(template, template.definition(name)?)));
+    let mut names: Vec<&[u8]> = Vec::new();
+    for (_, item) in template.blocks() {
+        let name = item.name.of(&template.source);
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names.into_iter().filter_map(definition).collect()
+}
+
+fn inner(template: &Template, at: u32) -> &[u8] {
+    trim_blanks(template.inner(at).of(&template.source))
+}
+
+/// The outermost of these levels that has a block of this name.
+fn owner(site: &Site, levels: &[SourceId], name: &[u8]) -> SourceId {
+    let has = |level: &&SourceId| {
+        let template = site.get(**level);
+        template.definition(name).is_some()
+            || template.regions().any(|(_, item)| item.name.of(&template.source) == name)
+    };
+    *levels.iter().rev().find(has).unwrap_or(&levels[0])
+}
+
+struct Facts<'s> {
+    before: &'s Site,
+    after: &'s Site,
+    /// The files that take one of the layouts, each with the levels above it.
+    takers: Vec<Vec<SourceId>>,
+    /// Each layout with the levels above it.
+    above: FxHashMap<SourceId, Vec<SourceId>>,
+    uses: FxHashMap<(SourceId, &'s [u8]), Uses<'s>>,
+}
+
+impl<'s> Facts<'s> {
+    fn layout(&self, layout: SourceId) -> ProposedLayout {
+        let template = self.after.get(layout);
+        let around = self.above[&layout].get(1).filter(|around| self.above.contains_key(around));
+        let is_new = self.before.find(&template.path).is_none();
+        let beneath: Vec<&Vec<SourceId>> = self.takers.iter().filter(|levels| levels.contains(&layout)).collect();
+        let direct = beneath.iter().filter(|levels| levels.get(1) == Some(&layout)).count();
+        let defined = definitions(template);
+        let fills = defined.iter().filter(|(name, _)| owner(self.after, &self.above[&layout], name) != layout);
+        let fills: Vec<(&[u8], &[u8])> = fills.copied().collect();
+        let document = Document::read(&template.source, &template.dialect);
+        let mut names: FxHashSet<&[u8]> = fills.iter().map(|(name, _)| *name).collect();
+        let own = template.regions().filter(|(_, item)| names.insert(item.name.of(&template.source)));
+        let blocks: Vec<ProposedBlock> = own.map(|(at, _)| self.block(layout, at, &document, beneath.len())).collect();
+        let saves = match around {
+            Some(_) => self.saves_in_section(layout, &fills, &beneath),
+            None => self.saves(layout, &beneath),
         };
-        placed.iter().enumerate().map(report).collect()
+        let extends = self.above[&layout].get(1).filter(|_| is_new || around.is_some());
+        ProposedLayout {
+            path: template.path.clone(),
+            extends: extends.map(|&id| self.after.get(id).path.clone()),
+            existing: !is_new,
+            pages: direct,
+            beneath: beneath.len(),
+            saves,
+            blocks,
+            fills: fills.iter().map(|(name, _)| String::from_utf8_lossy(name).into_owned()).collect(),
+        }
+    }
+
+    /// A block that a layout defines.
+    fn block(&self, layout: SourceId, at: u32, document: &Document, beneath: usize) -> ProposedBlock {
+        let template = self.after.get(layout);
+        let item = &template.constructs.items[at as usize];
+        let name = item.name.of(&template.source);
+        let none = Uses::default();
+        let uses = self.uses.get(&(layout, name)).unwrap_or(&none);
+        let shown = inner(template, at);
+        let (frame, within) = around(template, document, whole(template, at));
+        let (count, bytes) = (uses.pages.len(), uses.bytes());
+        let tags = TAGS * (1 + count);
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        let slips = |(_, content): &(SourceId, &[u8])| heal::is_slip(&text(shown), &text(content));
+        let path = |(id, _): &(SourceId, &[u8])| self.after.get(*id).path.clone();
+        ProposedBlock {
+            name: text(name),
+            line: position(&template.source, item.span.start).line,
+            default: !shown.is_empty(),
+            overridden_by: count,
+            layouts: uses.layouts,
+            such_as: uses.pages.iter().take(SUCH_AS).map(path).collect(),
+            bytes,
+            cost: bytes + tags,
+            without: bytes + tags + count * frame,
+            within,
+            drift: count == 1 && uses.layouts == 0 && heal::is_usual(beneath, 1) && uses.pages.iter().all(slips),
+        }
+    }
+
+    /// What a base layout saves, with all that extend it.
+    fn saves(&self, layout: SourceId, beneath: &[&Vec<SourceId>]) -> usize {
+        let taken: FxHashSet<SourceId> = beneath.iter().flat_map(|levels| levels.iter().copied()).collect();
+        let is_family = |id: &SourceId| self.above.get(id).is_none_or(|levels| levels.contains(&layout));
+        let files = taken.into_iter().filter(is_family).map(|id| self.after.get(id));
+        let size = |template: &Template| template.source.len();
+        let change =
+            |file: &Template| (self.before.find(&file.path).map_or(0, |id| size(self.before.get(id))), size(file));
+        let (before, after) = files.map(change).fold((0, 0), |sum, file| (sum.0 + file.0, sum.1 + file.1));
+        before.saturating_sub(after)
+    }
+
+    /// What a layout saves beyond the one around it, about: what it fills would be said by each of its pages, and its
+    /// own blocks would need no tags.
+    fn saves_in_section(&self, layout: SourceId, fills: &[(&[u8], &[u8])], beneath: &[&Vec<SourceId>]) -> usize {
+        let defines = |level: &SourceId, name: &[u8]| self.after.get(*level).definition(name).is_some();
+        let says = |levels: &[SourceId], name: &[u8]| levels.iter().find(|level| defines(level, name)) == Some(&layout);
+        let takers = |name: &[u8]| beneath.iter().filter(|levels| says(levels, name)).count();
+        let said = fills.iter().map(|(name, content)| takers(name).saturating_sub(1) * (content.len() + TAGS));
+        let own = self.uses.iter().filter(|((owner, _), _)| *owner == layout);
+        let replaced = own.map(|((_, name), uses)| {
+            let template = self.after.get(layout);
+            let shown = template.definition(name).map_or(0, |at| inner(template, at).len());
+            (uses.pages.len() + uses.layouts) * (shown + TAGS)
+        });
+        said.sum::<usize>().saturating_sub(replaced.sum())
     }
 }
 
-impl ProposedLayout {
-    /// Counts the pages of another report of the same layout too.
-    pub fn add(&mut self, other: &Self) {
-        self.pages += other.pages;
-        self.beneath += other.beneath;
-        for block in &other.blocks {
-            if let Some(known) = self.blocks.iter_mut().find(|known| known.name == block.name) {
-                known.overridden_by += block.overridden_by;
-                known.bytes += block.bytes;
-                known.cost += block.cost;
-                known.without += block.without;
-                known.drift &= block.overridden_by == 0;
-            }
-        }
-    }
-}
-
-/// The bytes that these pages have in the element around a hole, and its tag in the first page.
-fn around(pages: &[Page], hole: &Hole, overriding: &[usize]) -> (usize, String) {
-    let Some(first) = hole.variants.first().map(|variant| variant.page) else { return (0, String::new()) };
-    let element = |page: &Page, mut node: u32| {
-        while node > 0 && page.document.nodes[node as usize].kind != NodeKind::Element {
-            node = page.document.nodes[node as usize].parent;
-        }
-        node
+/// The bytes that stand around a block in the element that holds it, and this element's tag.
+fn around(template: &Template, document: &Document, block: Span) -> (usize, String) {
+    let holds = |node: &u32| {
+        let span = document.span(*node);
+        document.nodes[*node as usize].kind == NodeKind::Element && span.start < block.start && span.end > block.end
     };
-    let shown = element(
-        &pages[first],
-        match hole.context {
-            Context::Content { parent } => parent,
-            Context::Text { node } | Context::Value { node, .. } | Context::Attributes { node } => node,
-        },
-    );
-    // Only between nodes is it known where other pages have it.
-    let size = |member: &usize| match hole.variant(*member).and_then(|variant| variant.place) {
-        Some((node, _)) => pages[*member].document.span(element(&pages[*member], node)).len(),
-        None => pages[first].document.span(shown).len(),
+    let behind = document.nodes.partition_point(|node| document.offset(node.first) < block.start) as u32;
+    let Some(node) = (1..behind).rev().find(holds) else {
+        return (template.source.len().saturating_sub(block.len()), String::new());
     };
-    let page = &pages[first];
-    let node = &page.document.nodes[shown as usize];
-    let tag = page.span((node.first, if shown > 0 { node.inner } else { node.first })).text(&page.source);
-    (overriding.iter().map(size).sum(), unmarked(&tag.split_whitespace().collect::<Vec<_>>().join(" ")))
-}
-
-/// Who fills a block.
-#[derive(Clone, Default)]
-pub struct Uses {
-    /// Pages, in ascending order.
-    pub pages: Vec<usize>,
-    /// Bytes that these have in it.
-    pub bytes: usize,
-    /// How many layouts do.
-    pub layouts: usize,
-}
-
-/// Who fills each block but those that are kept, by the index of the layout that defines it, and its name.
-pub fn uses<'p>(placed: &'p [Placed<'_>], kept: &FxHashSet<usize>) -> FxHashMap<(usize, &'p str), Uses> {
-    let owner = |index: usize, name: &str| {
-        let mut at = index;
-        loop {
-            let owns = placed[at].layout.open.iter().any(|open| open.own && open.hole.name == name);
-            match placed[at].around {
-                Some(around) if !owns => at = around,
-                _ => return at,
-            }
-        }
-    };
-    let mut found: FxHashMap<(usize, &str), Uses> = FxHashMap::default();
-    for (index, place) in placed.iter().enumerate() {
-        for Open { hole, .. } in &place.layout.open {
-            let name = &hole.name;
-            let uses = found.entry((owner(index, name), name)).or_default();
-            for Variant { page, content, .. } in hole.own() {
-                if place.direct.binary_search(page).is_ok() && !kept.contains(page) {
-                    uses.pages.push(*page);
-                    uses.bytes += content.len();
-                }
-            }
-        }
-        if let (Body::Section(overrides), Some(around)) = (&place.layout.body, place.around) {
-            for filled in overrides {
-                found.entry((owner(around, &filled.name), &filled.name)).or_default().layouts += 1;
-            }
-        }
-    }
-    found.values_mut().for_each(|uses| uses.pages.sort_unstable());
-    found
+    let element = &document.nodes[node as usize];
+    let tag = Span::new(document.offset(element.first), document.offset(element.inner));
+    let tag = unmarked(&tag.text(&template.source).split_whitespace().collect::<Vec<_>>().join(" "));
+    (document.span(node).len().saturating_sub(block.len()), tag)
 }

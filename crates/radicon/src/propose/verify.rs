@@ -9,7 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::dialect::{Dialect, Newline};
 use crate::propose::assemble::Plan;
 use crate::propose::partials::find::Extracted;
-use crate::propose::{Job, Left, Proposal, ProposedFile, ProposedLayout, ProposedPartial, size};
+use crate::propose::{Job, Left, Proposal, ProposedFile, ProposedPartial, changes, report, size};
 use crate::prove::{Proof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site, SourceFile};
@@ -25,13 +25,12 @@ const MOST_LEVELS: usize = 16;
 impl Job<'_> {
     /// The proposal, proven.
     pub fn finish(&self, plan: Plan) -> Proposal {
-        let Plan { mut written, mut layouts, mut left, .. } = plan;
+        let Plan { mut written, layouts, mut left, .. } = plan;
         let before = self.size();
         let needs = Needs::of(self.site);
         self.carry(&needs, &mut written);
         self.end_lines(&mut written);
         let (proof, new_site, partials, smaller_repeats) = self.prove_with_partials(&needs, &mut written, &mut left);
-        recount(&mut layouts, &written);
         let mut files = self.actual_files(&written).into_owned();
         let is_new = |file: &ProposedFile| {
             self.actual().find(&file.path).is_none_or(|id| *self.actual().get(id).source != file.bytes)
@@ -43,6 +42,8 @@ impl Job<'_> {
         } else {
             size(new_site.templates.iter().map(|template| &template.source[..]))
         };
+        let layouts = report::of_layouts(&layouts, &files, self.actual(), &new_site);
+        let changes = changes::of(&layouts, &partials, &files, &proof, (self.actual(), &new_site));
         let changed: FxHashSet<&str> = files.iter().map(|file| file.path.as_str()).collect();
         left.retain(|left| !changed.contains(left.page.as_str()));
         left.sort();
@@ -54,6 +55,7 @@ impl Job<'_> {
         Proposal {
             files,
             layouts,
+            changes,
             partials,
             smaller_repeats,
             dialect,
@@ -247,25 +249,6 @@ fn with_both(text: &[u8]) -> Vec<u8> {
         out.push(byte);
     }
     out
-}
-
-/// Counts the pages of each layout again after some were taken back.
-fn recount(layouts: &mut Vec<ProposedLayout>, written: &[ProposedFile]) {
-    let mut pages: FxHashMap<&str, usize> = FxHashMap::default();
-    for written in written.iter().filter(|written| written.role == Role::Page) {
-        *pages.entry(written.extends.as_deref().unwrap_or_default()).or_default() += 1;
-    }
-    // Those that extend a layout stand behind it.
-    let mut beneath: FxHashMap<String, usize> = FxHashMap::default();
-    for layout in layouts.iter_mut().rev() {
-        layout.pages = pages.get(layout.path.as_str()).copied().unwrap_or(0);
-        layout.beneath = layout.pages + beneath.get(&layout.path).copied().unwrap_or(0);
-        if let Some(around) = &layout.extends {
-            *beneath.entry(around.clone()).or_default() += layout.beneath;
-        }
-    }
-    let is_written = |path: &str| written.iter().any(|written| written.path == path);
-    layouts.retain(|layout| if layout.existing { layout.beneath > 0 } else { is_written(&layout.path) });
 }
 
 /// Drops new layouts that nothing takes.

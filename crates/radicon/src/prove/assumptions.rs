@@ -2,17 +2,17 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::dialect::{Kind, Part};
 use crate::resolve::Resolver;
-use crate::site::Site;
 use crate::site::taglike;
+use crate::site::{Site, Template};
 use crate::text::{Place, SourceId, position, preview};
 
 /// Something that a proof rests on and that nobody has confirmed. It holds for the files that change, and for
 /// those that they extend.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Assumption {
     /// What is assumed, in plain words, with the first tag as an example.
@@ -28,7 +28,7 @@ pub struct Assumption {
 }
 
 /// What an assumption is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AssumptionAbout {
@@ -40,7 +40,15 @@ pub enum AssumptionAbout {
 
 /// What a change from one site to another rests on, the most frequent first.
 pub(super) fn of(old: &Site, new: &Site) -> Vec<Assumption> {
-    let touched = touched(old, new);
+    let is_same = |before: &Template| new.find(&before.path).is_some_and(|id| new.get(id).source == before.source);
+    let changed = old.templates.iter().filter(|before| !is_same(before));
+    let changed: Vec<&str> = changed.map(|before| before.path.as_str()).collect();
+    of_files(old, new, &changed)
+}
+
+/// What the change of these files rests on.
+pub(crate) fn of_files(old: &Site, new: &Site, files: &[&str]) -> Vec<Assumption> {
+    let touched = touched(old, new, files);
     if touched.is_empty() {
         return Vec::new();
     }
@@ -56,15 +64,12 @@ pub(super) fn of(old: &Site, new: &Site) -> Vec<Assumption> {
     found
 }
 
-/// The files of the old site that change or go, and those that they extend, before or after.
-fn touched(old: &Site, new: &Site) -> BTreeSet<SourceId> {
+/// Those of the files that the old site has, and those that they extend, before or after.
+fn touched(old: &Site, new: &Site, files: &[&str]) -> BTreeSet<SourceId> {
     let mut touched = BTreeSet::new();
-    for (id, before) in old.with_ids() {
-        let after = new.find(&before.path);
-        if after.is_some_and(|after| new.get(after).source == before.source) {
-            continue;
-        }
-        touched.extend(Resolver::new(old).chain(id).levels);
+    for path in files {
+        let after = new.find(path);
+        touched.extend(old.find(path).into_iter().flat_map(|id| Resolver::new(old).chain(id).levels));
         let levels = after.map(|after| Resolver::new(new).chain(after).levels).unwrap_or_default();
         touched.extend(levels.iter().filter_map(|level| old.find(&new.get(*level).path)));
     }

@@ -11,7 +11,7 @@ mod names;
 mod normal;
 
 use rayon::prelude::*;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::markup::Document;
 use crate::resolve::{Flat, Origin, ProofContext, Resolver};
@@ -19,13 +19,14 @@ use crate::site::Site;
 use crate::site::own_file::Needs;
 use crate::text::{SourceId, is_blank};
 
+pub(crate) use assumptions::of_files as assumptions_of;
 pub use assumptions::{Assumption, AssumptionAbout};
 use names::Tags;
 pub use normal::Normal;
 pub(crate) use normal::{Shows, normal_run, significance};
 
 /// How equal two pages are; the strongest first.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Strength {

@@ -55,17 +55,17 @@ impl Shape {
     }
 }
 
-fn word(random: &mut Random) -> String {
+pub fn word(random: &mut Random) -> String {
     (0..4 + random.below(6)).map(|_| char::from(b'a' + random.below(26) as u8)).collect()
 }
 
-fn words(random: &mut Random, least: usize, most: usize) -> String {
+pub fn words(random: &mut Random, least: usize, most: usize) -> String {
     let count = least + random.below(most - least + 1);
     (0..count).map(|_| word(random)).collect::<Vec<_>>().join(" ")
 }
 
 /// Some elements, one or more lines each, so deep.
-fn fragment(random: &mut Random, deep: usize, elements: std::ops::RangeInclusive<usize>) -> String {
+pub fn fragment(random: &mut Random, deep: usize, elements: std::ops::RangeInclusive<usize>) -> String {
     let pad = "  ".repeat(deep);
     let mut out = String::new();
     for _ in 0..elements.start() + random.below(elements.end() - elements.start() + 1) {
@@ -224,7 +224,7 @@ pub fn generate(random: &mut Random, shape: Shape) -> Hidden {
 }
 
 /// The same with tags in brackets.
-fn in_brackets(file: &mut SourceFile) {
+pub fn in_brackets(file: &mut SourceFile) {
     let text = String::from_utf8(file.bytes.clone()).expect("text");
     let mut out = String::new();
     for (index, piece) in text.split("<!--: ").enumerate() {

@@ -2,6 +2,7 @@
 //! tokens in the standard's own terms.
 #![allow(dead_code, missing_docs)]
 
+pub mod better;
 pub mod dirty;
 pub mod engine;
 pub mod engines;

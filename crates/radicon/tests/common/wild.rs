@@ -409,4 +409,63 @@ impl<'r> Wild<'r> {
         }
         files
     }
+
+    /// Pages whose layouts could say more: groups of them have the same around what is theirs, or the same overrides.
+    pub fn repeated(&mut self) -> Vec<SourceFile> {
+        let mut files = self.parts();
+        let (foot, shown) = (self.content(1), if self.random.once_in(2) { self.content(1) } else { String::new() });
+        let blocks: Vec<String> = [("top", ""), ("main", &shown), ("side", ""), ("end", &foot)]
+            .map(|(name, text)| self.block(name, text))
+            .into();
+        let base = format!(
+            "<!DOCTYPE html>\n<html lang=\"en\">\n<body>\n{}<main>\n{}</main>\n{}<footer>\n{}</footer>\n</body>\n</html>\n",
+            blocks[0], blocks[1], blocks[2], blocks[3]
+        );
+        let file = self.file("layouts/base", None, &[], &base);
+        files.push(file);
+        let middle = self.random.once_in(2);
+        if middle {
+            let inner = self.block("inner", "");
+            let text = self.block("main", &format!("<div class=\"section\">\n{inner}</div>\n"));
+            let file = self.file("layouts/section", Some("layouts/base"), &[], &text);
+            files.push(file);
+        }
+        let sets = self.random.once_in(3);
+        let mut number = 0;
+        for group in 0..1 + self.random.below(2) {
+            self.bound.clear();
+            self.needs.clear();
+            let class = self.word().replace(' ', "-");
+            let (open, close, side) = (self.content(3), self.content(2), self.content(2));
+            let open = format!("<nav class=\"{class}\">\n  <p>{}</p>\n  <div>\n{open}", self.words(9));
+            let (wraps, says, adds) = (self.random.once_in(2), self.random.once_in(2), self.random.once_in(2));
+            let shared: BTreeSet<&'static str> = std::mem::take(&mut self.needs);
+            let deep = middle && self.random.once_in(2);
+            for _ in 0..4 + self.random.below(4) {
+                let mut text = String::new();
+                if wraps && !self.random.once_in(9) {
+                    let own = self.content(2);
+                    text += &self.block("top", &format!("{open}{own}  </div>\n{close}</nav>\n"));
+                }
+                if says && !self.random.once_in(9) {
+                    text += &self.block("side", &format!("<aside class=\"{class}\">\n{side}</aside>\n"));
+                }
+                if adds && !self.is("gangway") {
+                    let own = if self.random.once_in(2) { self.content(1) } else { String::new() };
+                    let inherited = if self.is("lantern") { self.tag("before") } else { self.out("super()") };
+                    text += &self
+                        .block("end", &format!("{inherited}\n<script src=\"/{class}-{group}.js\"></script>\n{own}"));
+                }
+                self.needs.extend(&shared);
+                let own = self.content(1);
+                text += &self.block(if deep { "inner" } else { "main" }, &own);
+                let set = [("active", format!("\"{number}\""))];
+                let parent = if deep { "layouts/section" } else { "layouts/base" };
+                let file = self.file(&format!("page{number}"), Some(parent), if sets { &set } else { &[] }, &text);
+                files.push(file);
+                number += 1;
+            }
+        }
+        files
+    }
 }

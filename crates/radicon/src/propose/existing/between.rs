@@ -2,16 +2,15 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use rustc_hash::FxHashSet;
-
-use crate::dialect::{Kind, Loose};
+use crate::dialect::Kind;
 use crate::propose::assemble::Plan;
+use crate::propose::existing::children::{Change, Child, Own};
+use crate::propose::existing::lift::changed_file;
+use crate::propose::existing::wrapped::Wrapper;
 use crate::propose::hierarchy::sections::LEAST_PAGES;
-use crate::propose::{Job, ProposedFile, ProposedLayout, naming};
-use crate::resolve::loose;
-use crate::site::{Parent, Role, Template, folder, stem};
-use crate::steps::{whole, whole_lines};
-use crate::text::{SourceId, Span};
+use crate::propose::{Job, ProposedFile, naming};
+use crate::site::{Role, Template, folder, stem};
+use crate::text::{SourceId, Span, trim_blanks};
 
 /// A level more is something more to know for all who read the pages: it saves the price of so many blocks at least.
 const LEAST_SAVING: u64 = 5;
@@ -19,89 +18,119 @@ const LEAST_SAVING: u64 = 5;
 /// What is said alike in a single block may be a mark or a title: a level is for blocks that go together.
 const LEAST_BLOCKS: usize = 2;
 
-/// A child of a layout, and where its overrides stand: each by its name and its text.
-struct Child<'s> {
-    template: &'s Template,
-    overrides: BTreeMap<(&'s [u8], &'s [u8]), Span>,
+/// What children say alike in a block.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Alike<'s> {
+    /// All of it, tags and all.
+    Same(&'s [u8]),
+    /// The wrapper of this number around what is theirs.
+    Wrapped(usize),
 }
 
 /// Children that override the same blocks alike.
 struct Group<'s> {
     children: Vec<usize>,
-    shared: BTreeSet<(&'s [u8], &'s [u8])>,
+    shared: BTreeMap<&'s [u8], Alike<'s>>,
     saves: usize,
 }
 
+/// The children of a layout, with what they say alike.
+struct Siblings<'c, 's> {
+    layout: &'s Template,
+    children: Vec<&'c Child<'s>>,
+    /// The wrappers, with their blocks' names; their members are places among the children.
+    wrappers: Vec<(&'s [u8], Wrapper)>,
+    /// For each child what it says as others do.
+    alike: Vec<BTreeSet<(&'s [u8], Alike<'s>)>>,
+}
+
 impl Job<'_> {
-    /// Plans layouts between those that the site has and their children.
-    pub fn between(&self, plan: &mut Plan) {
-        let ignores = matches!(self.dialect.rules.loose, Loose::Ignored | Loose::Unknown);
-        if !self.dialect.has_layouts() || !ignores {
-            return;
-        }
-        let mut children: BTreeMap<SourceId, Vec<Child<'_>>> = BTreeMap::new();
-        let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
-        for (id, template) in self.site.with_ids().filter(|(_, template)| !written.contains(template.path.as_str())) {
-            if let Parent::Found { id: layout, .. } = self.site.parent(id) {
-                children.entry(*layout).or_default().extend(self.overriding_child(template));
+    /// Plans layouts between those that the site has and their children. Whether there are some.
+    pub fn between(&self, children: &[Child<'_>], plan: &mut Plan) -> bool {
+        let known = plan.layouts.len();
+        let mut families: BTreeMap<SourceId, Vec<&Child<'_>>> = BTreeMap::new();
+        for child in children {
+            if let Some(layout) = child.layout {
+                families.entry(layout).or_default().push(child);
             }
         }
-        for (layout, children) in children {
-            let mut left: BTreeSet<usize> = (0..children.len()).collect();
-            while let Some(group) = self.best_group(&children, &left) {
+        for (layout, children) in families.into_iter().filter(|(_, children)| children.len() >= LEAST_PAGES) {
+            let siblings = self.siblings(layout, children);
+            let mut left: BTreeSet<usize> = (0..siblings.children.len()).collect();
+            while let Some(group) = self.best_group(&siblings, &left) {
                 left.retain(|at| !group.children.contains(at));
-                let members: Vec<&Child<'_>> = group.children.iter().map(|&at| &children[at]).collect();
-                self.put_between(self.site.get(layout), &members, &group, plan);
+                self.put_between(&siblings, &group, plan);
             }
         }
+        plan.layouts.len() > known
     }
 
-    /// A template that names its layout outright, and consists of overrides.
-    fn overriding_child<'t>(&self, template: &'t Template) -> Option<Child<'t>> {
-        let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
-        let parent = template.parent().filter(|item| !item.target.is_empty() && !item.dynamic)?;
-        if kept || template.dialect.name != self.dialect.name || !loose(template).is_empty() {
-            return None;
+    fn siblings<'c, 's>(&'s self, layout: SourceId, children: Vec<&'c Child<'s>>) -> Siblings<'c, 's> {
+        let mut alike: Vec<BTreeSet<(&[u8], Alike<'_>)>> = Vec::with_capacity(children.len());
+        let mut overriders: BTreeMap<&[u8], Vec<usize>> = BTreeMap::new();
+        for (at, child) in children.iter().enumerate() {
+            let text = |own: &Own| Alike::Same(own.whole.of(&child.template.source));
+            alike.push(child.overrides.iter().map(|(name, own)| (*name, text(own))).collect());
+            for (name, _) in child.overrides.iter().filter(|(_, own)| own.is_plain) {
+                overriders.entry(name).or_default().push(at);
+            }
         }
-        let within = template.within_controls();
-        let is_plain = |at: u32| !within.get(at as usize).copied().unwrap_or_default();
-        let at_parent = template.constructs.items.iter().position(|item| item.span == parent.span)? as u32;
-        let overrides = template.outermost().filter(|(at, item)| item.kind == Kind::Block && is_plain(*at));
-        let overrides = overrides.map(|(at, item)| {
-            let span = whole(template, at);
-            ((item.name.of(&template.source), span.of(&template.source)), span)
-        });
-        is_plain(at_parent).then(|| Child { template, overrides: overrides.collect() })
+        let mut wrappers: Vec<(&[u8], Wrapper)> = Vec::new();
+        overriders.retain(|_, overriders| overriders.len() >= LEAST_PAGES);
+        let taken = if overriders.is_empty() { Vec::new() } else { self.names_around(layout) };
+        for (name, overriders) in overriders {
+            let contents: Vec<&[u8]> = overriders.iter().map(|&at| children[at].inner(name)).collect();
+            for mut wrapper in self.wrappers(name, &contents, None, &taken) {
+                let number = Alike::Wrapped(wrappers.len());
+                wrapper.stand_for(&overriders);
+                for at in wrapper.members() {
+                    alike[at].insert((name, number));
+                }
+                wrappers.push((name, wrapper));
+            }
+        }
+        Siblings { layout: self.site.get(layout), children, wrappers, alike }
     }
 
     /// The group that saves most of the children that are left.
-    fn best_group<'s>(&self, children: &[Child<'s>], left: &BTreeSet<usize>) -> Option<Group<'s>> {
-        let mut by_override: BTreeMap<(&[u8], &[u8]), Vec<usize>> = BTreeMap::new();
+    fn best_group<'s>(&self, siblings: &Siblings<'_, 's>, left: &BTreeSet<usize>) -> Option<Group<'s>> {
+        let mut by_override: BTreeMap<(&[u8], Alike<'_>), Vec<usize>> = BTreeMap::new();
         for &at in left {
-            for &key in children[at].overrides.keys() {
+            for &key in &siblings.alike[at] {
                 by_override.entry(key).or_default().push(at);
             }
         }
         let groups = by_override.into_values().filter(|children| children.len() >= LEAST_PAGES);
         let group = |members: Vec<usize>| {
-            let own = |at: usize| children[at].overrides.keys().copied().collect::<BTreeSet<_>>();
-            let shared = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
-            let bytes: usize = shared.iter().map(|(_, text)| text.len()).sum();
-            let saves = bytes * (members.len() - 1);
+            let own = |at: usize| siblings.alike[at].clone();
+            let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
+            // Of a block all that is alike, where that is so of it.
+            let mut shared: BTreeMap<&[u8], Alike<'_>> = BTreeMap::new();
+            for (name, alike) in all {
+                shared.entry(name).or_insert(alike);
+            }
+            let bytes = |alike: &Alike<'_>| match alike {
+                Alike::Same(text) => text.len() * (members.len() - 1),
+                Alike::Wrapped(number) => siblings.wrappers[*number].1.saves_for(members.len()),
+            };
+            let saves = shared.values().map(bytes).sum();
             Group { children: members, shared, saves }
         };
         let pays = |group: &Group<'_>| {
-            group.shared.len() >= LEAST_BLOCKS && group.saves as u64 > self.options.price() * LEAST_SAVING
+            let wraps = group.shared.values().any(|alike| matches!(alike, Alike::Wrapped(_)));
+            (wraps || group.shared.len() >= LEAST_BLOCKS) && group.saves as u64 > self.options.price() * LEAST_SAVING
         };
         groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
     }
 
     /// Writes the new layout, and the children without what it says for them.
-    fn put_between(&self, layout: &Template, members: &[&Child<'_>], group: &Group<'_>, plan: &mut Plan) {
+    fn put_between(&self, siblings: &Siblings<'_, '_>, group: &Group<'_>, plan: &mut Plan) {
+        let layout = siblings.layout;
+        let members: Vec<&Child<'_>> = group.children.iter().map(|&at| siblings.children[at]).collect();
         let first = members[0];
         let Some(parent) = first.template.parent() else { return };
         let home = self.home(Role::Layout);
-        let words = words_for(layout, members, group);
+        let words = words_for(layout, &members, group);
         let is_free = |word: &&String| {
             let path = home.path(word, |_| true);
             self.site.find(&path).is_none() && !plan.taken.contains(&path)
@@ -112,58 +141,34 @@ impl Job<'_> {
         let mut bytes =
             with_target(first.template, parent.span, parent.target, &self.written_name(&layout.path, Kind::Parent));
         // In the order in which the first of them says it.
-        let mut shared: Vec<(&[u8], Span)> = group.shared.iter().map(|key| (key.0, first.overrides[key])).collect();
-        shared.sort_by_key(|(_, span)| span.start);
-        for (_, span) in &shared {
+        let mut shared: Vec<(&[u8], Alike<'_>)> = group.shared.iter().map(|(name, alike)| (*name, *alike)).collect();
+        shared.sort_by_key(|(name, _)| first.overrides[name].whole.start);
+        for (name, alike) in &shared {
             bytes.extend_from_slice(newline.repeat(2).as_bytes());
-            bytes.extend_from_slice(span.of(&first.template.source));
+            match alike {
+                Alike::Same(text) => bytes.extend_from_slice(text),
+                Alike::Wrapped(number) => {
+                    let own = &first.overrides[name];
+                    let lines = own.inner.of(&first.template.source).contains(&b'\n');
+                    let name = String::from_utf8_lossy(name);
+                    bytes.extend(trim_blanks(&siblings.wrappers[*number].1.filling(self, &name, lines)));
+                }
+            }
         }
         bytes.extend_from_slice(newline.as_bytes());
-        let dialect = self.dialect.name.clone();
-        let extends = Some(layout.path.clone());
-        plan.written.push(ProposedFile {
-            path: path.clone(),
-            role: Role::Layout,
-            dialect: dialect.clone(),
-            extends,
-            bytes,
-        });
-        for child in members {
-            let bytes = self.without_shared(child, group, &path);
-            let (own, role) = (child.template.path.clone(), child.template.role);
-            let (dialect, extends) = (dialect.clone(), Some(path.clone()));
-            plan.written.push(ProposedFile { path: own, role, dialect, extends, bytes });
+        let (dialect, extends) = (self.dialect.name.clone(), Some(layout.path.clone()));
+        plan.replace(ProposedFile { path: path.clone(), role: Role::Layout, dialect, extends, bytes });
+        let name = self.written_name(&path, Kind::Parent);
+        for (&at, child) in group.children.iter().zip(&members) {
+            let change = |alike: &Alike<'_>| match alike {
+                Alike::Same(_) => Change::Drop,
+                Alike::Wrapped(number) => siblings.wrappers[*number].1.change(self, at),
+            };
+            let changes = group.shared.iter().map(|(name, alike)| (*name, change(alike))).collect();
+            let bytes = child.with(&changes, Some(&name));
+            plan.replace(changed_file(child.template, bytes, Some(path.clone())));
         }
-        let fills = shared.iter().map(|(name, _)| String::from_utf8_lossy(name).into_owned()).collect();
-        plan.layouts.push(ProposedLayout {
-            path,
-            extends: Some(layout.path.clone()),
-            existing: false,
-            pages: members.len(),
-            beneath: members.len(),
-            blocks: Vec::new(),
-            saves: group.saves,
-            fills,
-        });
-    }
-
-    /// A child as it is once its layout is another, and says what the group shares.
-    fn without_shared(&self, child: &Child<'_>, group: &Group<'_>, layout: &str) -> Vec<u8> {
-        let template = child.template;
-        let mut bytes = template.source.to_vec();
-        let mut gone: Vec<Span> = group.shared.iter().map(|key| child.overrides[key]).collect();
-        gone.sort_by_key(|span| std::cmp::Reverse(span.start));
-        for span in gone {
-            let lines = whole_lines(template, span);
-            // With the blank line that set it apart.
-            let after = &template.source[lines.end as usize..];
-            let blank = after.iter().position(|b| *b == b'\n').filter(|&end| after[..end].trim_ascii().is_empty());
-            let end = lines.end as usize + if lines == span { 0 } else { blank.map_or(0, |end| end + 1) };
-            bytes.drain(lines.start as usize..end);
-        }
-        let Some(parent) = template.parent() else { return bytes };
-        bytes.splice(parent.target.range(), self.written_name(layout, Kind::Parent).into_bytes());
-        bytes
+        plan.layouts.push(path);
     }
 }
 
@@ -196,7 +201,8 @@ fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Ve
         (is_shared && !first.is_empty() && first != folder(&layout.path))
             .then(|| first.rsplit('/').next().unwrap_or(first))
     };
-    let longest = group.shared.iter().max_by_key(|(_, text)| text.len());
+    let text = |name: &[u8]| members[0].overrides[name].whole.of(&members[0].template.source);
+    let longest = group.shared.keys().map(|name| (*name, text(name))).max_by_key(|(_, text)| text.len());
     let name = longest.map(|(name, _)| String::from_utf8_lossy(name)).unwrap_or_default();
     let with_layout = |word: &str| naming::word(&format!("{}-{word}", stem(&layout.path)));
     let place = shared_begin(members).or_else(of_folder);

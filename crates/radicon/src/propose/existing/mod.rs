@@ -1,6 +1,43 @@
-//! Layouts that the site has: the frames they give, and the pages that fit.
+//! Layouts that the site has: the frames they give, the pages that fit, and what their children say alike.
 
 pub mod adopt;
 pub mod between;
+pub mod children;
 pub mod fit;
 pub mod frame;
+pub mod lift;
+pub mod wrapped;
+
+use rustc_hash::FxHashSet;
+
+use super::assemble::Plan;
+use super::job::Job;
+use super::verify::apply;
+use crate::dialect::Loose;
+use crate::site::Site;
+use children::Child;
+
+/// What moves up makes room for more, so often at most.
+const MOST_ROUNDS: usize = 4;
+
+/// Plans how the layouts of a site get better, but for those that are planned anew.
+pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
+    let planned: FxHashSet<String> = plan.written.iter().map(|file| file.path.clone()).collect();
+    for _ in 0..MOST_ROUNDS {
+        let new = apply(site, plan.written.iter(), &jobs[0].dialects());
+        let mut found = false;
+        for job in jobs {
+            let job = Job { site: &new, ..job.clone() };
+            let ignores = matches!(job.dialect.rules.loose, Loose::Ignored | Loose::Unknown);
+            if job.dialect.has_layouts() && ignores {
+                let templates = new.with_ids().filter(|(_, template)| !planned.contains(&template.path));
+                let children: Vec<Child<'_>> =
+                    templates.filter_map(|(id, template)| job.child_of_overrides(id, template)).collect();
+                found |= job.lift(&children, plan) || job.between(&children, plan);
+            }
+        }
+        if !found {
+            break;
+        }
+    }
+}

@@ -84,7 +84,7 @@ impl Job<'_> {
         if !(2..=MOST_JOINED).contains(&drafts.len()) || all > MOST_JOINED_PAGES {
             return;
         }
-        let cost_of = |draft: &Draft| self.cost(pages, &self.layouts(pages, draft.clone()), self.price);
+        let cost_of = |draft: &Draft| self.layouts(pages, draft.clone()).cost(self.price);
         let mut costs: Vec<usize> = drafts.iter().map(cost_of).collect();
         let mut first = 0;
         while first < drafts.len() {

@@ -1,15 +1,11 @@
 //! The layouts of a family at what they cost: cut into blocks, with the sections that pay, and anew once these are known.
 
-use rustc_hash::FxHashSet;
-
-use super::layouts::{Layout, Planner};
+use super::layouts::{Body, Layout, Planner};
 use super::sections::Sections;
 use crate::dialect::Kind;
 use crate::propose::families::select::Draft;
 use crate::propose::job::Job;
-use crate::propose::naming;
 use crate::propose::pages::page::Page;
-use crate::propose::report::uses;
 use crate::propose::skeleton::hole::{TAGS, holes};
 use crate::propose::skeleton::unify::Unifier;
 use crate::prove::Strength;
@@ -37,7 +33,7 @@ impl Job<'_> {
         if is_free || base.widest() <= MOST_BLOCKS {
             return base;
         }
-        let size = |layout: &Layout| self.cost(pages, layout, TAGS as u64);
+        let size = |layout: &Layout| layout.cost(TAGS as u64);
         let with_dearer = |times: u64| {
             let (members, price) = (base.members.clone(), price * times);
             let unified = self.unifier(pages, price).pages(&members);
@@ -81,18 +77,7 @@ impl Job<'_> {
         }
         let unified = Unifier { sections, ..self.unifier(pages, price) }.pages(&base.members);
         let other = planner.plan(unified, base.members.clone());
-        let cost = |layout: &Layout| self.cost(pages, layout, price);
-        if cost(&other) < cost(&base) { other } else { base }
-    }
-
-    /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
-    pub fn cost(&self, pages: &[Page], base: &Layout, price: u64) -> usize {
-        let placed = self.places(pages, base, naming::SECTION, &mut Vec::new());
-        let layouts: usize = placed.iter().map(|place| place.layout.body.bytes()).sum();
-        let uses = uses(&placed, &FxHashSet::default());
-        let said: usize = uses.values().map(|uses| uses.bytes).sum();
-        let tags: usize = uses.values().map(|uses| 1 + uses.pages.len() + uses.layouts).sum();
-        layouts + said + price as usize * tags
+        if other.cost(price) < base.cost(price) { other } else { base }
     }
 
     /// Who plans sections for pages that have so many bytes of their own. A section
@@ -109,5 +94,27 @@ impl Job<'_> {
             values: self.passes_values(),
             again: self.dialect.form(Kind::Again).is_some(),
         }
+    }
+}
+
+impl Layout {
+    /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
+    pub fn cost(&self, price: u64) -> usize {
+        let mut open = vec![self];
+        let (mut bytes, mut tags) = (0, 0);
+        while let Some(layout) = open.pop() {
+            let direct = layout.direct();
+            let blocks = layout.open.iter();
+            let own = blocks.clone().flat_map(|block| block.hole.own());
+            let said = own.filter(|variant| direct.binary_search(&variant.page).is_ok());
+            let (count, said) = said.fold((0, 0), |sum, variant| (sum.0 + 1, sum.1 + variant.content.len()));
+            bytes += layout.body.bytes() + said;
+            tags += count + blocks.filter(|block| block.own).count();
+            if let Body::Section(overrides) = &layout.body {
+                tags += overrides.len();
+            }
+            open.extend(&layout.inner);
+        }
+        bytes + price as usize * tags
     }
 }

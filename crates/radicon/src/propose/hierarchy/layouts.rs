@@ -139,10 +139,14 @@ pub struct Planner<'a> {
 
 impl Planner<'_> {
     /// The base layout, and the sections that pay.
-    pub fn plan(&self, mut unified: Unified, members: Vec<usize>) -> Layout {
-        let mut taken = Vec::new();
+    pub fn plan(&self, unified: Unified, members: Vec<usize>) -> Layout {
+        self.plan_in("", unified, members, Vec::new())
+    }
+
+    /// The same for what stands in a block, of which these names are taken.
+    pub fn plan_in(&self, block: &str, mut unified: Unified, members: Vec<usize>, mut taken: Vec<String>) -> Layout {
         let known = self.again.then(Vec::new);
-        self.name(&mut unified.pieces, "", known, &mut taken);
+        self.name(&mut unified.pieces, block, known, &mut taken);
         let mut open = Vec::new();
         self.open(&unified.pieces, None, &mut open);
         let (word, other_words, body) = (String::new(), Vec::new(), Body::Base(unified.pieces));
@@ -415,9 +419,12 @@ impl Planner<'_> {
         let main = (0..all.len())
             .filter(|&at| naming::may_be_main(self.pages, all[at]))
             .max_by_key(|&at| (bytes(all[at]), Reverse(at)));
-        let in_section = |name: &String| match section {
-            "" => None,
-            section => Some(format!("{}_{name}", naming::slug(section))),
+        let section = Some(section).filter(|section| !section.is_empty()).map(naming::slug);
+        // What is called as all of it is the part of it that stands there.
+        let in_section = |name: &String, hole: &Hole| {
+            let section = section.as_ref()?;
+            let name = if name == section { naming::of_part(self.pages, hole) } else { name };
+            Some(format!("{section}_{name}"))
         };
         let mut at = 0;
         each_hole(pieces, &mut |hole| {
@@ -439,9 +446,9 @@ impl Planner<'_> {
             let is_free = |name: &&String| !taken.contains(name);
             // The best one with the section's name tells more than another one.
             let chosen = Some(best).filter(is_free).cloned();
-            let chosen = chosen.or_else(|| in_section(best).filter(|name| !taken.contains(name)));
+            let chosen = chosen.or_else(|| in_section(best, hole).filter(|name| !taken.contains(name)));
             let chosen = chosen.or_else(|| candidates.iter().find(is_free).cloned());
-            let chosen = chosen.unwrap_or_else(|| in_section(best).unwrap_or_else(|| best.clone()));
+            let chosen = chosen.unwrap_or_else(|| in_section(best, hole).unwrap_or_else(|| best.clone()));
             hole.name = naming::unique(self.options.called(chosen), taken);
             let may_be_shown_again = !hole.is_named
                 && hole.only().is_none()

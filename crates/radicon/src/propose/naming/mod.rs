@@ -81,6 +81,14 @@ fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
     }
 }
 
+/// A word for the part of a thing that stands in a hole.
+pub fn of_part(pages: &[Page], hole: &Hole) -> &'static str {
+    match hole.context {
+        Context::Content { parent } if matches!(tag(hole.first_page(pages), parent).as_str(), "ul" | "ol") => "items",
+        _ => of_kind(pages, hole),
+    }
+}
+
 /// So many nodes of a hole are looked at for what it is.
 const MOST_LOOKED_AT: usize = 400;
 
@@ -134,7 +142,7 @@ pub fn has_region(name: &str) -> bool {
 pub const CURRENT: &str = "current_";
 
 /// The name of the main content.
-const MAIN: &str = "content";
+pub const MAIN: &str = "content";
 
 /// Names of elements that say no more of a thing than its tag does.
 const ELEMENTS: [&str; 56] = [

@@ -67,6 +67,18 @@ pub fn heal(site: &Site, jobs: &[Job<'_>]) -> (Site, Vec<Healed>) {
     (site.with_files(files.collect(), &jobs[0].dialects()), found)
 }
 
+/// Whether so few of all pages differ that it may be a slip.
+pub fn is_usual(all: usize, few: usize) -> bool {
+    all >= LEAST_FAMILY && few * MINORITY <= all
+}
+
+/// Whether a page that has this in the place of what is usual was left behind: nothing, or something much alike that
+/// does not say where a reader is.
+pub fn is_slip(usual: &str, text: &str) -> bool {
+    let is_alike = || similar::TextDiff::from_chars(usual, text).ratio() >= ALIKE;
+    !naming::is_current(text) && (text.trim().is_empty() || is_alike())
+}
+
 /// The slips in the holes of a layout.
 fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> {
     let usual = |hole: &Hole| hole.shown().map(|variant| variant.text(pages));
@@ -82,8 +94,7 @@ fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> 
     let mut cures = Vec::new();
     for hole in holes {
         let (Some(usual), Some(shown)) = (usual(hole), hole.shown()) else { continue };
-        let few = hole.overriding() * MINORITY <= hole.variants.len();
-        if !few || hole.variants.len() < LEAST_FAMILY {
+        if !is_usual(hole.variants.len(), hole.overriding()) {
             continue;
         }
         // With the white space around, where there is any.
@@ -92,8 +103,7 @@ fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> 
             let (page, text) = (&pages[variant.page], variant.text(pages));
             let new = words(&usual, &text);
             let wanders = !new.is_empty() && added.get(&new).is_some_and(|places| places.len() > 1);
-            let alike = || similar::TextDiff::from_chars(usual.as_str(), text.as_str()).ratio() >= ALIKE;
-            if wanders || naming::is_current(&text) || !(text.trim().is_empty() || alike()) {
+            if wanders || !is_slip(&usual, &text) {
                 continue;
             }
             found.push(Healed {

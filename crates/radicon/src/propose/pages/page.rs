@@ -238,6 +238,13 @@ impl Page {
         in_text && !self.shows[index].is_exact()
     }
 
+    /// Whether the white space before an offset does not show.
+    pub fn ends_free_blank(&self, offset: u32) -> bool {
+        let index = self.document.tokens.partition_point(|token| token.end < offset);
+        self.document.tokens.get(index).is_some_and(|token| token.kind == TokenKind::Text)
+            && !self.shows[index].is_exact()
+    }
+
     /// How a node takes part in the flow; `None` for what does not.
     pub fn flow(&self, node: u32) -> Option<Flow> {
         match self.document.nodes[node as usize].kind {

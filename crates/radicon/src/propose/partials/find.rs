@@ -534,6 +534,9 @@ impl Extractor<'_, '_> {
                 continue;
             };
             let path = self.job.free_path(&self.home, &word, &mut taken);
+            if self.job.options.only.as_ref().is_some_and(|only| !only.contains(&path)) {
+                continue;
+            }
             let target = self.job.written_name(&path, Kind::Include);
             for (stretch, arguments) in &found.uses {
                 let Some(tag) = self.tag(&target, arguments, stretch) else { continue };

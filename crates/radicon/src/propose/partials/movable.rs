@@ -29,7 +29,7 @@ pub fn may_move(template: &Template, span: Span) -> bool {
         Kind::Other => binds(template, item, span.end),
         _ => false,
     });
-    !stays && may_stand_alone(template, without_blanks(span, &template.source)).is_ok()
+    !stays && may_stand_alone(template, span.trimmed(&template.source)).is_ok()
 }
 
 /// Whether a tag that nobody described may bind a name that is used from an offset on: its last word, if that is a name.
@@ -43,13 +43,6 @@ fn binds(template: &Template, item: &Construct, from: u32) -> bool {
     let is_name = |word: &str| word.chars().all(|c| c.is_alphanumeric() || c == '_');
     let after = template.constructs.items.iter().filter(|item| item.span.start >= from);
     is_name(name) && after.map(|item| item.span.of(&template.source)).any(|tag| mentions(tag, name.as_bytes()))
-}
-
-/// A stretch without the white space at its ends.
-fn without_blanks(span: Span, source: &[u8]) -> Span {
-    let text = span.of(source);
-    let start = span.start + (text.len() - text.trim_ascii_start().len()) as u32;
-    Span::new(start, start + text.trim_ascii().len() as u32)
 }
 
 #[cfg(test)]

@@ -147,7 +147,7 @@ pub fn indented(page: &Page, span: Span, indent: &[u8]) -> Vec<u8> {
     let mut out = indent.to_vec();
     let mut at = span.start;
     for line in span.of(&page.source).split_inclusive(|b| *b == b'\n') {
-        match line.strip_prefix(own).filter(|_| at > span.start && page.is_free_blank(at)) {
+        match line.strip_prefix(own).filter(|_| at > span.start && page.ends_free_blank(at)) {
             Some(rest) => out.extend([indent, rest].concat()),
             None => out.extend_from_slice(line),
         }

@@ -108,6 +108,18 @@ impl Writer<'_> {
             out.insert(0, Segment::Bytes(BYTE_ORDER_MARK.to_vec()));
         }
         push(&mut out, &self.pages[page].head);
+        self.overrides(page, open, own_lines, &mut out);
+        self.finish(out).0
+    }
+
+    /// The blocks that a page overrides, without a parent line.
+    pub fn blocks(&self, page: usize, open: &[Open]) -> Vec<u8> {
+        let mut out = Vec::new();
+        self.overrides(page, open, true, &mut out);
+        self.finish(out).0
+    }
+
+    fn overrides(&self, page: usize, open: &[Open], own_lines: bool, out: &mut Vec<Segment>) {
         let (mut apart, mut first) = (false, true);
         for Open { hole, shown, .. } in open {
             let Some(own) = hole.variant(page).filter(|variant| !variant.follows) else { continue };
@@ -120,24 +132,23 @@ impl Writer<'_> {
             if after_lines || lines {
                 // Beside a tag on its own line two line ends count as one in tidy output.
                 let beside_tag = (after_lines || first) && self.strength != Strength::Bytes;
-                push(&mut out, if beside_tag { b"\n\n" } else { b"\n" });
+                push(out, if beside_tag { b"\n\n" } else { b"\n" });
             }
             first = false;
-            self.open(open, lines, b"", &mut out);
+            self.open(open, lines, b"", out);
             match self.inherits(page, own.content, shown, lines) {
                 Some((tag, before, after)) => {
-                    self.stretch(page, before, lines, &mut out);
-                    self.inherited(tag, lines, &mut out);
-                    self.stretch(page, after, lines, &mut out);
+                    self.stretch(page, before, lines, out);
+                    self.inherited(tag, lines, out);
+                    self.stretch(page, after, lines, out);
                 }
-                None => self.stretch(page, own.content, lines, &mut out),
+                None => self.stretch(page, own.content, lines, out),
             }
-            self.close(close, lines, b"", &mut out);
+            self.close(close, lines, b"", out);
             if !lines {
-                push(&mut out, b"\n");
+                push(out, b"\n");
             }
         }
-        self.finish(out).0
     }
 
     /// Some bytes of a page in an override.
@@ -198,38 +209,43 @@ impl Writer<'_> {
         let mut bytes = self.finish(self.parent_line(layout)).0;
         let mut after_lines = false;
         for filled in overrides {
-            let Some((open, close)) = self.tags(&filled.name, filled.lines, Place::Page) else { continue };
             if std::mem::replace(&mut after_lines, filled.lines) || filled.lines {
                 bytes.push(b'\n');
             }
-            let mut out = Vec::new();
-            self.open(open, filled.lines, b"", &mut out);
-            let inherits = match filled.pieces[..] {
-                [Piece::Fixed { page, span }] => self
-                    .inherits(page, span, &filled.replaces, filled.lines)
-                    .map(|(tag, before, after)| (page, tag, before, after)),
-                _ => None,
-            };
-            match inherits {
-                Some((page, tag, before, after)) => {
-                    self.stretch(page, before, filled.lines, &mut out);
-                    self.inherited(tag, filled.lines, &mut out);
-                    self.stretch(page, after, filled.lines, &mut out);
-                }
-                None => self.pieces(&filled.pieces, &mut out),
-            }
-            self.close(close, filled.lines, b"", &mut out);
-            let (written, own_lines) = self.finish(out);
-            // What has no lines of its own may stand in a script, where every blank counts.
-            match filled.lines && self.strength != Strength::Bytes {
-                true => bytes.extend(tidy(&written, self.dialect, &own_lines, &self.style)),
-                false => bytes.extend(written),
-            }
+            bytes.extend(self.filled(filled));
             if bytes.last() != Some(&b'\n') {
                 bytes.push(b'\n');
             }
         }
         bytes
+    }
+
+    /// A block that a section fills.
+    pub fn filled(&self, filled: &Override) -> Vec<u8> {
+        let Some((open, close)) = self.tags(&filled.name, filled.lines, Place::Page) else { return Vec::new() };
+        let mut out = Vec::new();
+        self.open(open, filled.lines, b"", &mut out);
+        let inherits = match filled.pieces[..] {
+            [Piece::Fixed { page, span }] => self
+                .inherits(page, span, &filled.replaces, filled.lines)
+                .map(|(tag, before, after)| (page, tag, before, after)),
+            _ => None,
+        };
+        match inherits {
+            Some((page, tag, before, after)) => {
+                self.stretch(page, before, filled.lines, &mut out);
+                self.inherited(tag, filled.lines, &mut out);
+                self.stretch(page, after, filled.lines, &mut out);
+            }
+            None => self.pieces(&filled.pieces, &mut out),
+        }
+        self.close(close, filled.lines, b"", &mut out);
+        let (written, own_lines) = self.finish(out);
+        // What has no lines of its own may stand in a script, where every blank counts.
+        match filled.lines && self.strength != Strength::Bytes {
+            true => tidy(&written, self.dialect, &own_lines, &self.style),
+            false => written,
+        }
     }
 
     fn parent_line(&self, layout: &str) -> Vec<Segment> {

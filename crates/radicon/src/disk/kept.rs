@@ -1,0 +1,124 @@
+//! The proposal that was shown last: what it writes is kept until it is adopted.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+
+use serde::{Deserialize, Serialize};
+use xxhash_rust::xxh3::xxh3_128;
+
+use super::journal::{Lock, clear, write_synced};
+use super::{DIALECTS_FOLDER, DiskError, SETTINGS_FILE, STATE_FOLDER};
+use crate::propose::{Proposal, ProposedChange};
+use crate::prove::Assumption;
+use crate::site::{Change, Site};
+
+/// A proposal that was kept, ready to be written.
+#[derive(Clone, Debug)]
+pub struct Kept {
+    /// What it writes.
+    pub changes: Vec<Change>,
+    /// The changes that it consists of.
+    pub proposed: Vec<ProposedChange>,
+    /// What its proof rests on.
+    pub assumptions: Vec<Assumption>,
+}
+
+/// Beside it the new contents, by number.
+#[derive(Serialize, Deserialize)]
+struct Index {
+    paths: Vec<String>,
+    proposed: Vec<ProposedChange>,
+    assumptions: Vec<Assumption>,
+    /// The hash of each template, and of each file that says how they are read.
+    sources: BTreeMap<String, String>,
+}
+
+const FOLDER: &str = "proposal";
+const INDEX: &str = "index.json";
+
+/// Keeps what a proposal writes in the site's state folder, in the place of what was kept there before; nothing if
+/// there is nothing to write.
+///
+/// # Errors
+/// If that cannot be written, or another run is at work.
+pub fn keep(folder: &Path, site: &Site, proposal: &Proposal) -> Result<(), DiskError> {
+    let kept = folder.join(STATE_FOLDER).join(FOLDER);
+    if proposal.files.is_empty() && !kept.exists() {
+        return Ok(());
+    }
+    let _lock = Lock::take(folder)?;
+    clear(&kept)?;
+    if proposal.files.is_empty() {
+        return Ok(());
+    }
+    fs::create_dir_all(&kept).map_err(DiskError::io(&kept))?;
+    for (number, file) in proposal.files.iter().enumerate() {
+        let path = kept.join(number.to_string());
+        fs::write(&path, &file.bytes).map_err(DiskError::io(path))?;
+    }
+    let index = Index {
+        paths: proposal.files.iter().map(|file| file.path.clone()).collect(),
+        proposed: proposal.changes.clone(),
+        assumptions: proposal.proof.assumptions.clone(),
+        sources: sources(folder, site),
+    };
+    let bytes = serde_json::to_vec(&index).map_err(|error| DiskError::Refused(error.to_string()))?;
+    write_synced(&kept.join(INDEX), &bytes)
+}
+
+/// What was kept; `None` if nothing is.
+///
+/// # Errors
+/// If a file of the site has changed since, or what was kept cannot be read.
+pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
+    let kept = folder.join(STATE_FOLDER).join(FOLDER);
+    let path = kept.join(INDEX);
+    if !path.exists() {
+        return Ok(None);
+    }
+    let again = "; radicon propose makes another one";
+    let bytes = fs::read(&path).map_err(DiskError::io(&path))?;
+    let index: Index = serde_json::from_slice(&bytes)
+        .map_err(|error| DiskError::Refused(format!("the proposal that was kept cannot be read: {error}{again}")))?;
+    let now = sources(folder, site);
+    let differs = |path: &&String| index.sources.get(*path) != now.get(*path);
+    if let Some(path) = index.sources.keys().chain(now.keys()).find(differs) {
+        return Err(DiskError::Refused(format!("{path} has changed since the proposal was made{again}")));
+    }
+    let change = |(number, path): (usize, &String)| {
+        let at = kept.join(number.to_string());
+        let new = fs::read(&at).map_err(DiskError::io(at))?;
+        let old = site.find(path).map(|id| site.get(id).source.to_vec());
+        Ok(Change { path: path.clone(), old, new: Some(new) })
+    };
+    let changes: Vec<Change> = index.paths.iter().enumerate().map(change).collect::<Result<_, DiskError>>()?;
+    Ok(Some(Kept { changes, proposed: index.proposed, assumptions: index.assumptions }))
+}
+
+/// Lets go of what was kept.
+///
+/// # Errors
+/// If it cannot be removed, or another run is at work.
+pub fn forget(folder: &Path) -> Result<(), DiskError> {
+    let kept = folder.join(STATE_FOLDER).join(FOLDER);
+    if !kept.exists() {
+        return Ok(());
+    }
+    let _lock = Lock::take(folder)?;
+    clear(&kept)
+}
+
+/// The hashes of all that a proof rests on.
+fn sources(folder: &Path, site: &Site) -> BTreeMap<String, String> {
+    let hash = |bytes: &[u8]| format!("{:032x}", xxh3_128(bytes));
+    let mut found: BTreeMap<String, String> =
+        site.templates.iter().map(|template| (template.path.clone(), hash(&template.source))).collect();
+    let dialects = fs::read_dir(folder.join(DIALECTS_FOLDER)).into_iter().flatten().flatten();
+    for path in dialects.map(|entry| entry.path()).chain([folder.join(SETTINGS_FILE)]) {
+        if let (Ok(bytes), Ok(name)) = (fs::read(&path), path.strip_prefix(folder)) {
+            found.insert(name.to_string_lossy().into_owned(), hash(&bytes));
+        }
+    }
+    found
+}

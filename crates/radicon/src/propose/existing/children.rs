@@ -1,0 +1,113 @@
+//! Templates that take a layout and consist of overrides, and what changes in them.
+
+use std::collections::BTreeMap;
+
+use crate::dialect::Kind;
+use crate::markup::ALONE;
+use crate::propose::Job;
+use crate::resolve::loose;
+use crate::site::{Parent, Template};
+use crate::steps::{whole, whole_lines};
+use crate::text::{SourceId, Span, trim_blanks};
+
+/// A child of a layout, and what it overrides.
+pub struct Child<'s> {
+    /// The layout that it names, if that is here.
+    pub layout: Option<SourceId>,
+    pub template: &'s Template,
+    /// The outermost overrides, by their names.
+    pub overrides: BTreeMap<&'s [u8], Own>,
+}
+
+/// An override of a child.
+#[derive(Clone, Copy)]
+pub struct Own {
+    /// It with its tags.
+    pub whole: Span,
+    /// What stands between its tags.
+    pub inner: Span,
+    /// It holds neither blocks nor inherited content.
+    pub is_plain: bool,
+    /// The tag for inherited content, if it holds one and no blocks.
+    pub inherits: Option<Span>,
+}
+
+/// What becomes of an override.
+pub enum Change {
+    Drop,
+    Become(Vec<u8>),
+}
+
+impl Job<'_> {
+    /// A template that names its layout outright, and consists of overrides; `None` for another one, and for one that
+    /// is to stay as it is.
+    pub fn child_of_overrides<'t>(&self, id: SourceId, template: &'t Template) -> Option<Child<'t>> {
+        let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
+        let parent = template.parent().filter(|item| !item.target.is_empty() && !item.dynamic)?;
+        if kept || template.dialect.name != self.dialect.name || !loose(template).is_empty() {
+            return None;
+        }
+        let within = template.within_controls();
+        let is_free = |at: u32| !within.get(at as usize).copied().unwrap_or_default();
+        let items = &template.constructs.items;
+        let at_parent = items.iter().position(|item| item.span == parent.span)? as u32;
+        let overrides = template.outermost().filter(|(at, item)| item.kind == Kind::Block && is_free(*at));
+        let overrides = overrides.map(|(at, item)| {
+            let inside = if item.partner == ALONE { &[] } else { &items[at as usize + 1..item.partner as usize] };
+            let defines = inside.iter().any(|item| item.kind.defines());
+            let mut inherited = inside.iter().filter(|item| item.kind == Kind::Inherited).map(|item| item.span);
+            let (first, second) = (inherited.next().filter(|_| !defines), inherited.next());
+            let own = Own {
+                whole: whole(template, at),
+                inner: template.inner(at),
+                is_plain: !defines && first.is_none(),
+                inherits: first.filter(|_| second.is_none()),
+            };
+            (item.name.of(&template.source), own)
+        });
+        let layout = match self.site.parent(id) {
+            Parent::Found { id, .. } => Some(*id),
+            _ => None,
+        };
+        is_free(at_parent).then(|| Child { layout, template, overrides: overrides.collect() })
+    }
+}
+
+impl<'s> Child<'s> {
+    /// What it has in a block.
+    pub fn inner(&self, name: &[u8]) -> &'s [u8] {
+        self.overrides.get(name).map_or(&[], |own| own.inner.of(&self.template.source))
+    }
+
+    /// The same without white space at the ends.
+    pub fn content(&self, name: &[u8]) -> &'s [u8] {
+        trim_blanks(self.inner(name))
+    }
+
+    /// It with these changes, and perhaps with another layout.
+    pub fn with(&self, changes: &BTreeMap<&[u8], Change>, layout: Option<&str>) -> Vec<u8> {
+        let template = self.template;
+        let mut bytes = template.source.to_vec();
+        let mut edits: Vec<(Span, &Change)> =
+            changes.iter().filter_map(|(name, change)| Some((self.overrides.get(name)?.whole, change))).collect();
+        edits.sort_by_key(|(span, _)| std::cmp::Reverse(span.start));
+        for (span, change) in edits {
+            match change {
+                Change::Become(text) => drop(bytes.splice(span.range(), text.iter().copied())),
+                Change::Drop => {
+                    let lines = whole_lines(template, span);
+                    // With the blank line that set it apart.
+                    let after = &template.source[lines.end as usize..];
+                    let blank =
+                        after.iter().position(|b| *b == b'\n').filter(|&end| after[..end].trim_ascii().is_empty());
+                    let end = lines.end as usize + if lines == span { 0 } else { blank.map_or(0, |end| end + 1) };
+                    bytes.drain(lines.start as usize..end);
+                }
+            }
+        }
+        if let Some((parent, layout)) = template.parent().zip(layout) {
+            bytes.splice(parent.target.range(), layout.bytes());
+        }
+        bytes
+    }
+}
