@@ -269,14 +269,21 @@ pub struct CheckArguments {
 #[derive(Subcommand, Debug)]
 pub enum StepCommand {
     /// A stretch of markup becomes a partial.
+    #[command(
+        after_help = "Example: radicon step extract fleet.html:div.boat boat --with name=Heron --with link=heron --all"
+    )]
     Extract {
-        /// The stretch.
+        /// The stretch: FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav, page.html:#menu or
+        /// page.html:div.side.
         place: String,
         /// What to call the partial.
         name: String,
-        /// Replace every other copy too, also those in another dialect.
+        /// Replace every other copy too, however it is indented, also those in another dialect.
         #[arg(long)]
         all: bool,
+        /// A parameter, and the text of the stretch that it stands for; other copies may have another text there.
+        #[arg(long, value_name = "NAME=TEXT")]
+        with: Vec<String>,
     },
     /// A partial's content takes the place of its includes.
     Inline {
@@ -285,7 +292,7 @@ pub enum StepCommand {
     },
     /// A stretch of a layout becomes a named block with this content as its default.
     Open {
-        /// The stretch.
+        /// The stretch: FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav.
         place: String,
         /// What to call the block.
         block: String,

@@ -21,11 +21,11 @@ impl Reader {
     fn prose(&mut self, line: &str) {
         self.told += &format!("{line}\n");
         // A chapter may begin with a folder of its own.
-        let fresh = [("## 9.", "basket"), ("## 10.", "boards"), ("## 11.", "again")];
+        let fresh = [("## 9.", "basket"), ("## 10.", "boards"), ("## 11.", "again"), ("## 12.", "better")];
         if let Some((_, name)) = fresh.iter().find(|(chapter, _)| line.starts_with(chapter)) {
             let fresh = self.dir.join(name);
             fs::create_dir_all(&fresh).expect("a folder");
-            if *name == "again" {
+            if matches!(*name, "again" | "better") {
                 copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo"), &fresh);
             }
             self.site = fresh;

@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use radicon::text::Span;
-use radicon::{Change, Options, RepeatOptions, check, disk, extract, mend, propose, repeats};
+use radicon::{Change, Extraction, Options, RepeatOptions, check, disk, extract, mend, propose, repeats};
 
 /// The tags of a text, `{% … %}` and `{{ … }}`, by their inner text; of those that print only the filters count.
 fn tags(text: &str) -> Vec<(&str, bool)> {
@@ -77,8 +77,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
         let Some(copy) = group.copies.first() else { continue };
         let Some(id) = site.find(&copy.file) else { continue };
-        if let Ok(step) = extract(&site, id, Span::new(copy.byte_start, copy.byte_end), &format!("piece{number}"), true)
-        {
+        if let Ok(step) = extract(
+            &site,
+            id,
+            Span::new(copy.byte_start, copy.byte_end),
+            &Extraction { name: format!("piece{number}"), all: true, ..Extraction::default() },
+        ) {
             made += 1;
             all.extend(step.changes);
         }

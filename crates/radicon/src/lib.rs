@@ -110,7 +110,7 @@ pub use site::{
     Trial, TrialConstruct, TrialPlace, TrialTag, UnexplainedTag, UnknownTag,
 };
 pub use steps::{
-    PlaceError, Step, StepError, collapse, default_layout, extract, find_place, fuse, inline, open, pull_up, push_down,
-    rename, reorder,
+    Extraction, PlaceError, Step, StepError, collapse, default_layout, extract, find_place, fuse, inline, open,
+    pull_up, push_down, rename, reorder,
 };
 pub use translate::{LeftOut, TranslateError, Translation, Unsayable, translate};

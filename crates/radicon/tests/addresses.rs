@@ -5,6 +5,7 @@ mod common;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use common::steps::whole;
 use common::{Random, cases, seed};
 use radicon::dialect::{self, Dialect};
 use radicon::text::Span;
@@ -117,7 +118,7 @@ fn steps_take_urls_along() {
     let text = &site.get(id("en/b.html")).source;
     let at = text.windows(3).position(|bytes| bytes == b"<p>").expect("the paragraph");
     let span = Span::from_range(at..at + "<p><a href=\"../de/x.html\">x</a></p>".len());
-    let out = radicon::extract(&site, id("en/b.html"), span, "link", true).expect("a step");
+    let out = radicon::extract(&site, id("en/b.html"), span, &whole("link".to_owned(), true)).expect("a step");
     assert_eq!(written(&out, "partials/link.html").trim(), "<p><a href=\"../de/x.html\">x</a></p>");
     assert_eq!(out.changes.len(), 3, "the copy in the other folder too");
 }

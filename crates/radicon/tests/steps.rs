@@ -4,7 +4,7 @@ mod common;
 
 use std::sync::Arc;
 
-use common::steps::{any, element, random_step};
+use common::steps::{any, element, random_step, whole};
 use common::{Random, cases, seed};
 use radicon::text::Span;
 use radicon::{Settings, Site, SourceFile, StepError, Strength, prove};
@@ -74,7 +74,7 @@ fn inline_undoes_extract() {
         let id = any(&site, &mut random);
         let Some(span) = element(&site, id, &mut random) else { continue };
         let copies = random.once_in(2);
-        let Ok(step) = radicon::extract(&site, id, span, "taken-out", copies) else { continue };
+        let Ok(step) = radicon::extract(&site, id, span, &whole("taken-out".to_owned(), copies)) else { continue };
         let between = site.after(&step.changes, &[]);
         let partial = step.changes.iter().find(|change| change.old.is_none()).expect("a partial");
         let back = radicon::inline(&between, between.find(&partial.path).expect("the partial"))
@@ -143,7 +143,9 @@ fn a_partial_takes_own_file_tags_along() {
     let text = String::from_utf8_lossy(&site.get(id).source).into_owned();
     for (element, loads) in [("<nav>{% say 'home' %}</nav>", true), ("<i>plain</i>", false)] {
         let at = text.find(element).expect("the element");
-        let step = radicon::extract(&site, id, Span::from_range(at..at + element.len()), "part", true).expect("a step");
+        let step =
+            radicon::extract(&site, id, Span::from_range(at..at + element.len()), &whole("part".to_owned(), true))
+                .expect("a step");
         let created = step.changes.iter().find(|change| change.old.is_none()).expect("a partial");
         let created = String::from_utf8_lossy(created.new.as_deref().unwrap_or_default()).into_owned();
         assert_eq!(created.starts_with("{% fetchlib phrases %}"), loads, "{created}");

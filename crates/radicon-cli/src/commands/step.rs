@@ -2,10 +2,10 @@
 
 use std::io::Write;
 
-use anyhow::Result;
+use anyhow::{Result, bail};
 use radicon::disk::{self, Loaded};
 use radicon::text::{SourceId, Span};
-use radicon::{Step, Strength};
+use radicon::{Extraction, Step, Strength};
 
 use super::{adopt, assumptions, find_page, is_json, json, load, out, write};
 use crate::FINE;
@@ -50,9 +50,14 @@ fn step(loaded: &Loaded, command: &StepCommand) -> Result<Step> {
         Ok(radicon::find_place(site, written, |file| find_page(loaded, file).ok())?)
     };
     Ok(match command {
-        StepCommand::Extract { place: written, name, all } => {
+        StepCommand::Extract { place: written, name, all, with } => {
             let (id, span) = place(written)?;
-            radicon::extract(site, id, span, name, *all)?
+            let value = |with: &String| match with.split_once('=') {
+                Some((name, text)) => Ok((name.to_owned(), text.to_owned())),
+                None => bail!("`{with}` binds no name; write NAME=TEXT"),
+            };
+            let values = with.iter().map(value).collect::<Result<_>>()?;
+            radicon::extract(site, id, span, &Extraction { name: name.clone(), all: *all, values })?
         }
         StepCommand::Inline { partial } => radicon::inline(site, page(partial)?)?,
         StepCommand::Open { place: written, block } => {

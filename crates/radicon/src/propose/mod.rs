@@ -37,9 +37,11 @@ use pages::heal;
 pub use pages::heal::Healed;
 use pages::spelling::Spelling;
 use partials::copies::Pattern;
+pub(crate) use partials::find::is_value;
 use proposal::size;
 pub use proposal::{Left, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, Size};
 use verify::apply;
+pub(crate) use writing::indent::{Style, indented_in};
 pub(crate) use writing::patch::of as patch_of;
 
 /// Proposes layouts for the pages of a site that share a frame: for each family

@@ -1,6 +1,6 @@
 //! `collapse`: a level away.
 
-use super::levels::{added_behind, inherited};
+use super::levels::{Added, added, either, inherited};
 use super::reorder::whole;
 use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
 use crate::dialect::Kind;
@@ -38,22 +38,24 @@ fn collapsed(site: &Site, layout: SourceId) -> Result<Step, StepError> {
     if children.is_empty() {
         return refuse(format!("{} has no children", template.path));
     }
-    let mut edits = Edits::default();
-    for &id in &children {
-        let child = site.get(id);
-        if child.dialect.name != template.dialect.name {
-            return refuse(format!("{} is written in another dialect", child.path));
+    either(|tidy| {
+        let mut edits = Edits::default();
+        for &id in &children {
+            let child = site.get(id);
+            if child.dialect.name != template.dialect.name {
+                return refuse(format!("{} is written in another dialect", child.path));
+            }
+            let Some(item) = child.parent().filter(|item| !item.target.is_empty() && !item.dynamic) else {
+                return refuse(format!("{} has its layout from a rule", child.path));
+            };
+            let target = site.name_for(&site.get(*parent).path, &child.dialect, Kind::Parent);
+            edits.replace(child.path.clone(), item.target, target);
+            edits.extend(taken_over(site, template, id, tidy)?);
         }
-        let Some(item) = child.parent().filter(|item| !item.target.is_empty() && !item.dynamic) else {
-            return refuse(format!("{} has its layout from a rule", child.path));
-        };
-        let target = site.name_for(&site.get(*parent).path, &child.dialect, Kind::Parent);
-        edits.replace(child.path.clone(), item.target, target);
-        edits.extend(taken_over(template, child, item.span)?);
-    }
-    edits.removed.push(template.path.clone());
-    let title = format!("take {} away; its {} children say themselves what it said", template.path, children.len());
-    finish(site, title, edits, Strength::Blanks)
+        edits.removed.push(template.path.clone());
+        let title = format!("take {} away; its {} children say themselves what it said", template.path, children.len());
+        finish(site, title, edits, Strength::Blanks)
+    })
 }
 
 /// The constructs that stand in no other definition.
@@ -73,23 +75,34 @@ fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Constr
         .map(|(_, item)| item)
 }
 
-/// What a child must say itself once the level above it is gone; it stands behind its parent tag.
-fn taken_over(layout: &Template, child: &Template, parent: Span) -> Result<Edits, StepError> {
+/// What a child must say itself once the level above it is gone.
+fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Result<Edits, StepError> {
+    let child = site.get(id);
     let mut edits = Edits::default();
-    for (at, item) in layout.outermost() {
-        let name = item.name.of(&layout.source);
-        let (content, used) = with_regions(layout, child, at);
-        // Content for regions that stood in the level's own goes into the child's.
-        for region in used {
-            edits.remove(child.path.clone(), whole_lines(child, whole(child, region)));
-        }
-        match child.definition(name) {
+    let said: Vec<(u32, Vec<u8>, Vec<u32>)> = layout
+        .outermost()
+        .map(|(at, _)| {
+            let (content, used) = with_regions(layout, child, at);
+            (at, content, used)
+        })
+        .collect();
+    // Content for regions that stood in the level's own goes into the child's.
+    let gone: Vec<u32> = said.iter().flat_map(|(.., used)| used.iter().copied()).collect();
+    for &region in &gone {
+        edits.remove(child.path.clone(), whole_lines(child, whole(child, region)));
+    }
+    for (at, content, _) in &said {
+        let name = layout.constructs.items[*at as usize].name;
+        match child.definition(name.of(&layout.source)) {
             Some(own) => {
                 for span in inherited(child, own) {
-                    edits.replace(child.path.clone(), span, trim_blanks(&content));
+                    edits.replace(child.path.clone(), span, trim_blanks(content));
                 }
             }
-            None => edits.extend(added_behind(child, parent, &item.name.text(&layout.source), &content)?),
+            None => {
+                let block = name.text(&layout.source);
+                edits.extend(added(site, id, Added { block: &block, content, tidy, gone: &gone })?);
+            }
         }
     }
     Ok(edits)

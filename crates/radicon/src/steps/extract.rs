@@ -3,72 +3,155 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::copies::{Pattern, places};
 use super::open::whole_tags;
 use super::{Step, StepError, finish_in, indentation, moving, refuse};
-use crate::dialect::{Dialect, Kind, Values, builtin_named};
+use crate::dialect::{Dialect, Kind, Value, Values, builtin_named};
 use crate::edit::Edits;
+use crate::markup::{Document, Node, NodeKind};
+use crate::propose::is_value;
 use crate::prove::Strength;
-use crate::repeats::{RepeatKind, RepeatOptions, repeats};
+use crate::repeats::{RepeatCopy, RepeatKind, RepeatOptions, repeats};
 use crate::site::own_file::Needs;
 use crate::site::{Home, Role, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
 use crate::urls::place_in;
 
-/// Makes a stretch of a template a partial of this name and includes it there; with `all`, every
-/// other copy of it too, those in another dialect by a partial in that dialect. Every page stays as
-/// it is; copies for which that cannot be shown are left, each with a note.
+/// What becomes a partial, and where it is included.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Extraction {
+    /// What to call the partial.
+    pub name: String,
+    /// Replace every other copy too, those in another dialect by a partial in that dialect.
+    pub all: bool,
+    /// Its parameters: their names, and the texts of the stretch in whose places they are printed. Other copies may
+    /// have other texts there.
+    pub values: Vec<(String, String)>,
+}
+
+/// A copy, with its values.
+#[derive(Clone)]
+struct Place {
+    id: SourceId,
+    span: Span,
+    values: Vec<String>,
+}
+
+/// Makes a stretch of a template a partial and includes it there, perhaps in the place of every other copy of it too.
+/// Every page stays as it is; copies for which that cannot be shown are left, each with a note.
 ///
 /// # Errors
-/// If the stretch cuts a tag or a pair in two, holds blocks, or the dialect has no includes.
-pub fn extract(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> Result<Step, StepError> {
+/// If the stretch cuts a tag or a pair in two, holds blocks, does not hold a value, or the dialect has no includes or
+/// does not say how values are passed.
+pub fn extract(site: &Site, id: SourceId, span: Span, extraction: &Extraction) -> Result<Step, StepError> {
     let margin = site.get(id).dialect.forms.is_empty();
     moving(site, margin, |at| {
         let place = |offset| if std::ptr::eq(at, site) { offset } else { place_in(at.get(id), offset) };
-        extracted(at, id, Span::new(place(span.start), place(span.end)), name, all)
+        extracted(at, id, Span::new(place(span.start), place(span.end)), extraction)
     })
 }
 
-fn extracted(site: &Site, id: SourceId, span: Span, name: &str, all: bool) -> Result<Step, StepError> {
-    if name.is_empty() || !name.chars().all(|c| c.is_alphanumeric() || "-_".contains(c)) {
-        return refuse(format!("`{name}` is no name for a partial: letters, digits, `-` and `_` make one"));
+fn extracted(site: &Site, id: SourceId, span: Span, extraction: &Extraction) -> Result<Step, StepError> {
+    let is_name = |name: &str| !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || "-_".contains(c));
+    let Extraction { name, all, values } = extraction;
+    if let Some(name) = [name].into_iter().chain(values.iter().map(|(name, _)| name)).find(|name| !is_name(name)) {
+        return refuse(format!("`{name}` is no name: letters, digits, `-` and `_` make one"));
     }
-    may_stand_alone(site.get(id), span)?;
-    let mut copies = vec![(id, span)];
-    if all {
-        copies.extend(others(site, id, span));
+    let template = site.get(id);
+    may_stand_alone(template, span)?;
+    may_be_passed(template, span, values)?;
+    let mut notes = halves(template, span);
+    let own = values.iter().map(|(_, text)| text.clone()).collect();
+    let mut copies = vec![Place { id, span, values: own }];
+    let mut others = others(site, id, span, values, *all);
+    others.retain(|copy| match may_stand_alone(site.get(copy.id), copy.span) {
+        Ok(()) => true,
+        Err(why) => {
+            notes.push(stays(site, copy, &why.to_string()));
+            false
+        }
+    });
+    if *all {
+        copies.extend(others);
+    } else if let Some(first) = others.first() {
+        let many = if others.len() == 1 { "another copy".to_owned() } else { format!("{} other copies", others.len()) };
+        notes
+            .push(site.get(first.id).problem(first.span.start, format!("{many}; --all replaces them too")).to_string());
     }
-    let mut notes = Vec::new();
     loop {
-        match attempt(site, &copies, name) {
+        match attempt(site, &copies, extraction) {
             Ok(mut step) => {
                 step.notes = notes;
                 return Ok(step);
             }
             // A copy that would change its page stays as it is.
             Err(StepError::Changes(page)) if copies.len() > 1 => {
-                let before = copies.len();
                 let users = site.find(&page.page);
-                let guilty = copies[1..].iter().rposition(|(copy, _)| Some(*copy) == users).map(|at| at + 1);
-                let (copy, span) = copies.remove(guilty.unwrap_or(before - 1));
-                notes.push(site.get(copy).problem(span.start, "this copy stays: its page would change").to_string());
+                let guilty = copies[1..].iter().rposition(|copy| Some(copy.id) == users).map(|at| at + 1);
+                let copy = copies.remove(guilty.unwrap_or(copies.len() - 1));
+                notes.push(stays(site, &copy, "its page would change"));
             }
             Err(error) => return Err(error),
         }
     }
 }
 
+/// A note about a copy that is left.
+fn stays(site: &Site, copy: &Place, why: &str) -> String {
+    site.get(copy.id).problem(copy.span.start, format!("this copy stays: {why}")).to_string()
+}
+
+/// Refuses values that the stretch does not hold, or that no engine would be sure to print as they are.
+fn may_be_passed(template: &Template, span: Span, values: &[(String, String)]) -> Result<(), StepError> {
+    if values.is_empty() {
+        return Ok(());
+    }
+    let dialect = speaks(template)?;
+    if dialect.rules.arguments.is_none() || dialect.form(Kind::Output).is_none() {
+        return refuse(format!("{} does not say how an include passes values: `arguments` in its rules", dialect.name));
+    }
+    let places = places(span.of(&template.source), &dialect, values);
+    for (number, (name, text)) in values.iter().enumerate() {
+        if !is_value(text) || text.is_empty() {
+            return refuse(format!(
+                "`{text}` for `{name}` cannot be passed as a text: it holds tags, quotes or nothing"
+            ));
+        }
+        if places.iter().all(|(_, other)| *other != number) {
+            return refuse(format!("the stretch does not hold `{text}` for `{name}`"));
+        }
+    }
+    Ok(())
+}
+
+/// Notes about elements of which a stretch holds only one of both tags.
+fn halves(template: &Template, span: Span) -> Vec<String> {
+    let document = Document::with_constructs(&template.source, template.constructs.clone());
+    let inside = |offset: u32| span.start <= offset && offset < span.end;
+    let nodes = document.nodes.iter().filter(|node| node.kind == NodeKind::Element && node.close < node.last);
+    let torn = nodes.filter(|node| inside(document.offset(node.first)) != inside(document.offset(node.close)));
+    let note = |node: &Node| {
+        let is_first = inside(document.offset(node.first));
+        let (from, to) = if is_first { (node.first, node.inner) } else { (node.close, node.last) };
+        let tag = Span::new(document.offset(from), document.offset(to));
+        let shown = tag.text(&template.source);
+        template.problem(tag.start, format!("the stretch holds only half of the element of `{shown}`")).to_string()
+    };
+    torn.map(note).collect()
+}
+
 /// The step for these copies: byte for byte if that can be, else but for white space.
-fn attempt(site: &Site, copies: &[(SourceId, Span)], name: &str) -> Result<Step, StepError> {
+fn attempt(site: &Site, copies: &[Place], extraction: &Extraction) -> Result<Step, StepError> {
     let title = |dialects: usize| {
         let kinds = if dialects > 1 { format!(", in {dialects} dialects") } else { String::new() };
         let many = if copies.len() > 1 { format!(" of {} copies", copies.len()) } else { String::new() };
-        format!("make a partial `{name}`{many}{kinds}")
+        format!("make a partial `{}`{many}{kinds}", extraction.name)
     };
     let mut last = None;
     for (ending, strength) in
         [(false, Strength::Bytes), (true, Strength::Bytes), (true, Strength::Blanks), (false, Strength::Blanks)]
     {
-        let (edits, more, dialects) = written(site, copies, name, ending)?;
+        let (edits, more, dialects) = written(site, copies, extraction, ending)?;
         is_read(site, &edits, &more, copies.len())?;
         match finish_in(site, title(dialects), edits, strength, &more) {
             Ok(step) => return Ok(step),
@@ -95,51 +178,69 @@ fn is_read(site: &Site, edits: &Edits, more: &[Arc<Dialect>], copies: usize) -> 
 /// With an `ending` the partials end with their line.
 fn written(
     site: &Site,
-    copies: &[(SourceId, Span)],
-    name: &str,
+    copies: &[Place],
+    extraction: &Extraction,
     ending: bool,
 ) -> Result<(Edits, Vec<Arc<Dialect>>, usize), StepError> {
     let mut edits = Edits::default();
-    let mut partials: BTreeMap<String, (String, String)> = BTreeMap::new();
+    let Extraction { name, values, .. } = extraction;
+    // For each dialect what the partial is called in it.
+    let mut partials: BTreeMap<String, String> = BTreeMap::new();
     let mut more: Vec<Arc<Dialect>> = Vec::new();
     let needs = Needs::of(site);
-    for &(id, span) in copies {
-        let template = site.get(id);
+    for Place { id, span, values: own } in copies {
+        let template = site.get(*id);
         let dialect = speaks(template)?;
-        let (_, tag) = match partials.get(&dialect.name) {
-            Some(known) => known,
-            None => {
-                let home = Home::of(site, &dialect, Role::Partial, "partials", Some(&template.path));
-                let is_new = |path: &str| edits.created.iter().all(|file| *file.path != *path);
-                let path = home.path(name, |path| site.find(path).is_none() && is_new(path));
-                let mut content = dedented(template, span);
-                if ending {
-                    content.push(b'\n');
-                }
-                let content = needs.carried(content, &dialect, &site.sure_own_file_texts(id), ending);
-                let target = site.name_for(&path, &dialect, Kind::Include);
-                let form = include_form(&dialect)
-                    .ok_or_else(|| StepError::Refused(format!("{} has no includes", dialect.name)))?;
-                let tag = form.open.write(&Values { target: &target, ..Values::default() });
-                edits.created.push(SourceFile::new(path.clone(), content));
-                more.push(Arc::clone(&dialect));
-                partials.entry(dialect.name.clone()).or_insert((path, tag))
+        let form = include_form(&dialect, !values.is_empty())
+            .ok_or_else(|| StepError::Refused(format!("{} has no includes", dialect.name)))?;
+        if !partials.contains_key(&dialect.name) {
+            let home = Home::of(site, &dialect, Role::Partial, "partials", Some(&template.path));
+            let is_new = |path: &str| edits.created.iter().all(|file| *file.path != *path);
+            let path = home.path(name, |path| site.find(path).is_none() && is_new(path));
+            let mut content = with_outputs(&dedented(template, *span), values, &dialect);
+            if ending {
+                content.push(b'\n');
             }
-        };
-        edits.replace(template.path.clone(), span, tag.as_bytes());
+            let content = needs.carried(content, &dialect, &site.sure_own_file_texts(*id), ending);
+            partials.insert(dialect.name.clone(), site.name_for(&path, &dialect, Kind::Include));
+            edits.created.push(SourceFile::new(path, content));
+            more.push(Arc::clone(&dialect));
+        }
+        let bindings: Vec<(&str, Value<'_>)> =
+            values.iter().zip(own).map(|((name, _), value)| (name.as_str(), Value::Text(value))).collect();
+        let arguments = if bindings.is_empty() { None } else { dialect.rules.write_arguments(&bindings) };
+        let (target, expr) = (&partials[&dialect.name], arguments.unwrap_or_default());
+        let tag = form.open.write(&Values { target, expr: &expr, ..Values::default() });
+        edits.replace(template.path.clone(), *span, tag.as_bytes());
     }
     let dialects = partials.len();
     Ok((edits, more, dialects))
 }
 
-fn include_form(dialect: &Dialect) -> Option<&crate::dialect::Form> {
+/// How a file is included by name, perhaps with values.
+fn include_form(dialect: &Dialect, with_values: bool) -> Option<&crate::dialect::Form> {
     dialect.forms.iter().find(|form| {
         let example = form.open.example();
+        let (takes, must) = (example.contains("<args>"), !example.contains("[<args>]"));
         form.kind == Kind::Include
             && !form.is_attribute()
             && example.contains("<target>")
-            && (!example.contains("<args>") || example.contains("[<args>]"))
+            && if with_values { takes } else { !takes || !must }
     })
+}
+
+/// A text with tags that print the parameters in the places of the values.
+fn with_outputs(text: &[u8], values: &[(String, String)], dialect: &Dialect) -> Vec<u8> {
+    let mut out = Vec::with_capacity(text.len());
+    let mut at = 0;
+    for (span, number) in places(text, dialect, values) {
+        out.extend_from_slice(&text[at..span.start as usize]);
+        let printed = Values { expr: &values[number].0, ..Values::default() };
+        out.extend(dialect.form(Kind::Output).iter().flat_map(|form| form.open.write(&printed).into_bytes()));
+        at = span.end as usize;
+    }
+    out.extend_from_slice(&text[at..]);
+    out
 }
 
 /// The dialect in which a template includes: its own, or Radicon's where it has none.
@@ -173,40 +274,44 @@ pub(crate) fn may_stand_alone(template: &Template, span: Span) -> Result<(), Ste
     Ok(())
 }
 
-/// The other copies of a stretch that are the same but for white space and their dialect.
-fn others(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
+/// The other copies of a stretch that are the same but for their values, white space and their dialect; those that
+/// are written otherwise are sought `thoroughly`.
+fn others(site: &Site, id: SourceId, span: Span, values: &[(String, String)], thoroughly: bool) -> Vec<Place> {
+    let template = site.get(id);
+    let mut copies: Vec<Place> = Vec::new();
+    if thoroughly && values.is_empty() {
+        copies.extend(repeated(site, id, span).into_iter().map(|(id, span)| Place { id, span, values: Vec::new() }));
+    }
+    // What is part of greater repeats is not told as one, nor are near copies: the same lines are found by themselves.
+    let pattern = Pattern::of(span.of(&template.source), &template.dialect, values);
+    for (other, file) in
+        site.with_ids().filter(|(_, file)| values.is_empty() || file.dialect.name == template.dialect.name)
+    {
+        for (there, values) in pattern.find(&file.source) {
+            let overlaps =
+                |known: &Place| known.id == other && known.span.start < there.end && there.start < known.span.end;
+            let itself = other == id && there.start < span.end && span.start < there.end;
+            if !itself && !copies.iter().any(overlaps) {
+                copies.push(Place { id: other, span: there, values });
+            }
+        }
+    }
+    copies.sort_by_key(|copy| (copy.id, copy.span.start));
+    copies.dedup_by_key(|copy| (copy.id, copy.span));
+    copies
+}
+
+/// The copies that the search for repeats tells.
+fn repeated(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
     let options =
         RepeatOptions { min_bytes: 20, min_nodes: 1, min_saving: Some(0), similarity: 2.0, ..RepeatOptions::default() };
     let path = &site.get(id).path;
+    let is_it = |copy: &&RepeatCopy| *copy.file == **path && copy.byte_start == span.start && copy.byte_end == span.end;
     let found = repeats(site, &options);
-    let mut copies: Vec<(SourceId, Span)> = Vec::new();
-    for group in found.groups.iter().filter(|group| group.kind == RepeatKind::Same) {
-        let is_it = |copy: &&crate::repeats::RepeatCopy| {
-            *copy.file == **path && copy.byte_start == span.start && copy.byte_end == span.end
-        };
-        if group.copies.iter().any(|copy| is_it(&copy)) {
-            for copy in group.copies.iter().filter(|copy| !is_it(copy)) {
-                copies.extend(site.find(&copy.file).map(|id| (id, Span::new(copy.byte_start, copy.byte_end))));
-            }
-        }
-    }
-    // What is part of greater repeats is not told as one: the same bytes are found by themselves.
-    let text = span.of(&site.get(id).source);
-    for other in (0..site.templates.len() as u32).map(SourceId) {
-        for at in memchr::memmem::find_iter(&site.get(other).source, text) {
-            let there = Span::from_range(at..at + text.len());
-            let overlaps =
-                |known: &(SourceId, Span)| known.0 == other && known.1.start < there.end && there.start < known.1.end;
-            let itself = other == id && there.start < span.end && span.start < there.end;
-            if !itself && !copies.iter().any(overlaps) {
-                copies.push((other, there));
-            }
-        }
-    }
-    copies.retain(|(id, span)| may_stand_alone(site.get(*id), *span).is_ok());
-    copies.sort_by_key(|(id, span)| (*id, span.start));
-    copies.dedup();
-    copies
+    let groups = found.groups.iter().filter(|group| group.kind == RepeatKind::Same);
+    let own = groups.filter(|group| group.copies.iter().any(|copy| is_it(&copy)));
+    let copies = own.flat_map(|group| group.copies.iter().filter(|copy| !is_it(copy)));
+    copies.filter_map(|copy| Some((site.find(&copy.file)?, Span::new(copy.byte_start, copy.byte_end)))).collect()
 }
 
 /// A stretch without the indentation of its first line.
@@ -234,7 +339,7 @@ mod tests {
 
     fn step(site: &Site, place: &str, all: bool) -> Result<Step, StepError> {
         let (id, span) = find_place(site, place, |file| site.find(file)).expect("a place");
-        extract(site, id, span, "menu", all)
+        extract(site, id, span, &Extraction { name: "menu".into(), all, ..Extraction::default() })
     }
 
     #[test]
@@ -252,6 +357,44 @@ mod tests {
             |site| step(site, "p.html:nav", true),
             &[("p.html", Some(one)), partial, ("q.html", Some(two))],
         );
+    }
+
+    #[test]
+    fn values_become_parameters_and_copies_may_have_others() {
+        let boat = |name: &str, indent: &str| {
+            format!("{indent}<li class=\"boat\">\n{indent}  <b>{name}</b> {{{{ x }}}}\n{indent}</li>\n")
+        };
+        let (p, q) = (format!("<ul>\n{}</ul>\n", boat("Heron", "  ")), boat("Gull", "\t\t"));
+        let files =
+            [("p.html", p.as_str()), ("q.html", q.as_str()), ("r.html", "{% include \"p.html\" with a=\"b\" %}")];
+        let wanted =
+            |text: &str, all| Extraction { name: "boat".into(), all, values: vec![("name".into(), text.into())] };
+        let made = |site: &Site, text: &str, all| {
+            let (id, span) = find_place(site, "p.html:li", |file| site.find(file)).expect("a place");
+            extract(site, id, span, &wanted(text, all))
+        };
+        let partial = "<li class=\"boat\">\n  <b>{{ name }}</b> {{ x }}\n</li>\n";
+        let one = "<ul>\n  {% include \"boat.html\" with name=\"Heron\" %}\n</ul>\n";
+        let two = "\t\t{% include \"boat.html\" with name=\"Gull\" %}\n";
+        becomes(
+            &files,
+            |site| made(site, "Heron", true),
+            &[("boat.html", Some(partial)), ("p.html", Some(one)), ("q.html", Some(two))],
+        );
+        refused(&files, |site| made(site, "Osprey", true), "does not hold `Osprey`");
+        refused(&files, |site| made(site, "{{ x }}", true), "cannot be passed");
+    }
+
+    #[test]
+    fn copies_that_stay_and_halves_are_told() {
+        let item = "<li class=\"boat\"><b>Heron</b></li>";
+        let files = [("p.html", format!("<ul>\n{item}\n{item}\n</ul>{{% if x %}}{{% endif %}}"))];
+        let files: Vec<SourceFile> = files.map(|(path, text)| SourceFile::new(path, text)).into();
+        let site = Site::read(files, crate::dialect::builtin(), &crate::site::Settings::default());
+        let notes = |place: &str| step(&site, place, false).expect("a step").notes;
+        assert_eq!(notes("p.html:2"), ["p.html:3:1: another copy; --all replaces them too"]);
+        let halves = notes("p.html:1-2");
+        assert!(halves.iter().any(|note| note.contains("only half of the element of `<ul>`")), "{halves:?}");
     }
 
     #[test]

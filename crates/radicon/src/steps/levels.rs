@@ -4,6 +4,7 @@ use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ALONE;
+use crate::propose::{Style, indented_in};
 use crate::prove::Strength;
 use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span, is_blank, trim_blanks};
@@ -58,7 +59,7 @@ fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepErr
             edits.replace(template.path.clone(), between(template, at), content);
         }
         Some(_) => return refuse(format!("in {} `{block}` has no content of its own", template.path)),
-        None => edits.extend(added(template, block, content)?),
+        None => edits.extend(added(site, layout, Added { block, content, tidy: true, gone: &[] })?),
     }
     finish(
         site,
@@ -92,30 +93,40 @@ fn pushed_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
     }) {
         return refuse(format!("in {} `{block}` holds blocks of its own", template.path));
     }
-    let mut edits = Edits::default();
-    let mut given = 0;
-    for id in children(site, layout) {
-        let child = site.get(id);
-        match child.definition(block.as_bytes()) {
-            None => {
-                given += 1;
-                edits.extend(added(child, block, content)?);
-            }
-            Some(own) if inherits(child, own) => {
-                for item in inherited(child, own) {
-                    edits.replace(child.path.clone(), item, trim_blanks(content));
-                }
-            }
-            Some(_) => {}
-        }
-    }
-    // An override that only held this goes whole.
     let is_region = region(template, block) == Some(at) && !matches!(site.parent(layout), Parent::Found { .. });
-    match is_region {
-        true => edits.replace(template.path.clone(), span, ""),
-        false => edits.remove(template.path.clone(), whole_lines(template, super::reorder::whole(template, at))),
+    either(|tidy| {
+        let mut edits = Edits::default();
+        let mut given = 0;
+        for id in children(site, layout) {
+            let child = site.get(id);
+            match child.definition(block.as_bytes()) {
+                None => {
+                    given += 1;
+                    edits.extend(added(site, id, Added { block, content, tidy, gone: &[] })?);
+                }
+                Some(own) if inherits(child, own) => {
+                    for item in inherited(child, own) {
+                        edits.replace(child.path.clone(), item, trim_blanks(content));
+                    }
+                }
+                Some(_) => {}
+            }
+        }
+        // An override that only held this goes whole.
+        match is_region {
+            true => edits.replace(template.path.clone(), span, ""),
+            false => edits.remove(template.path.clone(), whole_lines(template, super::reorder::whole(template, at))),
+        }
+        finish(site, format!("say `{block}` in {given} children instead of {}", template.path), edits, Strength::Blanks)
+    })
+}
+
+/// A step with tidy lines; where these would change a page, with the lines as they were.
+pub(super) fn either(step: impl Fn(bool) -> Result<Step, StepError>) -> Result<Step, StepError> {
+    match step(true) {
+        Err(StepError::Changes(_)) => step(false),
+        done => done,
     }
-    finish(site, format!("say `{block}` in {given} children instead of {}", template.path), edits, Strength::Blanks)
 }
 
 /// The region of a name that a template has.
@@ -136,17 +147,27 @@ pub(super) fn inherits(template: &Template, opener: u32) -> bool {
     !inherited(template, opener).is_empty()
 }
 
-/// The edits that give a child one more override, behind its last one, else behind its parent line.
-fn added(child: &Template, block: &str, content: &[u8]) -> Result<Edits, StepError> {
-    let last = child.outermost().last().map(|(at, _)| super::reorder::whole(child, at));
-    match last.or(child.parent().map(|item| item.span)) {
-        Some(after) => added_behind(child, after, block, content),
-        None => refuse(format!("{} names no layout", child.path)),
-    }
+/// Content for one more override, as it stands in the file that it comes from.
+#[derive(Clone, Copy)]
+pub(super) struct Added<'t> {
+    pub block: &'t str,
+    pub content: &'t [u8],
+    /// Its lines are indented as the child's are; else it is taken byte for byte.
+    pub tidy: bool,
+    /// Overrides of the child that go.
+    pub gone: &'t [u32],
 }
 
-/// The same behind something else.
-pub(super) fn added_behind(child: &Template, after: Span, block: &str, content: &[u8]) -> Result<Edits, StepError> {
+/// The edits that give a child one more override, in the order of its layouts: behind the last one that stands
+/// before it there, else behind its parent line.
+pub(super) fn added(site: &Site, id: SourceId, added: Added<'_>) -> Result<Edits, StepError> {
+    let Added { block, content, tidy, gone } = added;
+    let child = site.get(id);
+    let Some(parent) = child.parent() else {
+        return refuse(format!("{} names no layout", child.path));
+    };
+    let before = super::reorder::last_before(site, id, block.as_bytes(), gone);
+    let after = before.map_or(parent.span, |at| super::reorder::whole(child, at));
     let Some((open, close)) = child.dialect.block_tags(block, false) else {
         return refuse(format!(
             "{} is written in {}, which has no overrides with content",
@@ -159,10 +180,20 @@ pub(super) fn added_behind(child: &Template, after: Span, block: &str, content: 
     let ends_line = rest.get(to_end).is_none_or(|b| *b == b'\n');
     let mut text = Vec::new();
     if ends_line {
-        text.push(b'\n');
+        // Apart from the others where these are.
+        let is_apart = memchr::memmem::find(&child.source, b"\n\n").is_some();
+        text.extend_from_slice(if is_apart && content.contains(&b'\n') { b"\n\n" } else { b"\n" });
     }
     text.extend_from_slice(open.as_bytes());
-    text.extend_from_slice(content);
+    let solid = Span::new(0, content.len() as u32).trimmed(content);
+    if tidy && content.contains(&b'\n') && !solid.is_empty() {
+        let unit = Style::of([&child.source[..]].into_iter()).unit;
+        text.push(b'\n');
+        text.extend(indented_in(content, &child.dialect, solid, &unit));
+        text.push(b'\n');
+    } else {
+        text.extend_from_slice(content);
+    }
     text.extend_from_slice(close.as_bytes());
     let mut edits = Edits::default();
     edits.replace(child.path.clone(), Span::new(after.end, after.end), text);
@@ -175,6 +206,19 @@ mod tests {
     use crate::steps::testing::{at, becomes, refused};
 
     const BASE: (&str, &str) = ("base.html", "<b>{% block a %}{% endblock %}</b>");
+
+    #[test]
+    fn content_that_goes_down_stands_in_the_layouts_order_and_in_lines() {
+        let base = "<a>{% block a %}\n      <p>\n        One\n      </p>\n  {% endblock %}</a>{% block b %}{% endblock %}{% block c %}{% endblock %}\n";
+        let page = "{% extends 'base.html' %}\n\n{% block b %}\n  <p>2</p>\n{% endblock %}\n";
+        let empty = "<a>{% block a %}{% endblock %}</a>{% block b %}{% endblock %}{% block c %}{% endblock %}\n";
+        let down = "{% extends 'base.html' %}\n\n{% block a %}\n  <p>\n    One\n  </p>\n{% endblock %}\n\n{% block b %}\n  <p>2</p>\n{% endblock %}\n";
+        becomes(
+            &[("base.html", base), ("p.html", page)],
+            |site| push_down(site, at(site, "base.html"), "a"),
+            &[("base.html", Some(empty)), ("p.html", Some(down))],
+        );
+    }
 
     #[test]
     fn content_goes_up_and_down_again() {

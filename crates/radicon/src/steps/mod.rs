@@ -1,6 +1,7 @@
 //! Single refactorings for those who go by hand: each gives its changes with their proof.
 
 mod collapse;
+mod copies;
 mod default_layout;
 mod extract;
 mod fuse;
@@ -28,8 +29,8 @@ use crate::urls;
 pub use collapse::collapse;
 pub use default_layout::default_layout;
 pub(crate) use default_layout::without_parent;
-pub use extract::extract;
 pub(crate) use extract::may_stand_alone;
+pub use extract::{Extraction, extract};
 pub use fuse::fuse;
 pub use inline::inline;
 pub use levels::{pull_up, push_down};

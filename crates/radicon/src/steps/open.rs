@@ -1,9 +1,11 @@
 //! `open`: a stretch of a layout becomes a named block with this content as its default.
 
+use super::levels::either;
 use super::{Step, StepError, finish, indentation, refuse, whole_lines};
 use crate::dialect::{Kind, Newline, Part};
 use crate::edit::Edits;
 use crate::markup::{ALONE, Construct};
+use crate::propose::{Style, indented_in};
 use crate::prove::Strength;
 use crate::resolve::Resolver;
 use crate::site::{Parent, Site, Template};
@@ -38,18 +40,31 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
             template.path, template.dialect.name
         ));
     };
-    let mut edits = Edits::default();
     let lines = whole_lines(template, span);
     let indent = String::from_utf8_lossy(indentation(template, span.start)).into_owned();
-    // Where a tag takes its line with it, it may have one.
-    let own_line = template.dialect.rules.newline == Newline::Line && lines != span;
-    let (place, before, after) = match own_line {
-        true => (lines, format!("{indent}{before}\n"), format!("{indent}{after}\n")),
-        false => (span, before, after),
-    };
-    edits.replace(template.path.clone(), Span::new(place.start, place.start), before);
-    edits.replace(template.path.clone(), Span::new(place.end, place.end), after);
-    finish(site, format!("make {} bytes of {} the block `{name}`", span.len(), template.path), edits, Strength::Blanks)
+    let title = format!("make {} bytes of {} the block `{name}`", span.len(), template.path);
+    either(|tidy| {
+        let mut edits = Edits::default();
+        // Lines of its own, where it has several.
+        if tidy && lines != span && span.of(&template.source).contains(&b'\n') {
+            let unit = Style::of([&template.source[..]].into_iter()).unit;
+            let inside = [indent.as_bytes(), &unit].concat();
+            let content = indented_in(&template.source, &template.dialect, span, &inside);
+            let parts =
+                [indent.as_bytes(), before.as_bytes(), b"\n", &content, b"\n", indent.as_bytes(), after.as_bytes()];
+            edits.replace(template.path.clone(), Span::new(lines.start, span.end), parts.concat());
+            return finish(site, title.clone(), edits, Strength::Blanks);
+        }
+        // Where a tag takes its line with it, it may have one.
+        let own_line = template.dialect.rules.newline == Newline::Line && lines != span;
+        let (place, before, after) = match own_line {
+            true => (lines, format!("{indent}{before}\n"), format!("{indent}{after}\n")),
+            false => (span, before.clone(), after.clone()),
+        };
+        edits.replace(template.path.clone(), Span::new(place.start, place.start), before);
+        edits.replace(template.path.clone(), Span::new(place.end, place.end), after);
+        finish(site, title.clone(), edits, Strength::Blanks)
+    })
 }
 
 /// Refuses a stretch within a macro or a named fragment, where no block can stand.

@@ -72,6 +72,27 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
     Some(Reordered { first: late[1].0, edits })
 }
 
+/// Of a template's overrides, but for those that go, the last one that stands before a block in its layouts; of those
+/// of other layouts all do.
+pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[u32]) -> Option<u32> {
+    let template = site.get(id);
+    let chain = Resolver::new(site).chain(id);
+    let rank = |name: &[u8]| {
+        chain.levels[1..].iter().enumerate().rev().find_map(|(level, &above)| {
+            let above = site.get(above);
+            let region = above.regions().find(|(_, region)| region.name.of(&above.source) == name)?;
+            Some((level, region.0))
+        })
+    };
+    let (level, place) = rank(block)?;
+    let is_before = |(_, item): &(u32, &Construct)| {
+        rank(item.name.of(&template.source)).is_none_or(|(other, at)| other != level || at < place)
+    };
+    let blocks: Vec<(u32, &Construct)> = template.outermost().filter(|(_, item)| item.partner != ALONE).collect();
+    let behind = blocks.iter().position(|block| !is_before(block)).unwrap_or(blocks.len());
+    blocks[..behind].iter().map(|(at, _)| *at).rfind(|at| !gone.contains(at))
+}
+
 /// From the opening to the closing tag of a pair.
 pub(crate) fn whole(template: &Template, opener: u32) -> Span {
     let items = &template.constructs.items;

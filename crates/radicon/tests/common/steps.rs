@@ -2,7 +2,7 @@
 
 use radicon::markup::{Document, NodeKind};
 use radicon::text::{SourceId, Span};
-use radicon::{Role, Site, Step, StepError};
+use radicon::{Extraction, Role, Site, Step, StepError};
 
 use super::Random;
 
@@ -32,6 +32,11 @@ pub fn block(site: &Site, id: SourceId, random: &mut Random) -> Option<String> {
     (!names.is_empty()).then(|| names[random.below(names.len())].clone())
 }
 
+/// An extraction without values.
+pub fn whole(name: String, all: bool) -> Extraction {
+    Extraction { name, all, ..Extraction::default() }
+}
+
 /// A random step, and the word for it.
 pub fn random_step(site: &Site, random: &mut Random) -> Option<(&'static str, Result<Step, StepError>)> {
     let id = any(site, random);
@@ -40,7 +45,7 @@ pub fn random_step(site: &Site, random: &mut Random) -> Option<(&'static str, Re
     let layout = if layouts.is_empty() { id } else { layouts[random.below(layouts.len())] };
     let name = format!("new-{}", random.below(1_000_000));
     Some(match random.below(9) {
-        0 => ("extract", radicon::extract(site, id, element(site, id, random)?, &name, random.once_in(2))),
+        0 => ("extract", radicon::extract(site, id, element(site, id, random)?, &whole(name, random.once_in(2)))),
         1 => ("inline", radicon::inline(site, id)),
         2 => ("open", radicon::open(site, id, element(site, id, random)?, &name)),
         3 => ("rename", radicon::rename(site, id, &block(site, id, random)?, &name)),

@@ -5,18 +5,21 @@ use std::collections::BTreeMap;
 use crate::markup::{Document, NodeKind};
 use crate::propose::assemble::Plan;
 use crate::propose::existing::children::{Change, Child};
+use crate::propose::existing::wrapped::Wrapper;
 use crate::propose::hierarchy::sections::LEAST_PAGES;
-use crate::propose::pages::page::Page;
-use crate::propose::writing::indent::{Style, indented};
-use crate::propose::{Job, ProposedFile};
+use crate::propose::writing::indent::{Style, indented_in};
+use crate::propose::{Job, ProposedFile, naming};
 use crate::prove::Strength;
 use crate::resolve::{Break, Resolver};
-use crate::site::{Parent, Role, Template};
+use crate::site::{Parent, Role, Template, beneath};
 use crate::steps::between;
 use crate::text::{SourceId, Span, is_blank, trim_blanks};
 
 /// A block more in a layout is something more to know: what moves up saves the price of so many at least.
 const LEAST_SAVING: u64 = 3;
+
+/// What a layout says in a block fits all that override it but for one in so many.
+const MINORITY: usize = 5;
 
 /// A block of a layout, and who overrides it.
 struct Block<'s> {
@@ -26,13 +29,22 @@ struct Block<'s> {
     overriders: Vec<usize>,
     /// Those that add to what it shows.
     adders: Vec<usize>,
-    /// How many override it, those that stay as they are counted.
-    overriding: usize,
+    /// The paths of all that override it, those that stay as they are too.
+    overriding: Vec<&'s str>,
     /// Something shows what the layout has in it, as far as is known.
     is_shown: bool,
 }
 
 impl Block<'_> {
+    /// Whether what these children say is right for a page that nobody has written yet: not if they are the ones of a
+    /// folder, and others lie elsewhere.
+    fn is_neutral(&self, alike: &[usize], children: &[Child<'_>]) -> bool {
+        let paths = alike.iter().map(|&at| children[at].template.path.as_str());
+        let shared = naming::shared_folder(paths);
+        let beneath = self.overriding.iter().filter(|path| beneath(path, shared).is_some()).count();
+        alike.len() == self.overriding.len() || beneath > alike.len()
+    }
+
     fn all(&self) -> impl Iterator<Item = usize> {
         self.overriders.iter().chain(&self.adders).copied()
     }
@@ -107,11 +119,11 @@ impl Job<'_> {
                     name,
                     overriders: Vec::new(),
                     adders: Vec::new(),
-                    overriding: 0,
+                    overriding: Vec::new(),
                     is_shown: false,
                 };
                 let block = blocks.entry((layout, name)).or_insert_with(new);
-                block.overriding += 1;
+                block.overriding.push(&template.path);
                 let child = of_path.get(template.path.as_str()).copied();
                 let own = child.and_then(|at| Some((at, children[at].overrides.get(name)?)));
                 block.overriders.extend(own.filter(|(_, own)| own.is_plain).map(|(at, _)| at));
@@ -151,7 +163,8 @@ impl Job<'_> {
             said.entry(children[at].content(block.name)).or_default().push(at);
         }
         let (text, alike) = said.into_iter().max_by_key(|(text, alike)| (alike.len(), std::cmp::Reverse(*text)))?;
-        let is_most = alike.len() >= LEAST_PAGES && alike.len() * 2 > block.overriding;
+        let is_most = alike.len() >= LEAST_PAGES && alike.len() * 2 > block.overriding.len();
+        let is_most = is_most && block.is_neutral(&alike, children);
         let first = children[alike[0]].template;
         let part = children[alike[0]].overrides[block.name].inner.trimmed(&first.source);
         (is_most && !text.is_empty())
@@ -161,7 +174,7 @@ impl Job<'_> {
     /// What all overrides add alike after what the layout shows, or before it: the layout shows that too.
     fn added<'s>(&self, block: &Block<'s>, children: &[Child<'s>]) -> Option<Lifted> {
         let layout = self.site.get(block.layout);
-        if block.is_shown || block.adders.len() < LEAST_PAGES || block.adders.len() < block.overriding {
+        if block.is_shown || block.adders.len() < LEAST_PAGES || block.adders.len() < block.overriding.len() {
             return None;
         }
         let sides = |&at: &usize| {
@@ -245,7 +258,14 @@ impl Job<'_> {
         }
         let contents: Vec<&[u8]> = block.overriders.iter().map(|&at| children[at].inner(block.name)).collect();
         let wrappers = self.wrappers(block.name, &contents, default, &self.names_around(block.layout));
-        let of_many = wrappers.into_iter().filter(|wrapper| wrapper.members().len() >= LEAST_PAGES);
+        let is_right = |wrapper: &Wrapper| {
+            let members: Vec<usize> = wrapper.members().map(|member| block.overriders[member]).collect();
+            let others = block.overriding.len() - members.len();
+            members.len() >= LEAST_PAGES
+                && others * MINORITY <= block.overriding.len()
+                && block.is_neutral(&members, children)
+        };
+        let of_many = wrappers.into_iter().filter(is_right);
         let mut best = of_many.max_by_key(|wrapper| wrapper.saves)?;
         best.stand_for(&block.overriders);
         let change = |at| (at, best.change(self, at));
@@ -279,9 +299,9 @@ impl Job<'_> {
             bytes.splice(layout.inner(at).range(), default.iter().copied());
             return Some(bytes);
         }
-        let page = Page::plain(default, Document::read(default, &self.dialect));
         let unit = Style::of([&layout.source[..]].into_iter()).unit;
-        let lines = indented(&page, Span::new(0, default.len() as u32), &[indent, &unit].concat());
+        let all = Span::new(0, default.len() as u32);
+        let lines = indented_in(default, &self.dialect, all, &[indent, &unit].concat());
         bytes.splice(inner.range(), [b"\n", &lines[..], b"\n", indent].concat());
         Some(bytes)
     }
@@ -305,8 +325,7 @@ impl Sides<'_> {
 
 /// A stretch of a template with its lines where its first line is.
 fn flush(template: &Template, part: Span) -> Vec<u8> {
-    let page = Page::plain(&template.source, Document::read(&template.source, &template.dialect));
-    indented(&page, part, b"")
+    indented_in(&template.source, &template.dialect, part, b"")
 }
 
 /// A template that the site has, with other bytes.

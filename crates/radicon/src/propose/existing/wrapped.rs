@@ -72,8 +72,11 @@ impl Job<'_> {
         let unifier = self.unifier(pages, self.price);
         let planner = Planner { levels: 1, ..self.planner(&unifier, pages, 0) };
         let taken = [taken, &[naming::MAIN.to_owned()]].concat();
-        let mut layout =
-            planner.plan_in(&naming::word(&String::from_utf8_lossy(block)), unified, members.clone(), taken);
+        // A part of the main content is called by what is around it.
+        let of_content = || naming::first_telling(&pages[members[0]].source);
+        let block = naming::word(&String::from_utf8_lossy(block));
+        let section = if block == naming::MAIN { of_content().unwrap_or(block) } else { block };
+        let mut layout = planner.plan_in(&section, unified, members.clone(), taken);
         // What the layout shows it shows as before.
         if let Some(default) = default {
             let at = members.binary_search(&default).ok()?;

@@ -17,6 +17,13 @@ use crate::text::{SourceId, position};
 /// How often pages are put out and the rest unified again.
 const MOST_ROUNDS: usize = 8;
 
+/// Fragments that resemble each other are snippets rather than pages, so beside layouts that a site has a family of them
+/// has as many at least.
+const LEAST_FRAGMENTS: usize = 5;
+
+/// So many nodes of a page are looked at for its root.
+const MOST_LOOKED_AT: usize = 100;
+
 /// The most families that get a layout each.
 const MOST_FAMILIES: usize = 256;
 
@@ -58,10 +65,12 @@ impl Job<'_> {
             for (page, reason) in why {
                 reasons.entry(page).or_insert(reason);
             }
-            // Beside others a few pages are no family, nor are pages that differ everywhere.
+            // Beside others a few pages are no family, and a few fragments even less, nor are pages that differ everywhere.
             let few = |draft: &Draft| {
                 let blocks = holes(&draft.unified.pieces).len();
-                (others || !drafts.is_empty()) && draft.members.len() < LEAST_PAGES
+                let least =
+                    if others && !is_document(&pages[draft.members[0]]) { LEAST_FRAGMENTS } else { LEAST_PAGES };
+                (others || !drafts.is_empty()) && draft.members.len() < least
                     || blocks > MOST_BLOCKS + draft.members.len()
             };
             let draft = draft.filter(|draft| !few(draft));
@@ -354,6 +363,12 @@ impl Job<'_> {
         }
         found
     }
+}
+
+/// Whether a page is a whole document.
+fn is_document(page: &Page) -> bool {
+    let names = (1..page.document.nodes.len() as u32).map(|node| page.document.name(&page.source, node));
+    names.take(MOST_LOOKED_AT).any(|name| name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
 }
 
 fn white_space_reason(places: usize) -> String {

@@ -10,7 +10,7 @@ use crate::propose::skeleton::hole::{Context, Hole, Variant};
 use crate::text::Span;
 
 pub use parameters::of_parameters;
-pub use sections::{SECTION, of_folders, of_frame, of_section, of_top_level};
+pub use sections::{SECTION, of_folders, of_frame, of_section, of_top_level, shared_folder};
 
 /// A name for a hole: lower case letters, digits and `_`. Not unique yet.
 pub fn name(pages: &[Page], hole: &Hole) -> String {

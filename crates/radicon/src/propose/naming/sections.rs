@@ -81,7 +81,7 @@ pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
 }
 
 /// The innermost folder that holds all of the paths.
-fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
+pub fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
     let first = folder(paths.next().unwrap_or_default());
     paths.fold(first, |mut shared, path| {
         while !shared.is_empty() && crate::site::beneath(path, shared).is_none() {

@@ -156,6 +156,11 @@ pub fn indented(page: &Page, span: Span, indent: &[u8]) -> Vec<u8> {
     out
 }
 
+/// A stretch of some markup whose lines begin with this indentation instead of the one of its first line.
+pub fn indented_in(source: &[u8], dialect: &Dialect, part: Span, indent: &[u8]) -> Vec<u8> {
+    indented(&Page::plain(source, Document::read(source, dialect)), part, indent)
+}
+
 #[derive(Clone, Copy, Default)]
 struct Line {
     /// Indentation of a line that begins with this token.
