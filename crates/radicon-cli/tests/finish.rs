@@ -133,7 +133,7 @@ fn what_to_do_next_is_about_the_same_site() {
 fn a_report_says_where_it_went_and_why_not() {
     let (dir, site) = demo();
     let ran = radicon(&site, &["report", "--out", "../report.html"]);
-    assert!(ran.code == 0 && ran.out.contains("27 pages"), "{}{}", ran.out, ran.err);
+    assert!(ran.code == 0 && ran.out.contains("32 pages"), "{}{}", ran.out, ran.err);
     let page = fs::read_to_string(dir.path().join("report.html")).expect("a page");
     assert!(page.starts_with("<!DOCTYPE html>") && page.contains("default-src 'none'"));
     let ran = radicon(&site, &["report", "--out", "no/such/folder.html"]);
@@ -218,7 +218,7 @@ fn watching_checks_again_when_a_file_changes() {
     run.wait_for("radicon.toml");
     fs::remove_file(site.join("new.html")).expect("it goes");
     fs::write(site.join("radicon.toml"), "").expect("settings");
-    run.wait_for("hints in 34 templates");
+    run.wait_for("hints in 39 templates");
 }
 
 #[test]

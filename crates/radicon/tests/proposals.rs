@@ -205,7 +205,7 @@ fn the_demo_gets_the_layout_a_developer_would_write() {
     let old = demo();
     let proposal = propose(&old, &Options::default()).expect("a proposal");
     check(&old, &proposal, Strength::Blanks);
-    assert_eq!((old.pages().count(), proposal.left.len(), proposal.files.len()), (27, 7, 23), "{:?}", proposal.left);
+    assert_eq!((old.pages().count(), proposal.left.len(), proposal.files.len()), (32, 7, 29), "{:?}", proposal.left);
     assert_eq!(proposal.layouts[0].path, "layouts/base.html");
     let names: Vec<_> = proposal.layouts[0].blocks.iter().map(|block| block.name.as_str()).collect();
     for expected in ["title", "description", "styles", "body_class", "content", "scripts", "current_fares"] {

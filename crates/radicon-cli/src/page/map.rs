@@ -143,20 +143,30 @@ fn pages(folder: &PageFolder, (x, y): (usize, usize), parent: Option<usize>) -> 
     let (text, title) = match folder.pages {
         1 => (short(&folder.first), folder.first.clone()),
         many => {
-            (short(&format!("{many} pages in {place}")), format!("{many} pages in {place}, such as {}", folder.first))
+            let count = format!("{many} pages in ");
+            let text = count.clone() + &cut(&place, ROOM.saturating_sub(count.chars().count()));
+            (text, format!("{count}{place}, such as {}", folder.first))
         }
     };
     let class = if parent.is_some() { "page" } else { "page bare" };
     Node { x, y, class, text, title, file: folder.first.clone(), includes: folder.includes.clone(), parent }
 }
 
+/// So many characters have room in a box.
+const ROOM: usize = 27;
+
 /// A path for a box: its end says most.
 fn short(path: &str) -> String {
-    const ROOM: usize = 27;
-    let length = path.chars().count();
-    match path.rsplit_once('/') {
-        Some((_, name)) if length > ROOM => shorten(&format!("…/{name}"), ROOM),
-        _ => shorten(path, ROOM),
+    cut(path, ROOM)
+}
+
+/// The last parts of a path, as many as have room; a folder ends with `/`.
+fn cut(path: &str, room: usize) -> String {
+    let ends = path.trim_end_matches('/').match_indices('/').map(|(at, _)| &path[at..]);
+    let fits = |end: &&str| end.chars().count() < room;
+    match path.chars().count() > room {
+        true => shorten(&ends.into_iter().find(fits).map_or(path.to_owned(), |end| format!("…{end}")), room),
+        false => path.to_owned(),
     }
 }
 

@@ -1,7 +1,8 @@
 //! The proposal that was shown last: what it writes is kept until it is adopted.
 
 use std::collections::BTreeMap;
-use std::fs;
+use std::fs::{self, File};
+use std::io::{BufWriter, Write};
 use std::path::Path;
 
 use serde::{Deserialize, Serialize};
@@ -24,10 +25,11 @@ pub struct Kept {
     pub assumptions: Vec<Assumption>,
 }
 
-/// Beside it the new contents, by number.
+/// Beside it stand the new contents, one behind the other.
 #[derive(Serialize, Deserialize)]
 struct Index {
-    paths: Vec<String>,
+    /// The path of each file, and its bytes.
+    files: Vec<(String, usize)>,
     proposed: Vec<ProposedChange>,
     assumptions: Vec<Assumption>,
     /// The hash of each template, and of each file that says how they are read.
@@ -36,6 +38,7 @@ struct Index {
 
 const FOLDER: &str = "proposal";
 const INDEX: &str = "index.json";
+const CONTENTS: &str = "contents";
 
 /// Keeps what a proposal writes in the site's state folder, in the place of what was kept there before; nothing if
 /// there is nothing to write.
@@ -53,12 +56,12 @@ pub fn keep(folder: &Path, site: &Site, proposal: &Proposal) -> Result<(), DiskE
         return Ok(());
     }
     fs::create_dir_all(&kept).map_err(DiskError::io(&kept))?;
-    for (number, file) in proposal.files.iter().enumerate() {
-        let path = kept.join(number.to_string());
-        fs::write(&path, &file.bytes).map_err(DiskError::io(path))?;
-    }
+    let path = kept.join(CONTENTS);
+    let mut contents = BufWriter::new(File::create(&path).map_err(DiskError::io(&path))?);
+    let written = proposal.files.iter().try_for_each(|file| contents.write_all(&file.bytes));
+    written.and_then(|()| contents.flush()).map_err(DiskError::io(&path))?;
     let index = Index {
-        paths: proposal.files.iter().map(|file| file.path.clone()).collect(),
+        files: proposal.files.iter().map(|file| (file.path.clone(), file.bytes.len())).collect(),
         proposed: proposal.changes.clone(),
         assumptions: proposal.proof.assumptions.clone(),
         sources: sources(folder, site),
@@ -86,13 +89,18 @@ pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
     if let Some(path) = index.sources.keys().chain(now.keys()).find(differs) {
         return Err(DiskError::Refused(format!("{path} has changed since the proposal was made{again}")));
     }
-    let change = |(number, path): (usize, &String)| {
-        let at = kept.join(number.to_string());
-        let new = fs::read(&at).map_err(DiskError::io(at))?;
-        let old = site.find(path).map(|id| site.get(id).source.to_vec());
-        Ok(Change { path: path.clone(), old, new: Some(new) })
-    };
-    let changes: Vec<Change> = index.paths.iter().enumerate().map(change).collect::<Result<_, DiskError>>()?;
+    let path = kept.join(CONTENTS);
+    let contents = fs::read(&path).map_err(DiskError::io(&path))?;
+    let mut rest = &contents[..];
+    let mut changes = Vec::with_capacity(index.files.len());
+    for (path, length) in index.files {
+        let Some((new, behind)) = rest.split_at_checked(length) else {
+            return Err(DiskError::Refused(format!("the proposal that was kept is cut off{again}")));
+        };
+        rest = behind;
+        let old = site.find(&path).map(|id| site.get(id).source.to_vec());
+        changes.push(Change { path, old, new: Some(new.to_vec()) });
+    }
     Ok(Some(Kept { changes, proposed: index.proposed, assumptions: index.assumptions }))
 }
 

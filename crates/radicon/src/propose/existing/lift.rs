@@ -9,7 +9,6 @@ use crate::propose::existing::wrapped::Wrapper;
 use crate::propose::hierarchy::sections::LEAST_PAGES;
 use crate::propose::writing::indent::{Style, indented_in};
 use crate::propose::{Job, ProposedFile, naming};
-use crate::prove::Strength;
 use crate::resolve::{Break, Resolver};
 use crate::site::{Parent, Role, Template, beneath};
 use crate::steps::between;
@@ -295,7 +294,7 @@ impl Job<'_> {
         let end = layout.constructs.items.get(open.partner as usize)?.span.end as usize;
         let is_alone = |rest: &[u8]| rest.iter().take_while(|b| **b != b'\n').all(|b| is_blank(*b));
         let own_lines = indent.iter().all(|b| is_blank(*b)) && is_alone(&layout.source[end..]);
-        if !own_lines || self.options.strength == Strength::Bytes {
+        if !own_lines {
             bytes.splice(layout.inner(at).range(), default.iter().copied());
             return Some(bytes);
         }

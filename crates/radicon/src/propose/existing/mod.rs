@@ -14,7 +14,8 @@ use super::assemble::Plan;
 use super::job::Job;
 use super::verify::apply;
 use crate::dialect::Loose;
-use crate::site::Site;
+use crate::prove::Strength;
+use crate::site::{Parent, Site};
 use children::Child;
 
 /// What moves up makes room for more, so often at most.
@@ -22,6 +23,9 @@ const MOST_ROUNDS: usize = 4;
 
 /// Plans how the layouts of a site get better, but for those that are planned anew.
 pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
+    if !site.with_ids().any(|(id, _)| matches!(site.parent(id), Parent::Found { .. })) {
+        return;
+    }
     let planned: FxHashSet<String> = plan.written.iter().map(|file| file.path.clone()).collect();
     for _ in 0..MOST_ROUNDS {
         let new = apply(site, plan.written.iter(), &jobs[0].dialects());
@@ -33,7 +37,9 @@ pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
                 let templates = new.with_ids().filter(|(_, template)| !planned.contains(&template.path));
                 let children: Vec<Child<'_>> =
                     templates.filter_map(|(id, template)| job.child_of_overrides(id, template)).collect();
-                found |= job.lift(&children, plan) || job.between(&children, plan);
+                // What moves is indented as it is around it, and so not the same byte for byte.
+                let may_lift = job.options.strength != Strength::Bytes;
+                found |= may_lift && job.lift(&children, plan) || job.between(&children, plan);
             }
         }
         if !found {

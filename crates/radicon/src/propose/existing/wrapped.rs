@@ -12,6 +12,7 @@ use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, each_hole, holes};
 use crate::propose::writing::indent::Style;
 use crate::propose::writing::writer::Writer;
+use crate::prove::Strength;
 use crate::text::{is_blank, trim_blanks};
 
 /// Many blocks in one are rather content that looks alike than a frame.
@@ -34,6 +35,9 @@ impl Job<'_> {
     /// The wrappers that pay of what these overrides of a block hold, and perhaps of what the layout shows without one.
     /// New blocks are called neither like those that are taken nor like the main content.
     pub fn wrappers(&self, block: &[u8], contents: &[&[u8]], default: Option<&[u8]>, taken: &[String]) -> Vec<Wrapper> {
+        if self.options.strength == Strength::Bytes {
+            return Vec::new();
+        }
         let page = |content: &&[u8]| {
             // With the indentation of its first line.
             let lines = content.len() - trim_blanks(content).len();
