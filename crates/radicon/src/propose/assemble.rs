@@ -91,8 +91,11 @@ impl Job<'_> {
         let mut found: Vec<Placed<'l>> = Vec::new();
         let mut open = vec![(base, None)];
         while let Some((layout, around)) = open.pop() {
+            // Beside layouts that are there, what fragments share is no base.
+            let has_layouts = || self.site.templates.iter().any(|template| template.parent().is_some());
+            let is_base = || taken.is_empty() && (pages[layout.members[0]].is_document() || !has_layouts());
             let of_family = || match word {
-                _ if taken.is_empty() => "base".to_owned(),
+                _ if is_base() => "base".to_owned(),
                 naming::SECTION => naming::of_frame(pages, &layout.members).unwrap_or("base".to_owned()),
                 word => word.to_owned(),
             };

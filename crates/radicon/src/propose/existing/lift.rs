@@ -70,7 +70,11 @@ impl Job<'_> {
             let before: usize =
                 layout.source.len() + changes.keys().map(|&at| children[at].template.source.len()).sum::<usize>();
             let path = |id: &SourceId| self.site.get(*id).path.clone();
-            let mut files = vec![changed_file(layout, bytes, None)];
+            let around = match self.site.parent(block.layout) {
+                Parent::Found { id, .. } => Some(path(id)),
+                _ => None,
+            };
+            let mut files = vec![changed_file(layout, bytes, around)];
             for (at, change) in changes {
                 let child = &children[at];
                 let bytes = child.with(&BTreeMap::from([(block.name, change)]), None);

@@ -21,9 +21,6 @@ const MOST_ROUNDS: usize = 8;
 /// has as many at least.
 const LEAST_FRAGMENTS: usize = 5;
 
-/// So many nodes of a page are looked at for its root.
-const MOST_LOOKED_AT: usize = 100;
-
 /// The most families that get a layout each.
 const MOST_FAMILIES: usize = 256;
 
@@ -69,7 +66,7 @@ impl Job<'_> {
             let few = |draft: &Draft| {
                 let blocks = holes(&draft.unified.pieces).len();
                 let least =
-                    if others && !is_document(&pages[draft.members[0]]) { LEAST_FRAGMENTS } else { LEAST_PAGES };
+                    if others && !pages[draft.members[0]].is_document() { LEAST_FRAGMENTS } else { LEAST_PAGES };
                 (others || !drafts.is_empty()) && draft.members.len() < least
                     || blocks > MOST_BLOCKS + draft.members.len()
             };
@@ -363,12 +360,6 @@ impl Job<'_> {
         }
         found
     }
-}
-
-/// Whether a page is a whole document.
-fn is_document(page: &Page) -> bool {
-    let names = (1..page.document.nodes.len() as u32).map(|node| page.document.name(&page.source, node));
-    names.take(MOST_LOOKED_AT).any(|name| name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
 }
 
 fn white_space_reason(places: usize) -> String {

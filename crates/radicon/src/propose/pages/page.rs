@@ -58,6 +58,9 @@ pub struct Page {
     pub mark: bool,
 }
 
+/// So many nodes of a page are looked at for its root.
+const MOST_LOOKED_AT: usize = 100;
+
 /// The attributes that tell elements of one name apart.
 const TELLING: [&str; 9] = ["class", "rel", "name", "property", "role", "type", "http-equiv", "for", "itemprop"];
 
@@ -236,6 +239,12 @@ impl Page {
         let index = tokens.partition_point(|token| token.end <= offset);
         let in_text = tokens.get(index).is_some_and(|token| token.kind == TokenKind::Text && token.start < offset);
         in_text && !self.shows[index].is_exact()
+    }
+
+    /// Whether it is a whole document, and no fragment of one.
+    pub fn is_document(&self) -> bool {
+        let names = (1..self.document.nodes.len() as u32).map(|node| self.document.name(&self.source, node));
+        names.take(MOST_LOOKED_AT).any(|name| name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
     }
 
     /// Whether the white space before an offset does not show.
