@@ -131,7 +131,7 @@ async fn the_report_answers_what_its_reader_asks() {
 
     // The matrix: by page, by block, by who gives it.
     let rows = "return [...document.querySelectorAll('#matrix tbody th')].map(row => row.textContent)";
-    assert_eq!(browser.run(rows).await.as_array().map(Vec::len), Some(4));
+    assert_eq!(browser.run(rows).await.as_array().map(Vec::len), Some(9));
     browser.type_into("#block-page", "vehi").await;
     assert_eq!(browser.run(rows).await, json!(["booking/vehicle.html"]));
     browser.run("document.getElementById('block-page').value = ''").await;

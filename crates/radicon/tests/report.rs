@@ -120,7 +120,7 @@ fn the_map_counts_pages_and_users() {
     let (loaded, report) = demo();
     let map = &report.now.map;
     let layouts: Vec<_> = map.layouts.iter().map(|node| (node.path.as_str(), node.depth, node.beneath)).collect();
-    assert_eq!(layouts, [("booking/base.html", 0, 4), ("booking/step.html", 1, 3), ("notices/frame.pennant", 0, 2)]);
+    assert_eq!(layouts, [("booking/base.html", 0, 9), ("booking/step.html", 1, 3), ("notices/frame.pennant", 0, 2)]);
     let folders = map.layouts.iter().flat_map(|layout| &layout.folders).chain(&map.bare);
     assert_eq!(folders.map(|folder| folder.pages).sum::<usize>(), loaded.site.pages().count());
     let proposed = report.proposed.as_ref().expect("a proposal");

@@ -111,8 +111,8 @@ fn push_down_undoes_pull_up() {
         ));
         for n in 0..pages {
             let other = if random.once_in(2) { "{% block z %}z{% endblock %}\n" } else { "" };
-            let before = format!("{{% extends 'base.html' %}}\n{other}");
-            files.push((format!("p{n}.html"), format!("{before}{{% block a %}}{content}{{% endblock %}}\n")));
+            let own = format!("{{% block a %}}{content}{{% endblock %}}\n");
+            files.push((format!("p{n}.html"), format!("{{% extends 'base.html' %}}\n{own}{other}")));
         }
         let files = files.into_iter().map(|(path, text)| radicon::SourceFile::new(path, text)).collect();
         let site = Site::read(files, radicon::dialect::builtin(), &Settings::default());

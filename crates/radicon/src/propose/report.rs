@@ -195,6 +195,17 @@ fn around(template: &Template, document: &Document, block: Span) -> (usize, Stri
     };
     let element = &document.nodes[node as usize];
     let tag = Span::new(document.offset(element.first), document.offset(element.inner));
-    let tag = unmarked(&tag.text(&template.source).split_whitespace().collect::<Vec<_>>().join(" "));
+    // Without the tags of blocks in it.
+    let items = template.constructs.items.iter().map(|item| item.span);
+    let mut inside = items.filter(|span| tag.start <= span.start && span.end <= tag.end);
+    let text = match inside.next() {
+        None => tag.text(&template.source).into_owned(),
+        Some(first) => {
+            let last = inside.last().unwrap_or(first);
+            let (before, after) = (Span::new(tag.start, first.start), Span::new(last.end, tag.end));
+            format!("{}…{}", before.text(&template.source), after.text(&template.source))
+        }
+    };
+    let tag = unmarked(&text.split_whitespace().collect::<Vec<_>>().join(" "));
     (document.span(node).len().saturating_sub(block.len()), tag)
 }

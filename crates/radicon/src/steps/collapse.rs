@@ -160,7 +160,7 @@ mod tests {
         ];
         let m = "{% block m %}<i>{% block n %}[N]{% endblock %}</i>{% endblock %}";
         let p = format!(
-            "{{% extends 'base.html' %}}\n{m}\n{{% block s %}}S{{% endblock %}}\n{{% block t %}}P{{% endblock %}}\n"
+            "{{% extends 'base.html' %}}\n{{% block t %}}P{{% endblock %}}\n{m}\n{{% block s %}}S{{% endblock %}}\n"
         );
         let m = m.replace("[N]", "N");
         let q = format!("{{% extends 'base.html' %}}\n{m}\n{{% block s %}}S!{{% endblock %}}\n");

@@ -373,16 +373,17 @@ mod tests {
             let (id, span) = find_place(site, "p.html:li", |file| site.find(file)).expect("a place");
             extract(site, id, span, &wanted(text, all))
         };
-        let partial = "<li class=\"boat\">\n  <b>{{ name }}</b> {{ x }}\n</li>\n";
-        let one = "<ul>\n  {% include \"boat.html\" with name=\"Heron\" %}\n</ul>\n";
-        let two = "\t\t{% include \"boat.html\" with name=\"Gull\" %}\n";
-        becomes(
-            &files,
-            |site| made(site, "Heron", true),
-            &[("boat.html", Some(partial)), ("p.html", Some(one)), ("q.html", Some(two))],
-        );
-        refused(&files, |site| made(site, "Osprey", true), "does not hold `Osprey`");
-        refused(&files, |site| made(site, "{{ x }}", true), "cannot be passed");
+        let files = files.map(|(path, text)| SourceFile::new(path, text)).into();
+        let site = Site::read(files, crate::dialect::builtin(), &crate::site::Settings::default());
+        let after = site.after(&made(&site, "Heron", true).expect("a step").changes, &[]);
+        let text = |path: &str| String::from_utf8_lossy(&after.get(after.find(path).expect(path)).source).into_owned();
+        assert_eq!(text("boat.html"), "<li class=\"boat\">\n  <b>{{ name }}</b> {{ x }}\n</li>\n");
+        assert_eq!(text("p.html"), "<ul>\n  {% include \"boat.html\" with name=\"Heron\" %}\n</ul>\n");
+        assert_eq!(text("q.html"), "\t\t{% include \"boat.html\" with name=\"Gull\" %}\n");
+        for (value, why) in [("Osprey", "does not hold `Osprey`"), ("{{ x }}", "cannot be passed")] {
+            let refused = made(&site, value, true).expect_err(why).to_string();
+            assert!(refused.contains(why), "{refused}");
+        }
     }
 
     #[test]
