@@ -201,7 +201,7 @@ fn around(template: &Template, document: &Document, block: Span) -> (usize, Stri
     let text = match inside.next() {
         None => tag.text(&template.source).into_owned(),
         Some(first) => {
-            let last = inside.last().unwrap_or(first);
+            let last = inside.next_back().unwrap_or(first);
             let (before, after) = (Span::new(tag.start, first.start), Span::new(last.end, tag.end));
             format!("{}…{}", before.text(&template.source), after.text(&template.source))
         }

@@ -157,9 +157,12 @@ impl Again {
     }
 }
 
+/// A page, and what it overrides.
+type Page = (String, Vec<Vec<u8>>);
+
 /// The layouts but for the base, each with the pages that take it and what these override, as text without white space.
-fn layouts(site: &Site) -> BTreeMap<String, BTreeSet<(String, Vec<Vec<u8>>)>> {
-    let mut found: BTreeMap<String, BTreeSet<(String, Vec<Vec<u8>>)>> = BTreeMap::new();
+fn layouts(site: &Site) -> BTreeMap<String, BTreeSet<Page>> {
+    let mut found: BTreeMap<String, BTreeSet<Page>> = BTreeMap::new();
     for id in site.pages() {
         let Parent::Found { id: layout, .. } = site.parent(id) else { continue };
         let path = site.get(id).path.clone();
