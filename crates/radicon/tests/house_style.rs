@@ -120,3 +120,20 @@ fn new_files_have_the_suffix_of_the_sites_own() {
     assert_eq!((layout.path.as_str(), layout.pages), ("layouts/base.quay.txt", 8));
     assert!(text(&proposal, "quay-1.quay.txt").starts_with("(( under layouts/base ))"));
 }
+
+#[test]
+fn a_part_of_the_names_of_some_files_is_no_suffix() {
+    // Eight files, of which four are called alike between two dots.
+    let mut files = pages(".html");
+    for (n, (path, _)) in files.iter_mut().enumerate() {
+        let what = if n % 2 == 0 { "tide".to_owned() } else { format!("Boat{n}") };
+        *path = format!("quay-{n}.{what}.html");
+    }
+    let base = |files: &[(String, String)]| {
+        let proposal = proposed(&read(files, dialect::builtin()), Strength::Blanks);
+        proposal.layouts[0].path.clone()
+    };
+    assert_eq!(base(&files), "layouts/base.html");
+    files.iter_mut().for_each(|(path, _)| *path = format!("{}.tide.html", path.split('.').next().unwrap_or_default()));
+    assert_eq!(base(&files), "layouts/base.tide.html");
+}

@@ -69,24 +69,23 @@ fn paths(site: &Site, fits: impl Fn(&Template) -> bool) -> Vec<&str> {
     site.templates.iter().filter(|template| fits(template)).map(|template| template.path.as_str()).collect()
 }
 
-/// The commonest suffix of files with which a new one in this folder is read in a dialect.
+/// The commonest suffix of files with which a new one in this folder is read in a dialect. What stands before the last
+/// dot of a name, as in `a.b.html`, belongs to it if that is so of most files; else it is part of the names.
 fn usual_suffix(dialect: &Dialect, targets: &Targets, folder: &str, paths: &[&str]) -> Option<String> {
-    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
-    for path in paths {
-        let name = file_name(path);
-        // Of `a.b.html` perhaps all of it, perhaps only the end.
-        let ends = [name.split_once('.'), name.rsplit_once('.')].into_iter().flatten();
-        let mut suffixes = ends.map(|(_, suffix)| format!(".{suffix}"));
-        let is_found = |suffix: &str| targets.suffixes.iter().any(|end| suffix.ends_with(end.as_str()));
-        let is_read = |suffix: &String| {
-            is_found(suffix) && (dialect.by_content || dialect.fits(&format!("{folder}/new{suffix}")))
-        };
-        if let Some(suffix) = suffixes.find(is_read) {
-            *counts.entry(suffix).or_default() += 1;
+    let is_found = |suffix: &str| targets.suffixes.iter().any(|end| suffix.ends_with(end.as_str()));
+    let is_read =
+        |suffix: &str| is_found(suffix) && (dialect.by_content || dialect.fits(&format!("{folder}/new{suffix}")));
+    let count = |cut: fn(&str) -> Option<(&str, &str)>| {
+        let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+        for (_, suffix) in paths.iter().filter_map(|path| cut(file_name(path))) {
+            *counts.entry(format!(".{suffix}")).or_default() += 1;
         }
-    }
-    let most = counts.into_iter().max_by_key(|(suffix, count)| (*count, std::cmp::Reverse(suffix.clone())));
-    most.map(|(suffix, _)| suffix)
+        counts.retain(|suffix, _| is_read(suffix));
+        counts.into_iter().max_by_key(|(suffix, count)| (*count, std::cmp::Reverse(suffix.clone())))
+    };
+    let whole = count(|name| name.split_once('.'));
+    let usual = whole.clone().filter(|(_, count)| count * 2 > paths.len());
+    usual.or_else(|| count(|name| name.rsplit_once('.'))).or(whole).map(|(suffix, _)| suffix)
 }
 
 /// The suffix of files that a dialect is for.
