@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
-use radicon::{Partials, Severity, Strength};
+use radicon::{Choice, Partials, Severity, Strength};
 
 /// Turns copied page skeletons into layouts with named blocks, and proves that
 /// no page changed.
@@ -487,9 +487,13 @@ pub struct Chosen {
 }
 
 impl Chosen {
-    /// Whether all are meant.
-    pub fn is_all(&self) -> bool {
-        self.only.is_empty() && self.except.is_empty()
+    /// The changes that are meant.
+    pub fn choice(&self) -> Choice {
+        match (&self.only[..], &self.except[..]) {
+            ([], []) => Choice::All,
+            ([], except) => Choice::Except(except.to_vec()),
+            (only, _) => Choice::Only(only.to_vec()),
+        }
     }
 }
 

@@ -84,8 +84,8 @@ pub use config::{ConfigError, Globs};
 pub use edit::{Edit, EditError, Edits};
 pub use learn::{Confidence, Learned, LearnedForm, learn};
 pub use propose::{
-    Explanation, Goal, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedChange, ProposedFile,
-    ProposedLayout, ProposedPartial, Size, propose,
+    Choice, Explanation, Goal, Healed, Left, Options, Proposal, ProposeError, ProposedBlock, ProposedChange,
+    ProposedFile, ProposedLayout, ProposedPartial, Size, propose,
 };
 pub use prove::{
     Assumption, AssumptionAbout, Comparison, Difference, Normal, PageProof, Proof, Side, Strength, prove, prove_page,

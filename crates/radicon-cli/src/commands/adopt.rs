@@ -4,16 +4,18 @@ use std::io::Write;
 
 use anyhow::Result;
 use radicon::disk::{self, Adopted};
+use radicon::{Choice, propose};
 
 use super::{is_json, json, load, options, out, propose as proposing, site_folder, write};
 use crate::arguments::{Allow, Arguments, Chosen, How};
-use crate::output::{count, headline, next};
+use crate::output::{busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> Result<u8> {
     let loaded = load(arguments)?;
     let mut out = out();
-    let kept = if how.is_usual() && chosen.is_all() { disk::kept(&loaded.folder, &loaded.site)? } else { None };
+    let kept =
+        if how.is_usual() && chosen.choice() == Choice::All { disk::kept(&loaded.folder, &loaded.site)? } else { None };
     if let Some(kept) = kept {
         let adopted = write(&loaded, &kept.changes, &kept.assumptions, allow)?;
         disk::forget(&loaded.folder)?;
@@ -26,7 +28,9 @@ pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> R
         next(&mut out, "look at the site; radicon adopt --undo takes it back")?;
         return Ok(FINE);
     }
-    let proposal = proposing::chosen(&loaded, &options(&loaded, how)?, chosen)?;
+    let working = busy("looking for layouts");
+    let proposal = propose(&loaded.site, &options(&loaded, how, chosen)?)?;
+    drop(working);
     if proposal.files.is_empty() {
         if is_json(arguments) {
             json(&mut out, &Adopted::default())?;

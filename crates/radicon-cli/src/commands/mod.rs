@@ -30,7 +30,7 @@ use radicon::disk::{self, Adopted, Loaded, Recovery};
 use radicon::{Assumption, Change, Goal, Options, Problem, SourceFile, text};
 use serde::Serialize;
 
-use crate::arguments::{Allow, Arguments, Command, Format, How};
+use crate::arguments::{Allow, Arguments, Chosen, Command, Format, How};
 use crate::output::{BAD, FAINT, PLAIN, busy, count, name_site};
 
 /// Runs a command; gives the exit code.
@@ -119,7 +119,7 @@ fn load_folder(folder: &Path) -> Result<Loaded> {
     Ok(loaded)
 }
 
-fn options(loaded: &Loaded, how: &How) -> Result<Options> {
+fn options(loaded: &Loaded, how: &How, chosen: &Chosen) -> Result<Options> {
     let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
     let said = Options::of(&loaded.settings.propose);
     let goal = match (how.small, how.tidy) {
@@ -136,6 +136,7 @@ fn options(loaded: &Loaded, how: &How) -> Result<Options> {
         min_saving: how.min_saving.or(said.min_saving),
         partials: how.partials.map_or(said.partials, Into::into),
         heal: how.heal,
+        choice: chosen.choice(),
         ..said
     })
 }

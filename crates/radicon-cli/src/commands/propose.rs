@@ -1,15 +1,14 @@
 //! `propose`: a restructuring, with its proof.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::io::Write;
 
-use anyhow::{Context, Result, bail};
-use radicon::disk::Loaded;
-use radicon::{Options, Proposal, ProposedBlock, ProposedChange, ProposedLayout, Strength, disk, propose, text};
+use anyhow::{Context, Result};
+use radicon::{Proposal, ProposedBlock, ProposedChange, ProposedLayout, Strength, disk, propose, text};
 
 use super::survey::most_frequent;
 use super::{assumptions, explain, is_json, json, load, options, out, problems, sources};
-use crate::arguments::{Arguments, Chosen, ProposeArguments};
+use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
     Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, left_as_is, next, number,
     quoted, shorten,
@@ -18,7 +17,9 @@ use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     let loaded = load(arguments)?;
-    let proposal = chosen(&loaded, &options(&loaded, &wanted.how)?, &wanted.chosen)?;
+    let working = busy("looking for layouts");
+    let proposal = propose(&loaded.site, &options(&loaded, &wanted.how, &wanted.chosen)?)?;
+    drop(working);
     // Where the site cannot be written, it can be looked at all the same.
     if let Err(error) = disk::keep(&loaded.folder, &loaded.site, &proposal) {
         anstream::eprintln!("note: adopt will not find this proposal: {error}");
@@ -62,40 +63,6 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
         }
     }
     Ok(code(&proposal))
-}
-
-/// The proposal with the changes that were chosen.
-pub fn chosen(loaded: &Loaded, options: &Options, chosen: &Chosen) -> Result<Proposal> {
-    let _working = busy("looking for layouts");
-    let all = propose(&loaded.site, options)?;
-    if chosen.is_all() {
-        return Ok(all);
-    }
-    let named = if chosen.only.is_empty() { &chosen.except } else { &chosen.only };
-    let mut paths: BTreeSet<String> = BTreeSet::new();
-    for wanted in named {
-        let is_meant = |change: &&ProposedChange| *wanted == change.number.to_string() || *wanted == change.path;
-        match all.changes.iter().find(is_meant) {
-            Some(change) => drop(paths.insert(change.path.clone())),
-            None => bail!(
-                "no change `{wanted}` in this proposal; it has {}, each with a number",
-                count(all.changes.len(), "change")
-            ),
-        }
-    }
-    let is_chosen = |change: &&ProposedChange| paths.contains(&change.path) != chosen.only.is_empty();
-    let only: BTreeSet<String> = all.changes.iter().filter(is_chosen).map(|change| change.path.clone()).collect();
-    let mut some = propose(&loaded.site, &Options { only: Some(only.clone()), ..options.clone() })?;
-    // Each keeps its number.
-    for change in &mut some.changes {
-        change.number = all.changes.iter().find(|known| known.path == change.path).map_or(0, |known| known.number);
-    }
-    let missing: Vec<&str> =
-        only.iter().map(String::as_str).filter(|path| some.changes.iter().all(|change| change.path != *path)).collect();
-    if !missing.is_empty() {
-        bail!("{} would not pay without the changes that are left out", missing.join(", "));
-    }
-    Ok(some)
 }
 
 /// The changes, a line each.

@@ -6,10 +6,11 @@ use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHasher};
 use xxhash_rust::xxh3::xxh3_64;
 
-use super::context::{Context, Found, PageView, reached};
+use super::context::{Context, Found, PageView};
 use super::doubt::{Misread, weigh};
 use super::{Checked, Look, Rule, finish};
 use crate::repeats::Repeats;
+use crate::resolve::Resolver;
 use crate::site::{Settings, Site, Template};
 use crate::text::SourceId;
 
@@ -115,7 +116,7 @@ fn source(template: &Template) -> u64 {
 /// All sources that a page is made of.
 fn made_of(site: &Site, page: SourceId, sources: &[u64]) -> u64 {
     let mut hasher = FxHasher::default();
-    for id in reached(site, page) {
+    for id in Resolver::new(site).reached(page) {
         (id, sources[id.index()]).hash(&mut hasher);
     }
     hasher.finish()

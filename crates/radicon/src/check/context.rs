@@ -2,7 +2,7 @@
 
 use std::sync::OnceLock;
 
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
 use super::{Mend, Severity};
 use crate::dialect::{Kind, Part};
@@ -107,35 +107,9 @@ impl<'s> Context<'s> {
 fn users(site: &Site) -> Vec<Vec<SourceId>> {
     let mut users = vec![Vec::new(); site.templates.len()];
     for page in site.pages() {
-        reached(site, page).into_iter().for_each(|id| users[id.index()].push(page));
+        Resolver::new(site).reached(page).into_iter().for_each(|id| users[id.index()].push(page));
     }
     users
-}
-
-/// The templates that a page is made of, itself first.
-pub(super) fn reached(site: &Site, page: SourceId) -> Vec<SourceId> {
-    let mut seen: FxHashSet<SourceId> = FxHashSet::default();
-    let mut found = Vec::new();
-    let mut open = vec![page];
-    while let Some(id) = open.pop() {
-        if seen.insert(id) {
-            found.push(id);
-            let links = site.links(id);
-            open.extend(named(site, id));
-            open.extend(links.before.iter().chain(&links.after));
-        }
-    }
-    found
-}
-
-/// The templates that one takes its frame or content from.
-fn named(site: &Site, id: SourceId) -> Vec<SourceId> {
-    let parent = match site.parent(id) {
-        Parent::Found { id, .. } => Some(*id),
-        _ => None,
-    };
-    let targets = site.links(id).targets().filter_map(|(_, target)| target.as_ref().ok().copied());
-    parent.into_iter().chain(targets).collect()
 }
 
 /// A page put together and read.

@@ -3,9 +3,10 @@
 
 use rustc_hash::FxHashSet;
 
-use super::context::{Context, Found, reached};
+use super::context::{Context, Found};
 use super::rules::{CYCLE, NO_PARENT, ON_CHAINS, ON_PAIRS, ON_READING, ON_TAGS};
 use super::{Rule, Severity};
+use crate::resolve::Resolver;
 use crate::site::Site;
 use crate::text::SourceId;
 
@@ -44,7 +45,7 @@ impl Misread {
 
     /// Whether a page can be known, put together.
     pub fn allows(&self, context: &Context<'_>, page: SourceId) -> bool {
-        self.0.is_empty() || !self.is_any(&reached(context.site, page))
+        self.0.is_empty() || !self.is_any(&Resolver::new(context.site).reached(page))
     }
 
     fn is_any(&self, ids: &[SourceId]) -> bool {

@@ -14,6 +14,9 @@ use super::writing::writer::Writer;
 use crate::dialect::Kind;
 use crate::site::{Home, Role, stem};
 
+/// So many pages of a family show how it indents.
+const MOST_FOR_STYLE: usize = 50;
+
 /// What is proposed so far.
 #[derive(Default)]
 pub struct Plan {
@@ -122,15 +125,15 @@ impl Job<'_> {
         words.filter(|word| naming::is_telling(word)).find(is_free).unwrap_or(&layout.word).clone()
     }
 
-    /// Who writes these pages' files, in the style of these members.
-    pub fn writer<'a>(&'a self, pages: &'a [Page], members: &[usize]) -> Writer<'a> {
-        let style = Style::of(members.iter().take(50).map(|&member| &pages[member].source[..]));
+    /// Who writes these pages' files.
+    pub fn writer<'a>(&'a self, pages: &'a [Page], style: Style) -> Writer<'a> {
         Writer { dialect: &self.dialect, pages, strength: self.options.strength, style, short: self.options.is_small() }
     }
 
     /// All layouts, then the pages.
     fn write(&self, pages: &[Page], placed: &[Placed<'_>], kept: &FxHashSet<usize>) -> Vec<ProposedFile> {
-        let writer = self.writer(pages, &placed[0].layout.members);
+        let members = placed[0].layout.members.iter().take(MOST_FOR_STYLE);
+        let writer = self.writer(pages, Style::of(members.map(|&member| &pages[member].source[..])));
         let dialect = || self.dialect.name.clone();
         let layout = |place: &Placed<'_>| {
             let extends = place.around.map(|around| placed[around].path.clone());

@@ -6,9 +6,11 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use serde::{Deserialize, Serialize};
 
 use super::assemble::Plan;
-use super::proposal::{Left, ProposedFile, ProposedLayout, ProposedPartial};
+use super::options::Choice;
+use super::proposal::{Left, ProposeError, ProposedFile, ProposedLayout, ProposedPartial};
 use crate::prove::{Assumption, Proof, Strength, assumptions_of};
-use crate::site::{Parent, Site};
+use crate::resolve::Resolver;
+use crate::site::Site;
 use crate::text::SourceId;
 
 /// One change of a proposal: a base layout with all that extend it and their pages, a partial with the files that
@@ -36,6 +38,42 @@ pub struct ProposedChange {
 fn root<'p>(path: &'p str, extends: &FxHashMap<&'p str, &'p str>, layouts: &FxHashSet<&str>) -> &'p str {
     let above = |path: &&'p str| extends.get(path).copied().filter(|path| layouts.contains(path));
     std::iter::successors(Some(path), above).take(layouts.len() + 1).last().unwrap_or(path)
+}
+
+/// The paths of the changes that are meant; `None` if all are.
+pub fn chosen(all: &[ProposedChange], choice: &Choice) -> Result<Option<BTreeSet<String>>, ProposeError> {
+    let (named, are_kept) = match choice {
+        Choice::All => return Ok(None),
+        Choice::Only(named) => (named, true),
+        Choice::Except(named) => (named, false),
+    };
+    let find = |wanted: &String| {
+        let is_meant = |change: &&ProposedChange| *wanted == change.number.to_string() || *wanted == change.path;
+        let none = || ProposeError::NoChange { wanted: wanted.clone(), changes: all.len() };
+        all.iter().find(is_meant).map(|change| change.number).ok_or_else(none)
+    };
+    let named: BTreeSet<usize> = named.iter().map(find).collect::<Result<_, _>>()?;
+    let is_chosen = |change: &&ProposedChange| named.contains(&change.number) == are_kept;
+    Ok(Some(all.iter().filter(is_chosen).map(|change| change.path.clone()).collect()))
+}
+
+/// Numbers the changes that are left as they were among all.
+///
+/// # Errors
+/// If one that was chosen is not there.
+pub fn renumber(
+    some: &mut [ProposedChange],
+    all: &[ProposedChange],
+    chosen: &BTreeSet<String>,
+) -> Result<(), ProposeError> {
+    let is_missing = |path: &&String| some.iter().all(|change| change.path != **path);
+    if let Some(path) = chosen.iter().find(is_missing) {
+        return Err(ProposeError::PaysWithOthers(path.clone()));
+    }
+    for change in some {
+        change.number = all.iter().find(|known| known.path == change.path).map_or(change.number, |known| known.number);
+    }
+    Ok(())
 }
 
 impl Plan {
@@ -84,13 +122,18 @@ pub fn of(
     for layout in layouts.iter().filter(|layout| root(&layout.path, &extends, &planned) == layout.path) {
         found.push((layout.path.clone(), by_root.remove(layout.path.as_str()).unwrap_or_default(), layout.saves));
     }
-    let users = Users::of(after);
-    let changed: FxHashSet<&str> = files.iter().map(|file| file.path.as_str()).collect();
+    let resolver = Resolver::new(after);
+    let mut including: FxHashMap<SourceId, Vec<String>> = FxHashMap::default();
+    for (path, id) in files.iter().filter_map(|file| Some((&file.path, after.find(&file.path)?))) {
+        for target in resolver.named(id).into_iter().collect::<BTreeSet<_>>() {
+            including.entry(target).or_default().push(path.clone());
+        }
+    }
     for partial in partials {
-        let including = after.find(&partial.path).map(|id| users.direct(id)).unwrap_or_default();
-        let including = including.into_iter().map(|id| after.get(id).path.clone());
-        let files = including.filter(|path| changed.contains(path.as_str())).chain([partial.path.clone()]);
-        found.push((partial.path.clone(), files.collect::<BTreeSet<_>>().into_iter().collect(), partial.saves));
+        let mut files = after.find(&partial.path).and_then(|id| including.remove(&id)).unwrap_or_default();
+        files.push(partial.path.clone());
+        files.sort_unstable();
+        found.push((partial.path.clone(), files, partial.saves));
     }
     // What is left takes what it hides as its layout.
     let mut rest: Vec<(&str, Vec<String>)> = by_root.into_iter().collect();
@@ -99,17 +142,24 @@ pub fn of(
         let size = |site: &Site| site.find(path).map_or(0, |id| site.get(id).source.len());
         found.push((path.to_owned(), files, size(before).saturating_sub(size(after))));
     }
-    let strengths: FxHashMap<&str, Option<Strength>> =
-        proof.pages.iter().map(|page| (page.page.as_str(), page.strength())).collect();
+    let mut of_file: FxHashMap<SourceId, Vec<usize>> = FxHashMap::default();
+    for (at, (_, files, _)) in found.iter().enumerate() {
+        files.iter().filter_map(|path| after.find(path)).for_each(|id| of_file.entry(id).or_default().push(at));
+    }
+    // How many pages each touches, and how strongly they are proven.
+    let mut touched: Vec<(usize, Option<Strength>)> = vec![(0, None); found.len()];
+    for (id, strength) in proof.pages.iter().filter_map(|page| Some((after.find(&page.page)?, page.strength()))) {
+        let reached = resolver.reached(id).into_iter().filter_map(|id| of_file.get(&id)).flatten();
+        for at in reached.collect::<BTreeSet<_>>() {
+            touched[*at] = (touched[*at].0 + 1, touched[*at].1.max(strength));
+        }
+    }
     let change = |(at, (path, files, saves)): (usize, (String, Vec<String>, usize))| {
-        let ids: Vec<SourceId> = files.iter().filter_map(|path| after.find(path)).collect();
-        let reached = users.all(&ids);
-        let pages = reached.iter().filter_map(|id| strengths.get(after.get(*id).path.as_str()));
         let paths: Vec<&str> = files.iter().map(String::as_str).collect();
         ProposedChange {
             number: at + 1,
-            pages: pages.clone().count(),
-            strength: pages.flatten().copied().max(),
+            pages: touched[at].0,
+            strength: touched[at].1,
             assumptions: if proof.assumptions.is_empty() { Vec::new() } else { assumptions_of(before, after, &paths) },
             path,
             files,
@@ -117,38 +167,4 @@ pub fn of(
         }
     };
     found.into_iter().enumerate().map(change).collect()
-}
-
-/// Which templates take or include which.
-struct Users(FxHashMap<SourceId, Vec<SourceId>>);
-
-impl Users {
-    fn of(site: &Site) -> Self {
-        let mut users: FxHashMap<SourceId, Vec<SourceId>> = FxHashMap::default();
-        for (id, _) in site.with_ids() {
-            if let Parent::Found { id: layout, .. } = site.parent(id) {
-                users.entry(*layout).or_default().push(id);
-            }
-            for target in site.links(id).targets().filter_map(|(_, target)| target.as_ref().ok()) {
-                users.entry(*target).or_default().push(id);
-            }
-        }
-        Self(users)
-    }
-
-    fn direct(&self, id: SourceId) -> Vec<SourceId> {
-        self.0.get(&id).cloned().unwrap_or_default()
-    }
-
-    /// These, and all that take or include one of them, or one that does.
-    fn all(&self, ids: &[SourceId]) -> FxHashSet<SourceId> {
-        let mut reached: FxHashSet<SourceId> = FxHashSet::default();
-        let mut open = ids.to_vec();
-        while let Some(id) = open.pop() {
-            if reached.insert(id) {
-                open.extend(self.0.get(&id).into_iter().flatten());
-            }
-        }
-        reached
-    }
 }

@@ -1,6 +1,6 @@
 //! What a proposal is made from: the site, the dialect to write, and the dials of this attempt.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -31,6 +31,8 @@ pub struct Job<'s> {
     pub partials: Arc<[Pattern]>,
     /// How tags are written, where that does not count.
     pub spelling: Option<Arc<Spelling>>,
+    /// The paths of the changes that were chosen, if not all are.
+    pub only: Option<Arc<BTreeSet<String>>>,
     /// Files without a dialect that hold tag-like text, with the first piece of it.
     pub tagged: Arc<BTreeMap<SourceId, String>>,
 }

@@ -18,6 +18,7 @@ mod skeleton;
 mod verify;
 mod writing;
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -32,11 +33,11 @@ use assemble::Plan;
 pub use changes::ProposedChange;
 pub use explain::Explanation;
 use job::Job;
-pub use options::{Goal, Options};
+pub use options::{Choice, Goal, Options};
 use pages::heal;
 pub use pages::heal::Healed;
 use pages::spelling::Spelling;
-use partials::copies::Pattern;
+pub(crate) use partials::copies::{Pattern, Segment};
 pub(crate) use partials::find::is_value;
 use proposal::size;
 pub use proposal::{Left, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, Size};
@@ -54,8 +55,18 @@ pub(crate) use writing::patch::of as patch_of;
 /// In a dialect without layouts only partials are proposed.
 ///
 /// # Errors
-/// If the dialect asked for has neither layouts nor includes.
+/// If the dialect asked for has neither layouts nor includes, or a change that was chosen is not there.
 pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
+    let all = propose_only(site, options, None)?;
+    let Some(chosen) = changes::chosen(&all.changes, &options.choice)? else { return Ok(all) };
+    let chosen = Arc::new(chosen);
+    let mut some = propose_only(site, options, Some(Arc::clone(&chosen)))?;
+    changes::renumber(&mut some.changes, &all.changes, &chosen)?;
+    Ok(some)
+}
+
+/// The proposal, perhaps with the changes of these paths only.
+fn propose_only(site: &Site, options: &Options, only: Option<Arc<BTreeSet<String>>>) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
     // Pages of different folders say the same alike when all URLs start at the root.
     let copy = (dialect.rules.urls == Urls::Rebased).then(|| urls::rooted(site));
@@ -68,7 +79,7 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
     };
     let tagged = Arc::new(tagged);
     let spelling = None;
-    let job = Job { site: at, actual, options, dialect, price, nested_defaults, partials, spelling, tagged };
+    let job = Job { site: at, actual, options, dialect, price, nested_defaults, partials, spelling, only, tagged };
     let mut proposal = propose_in(at, options, job)?;
     proposal.unexplained = tags;
     Ok(proposal)
@@ -110,7 +121,8 @@ fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, 
     let mut proposal = smallest(&healthy, &jobs);
     let known: FxHashSet<String> = proposal.files.iter().map(|file| file.path.clone()).collect();
     let mut alone: Vec<&str> = healed.iter().map(|healed| healed.page.as_str()).collect();
-    alone.retain(|page| !known.contains(*page));
+    // What belongs to no change is healed if all are proposed.
+    alone.retain(|page| !known.contains(*page) && jobs[0].only.is_none());
     alone.dedup();
     for id in alone.into_iter().filter_map(|page| healthy.find(page)) {
         let template = healthy.get(id);
@@ -121,6 +133,8 @@ fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, 
     proposal.files.sort_by(|a, b| a.path.cmp(&b.path));
     proposal.before = before;
     proposal.healed = healed;
+    let known: FxHashSet<&str> = proposal.files.iter().map(|file| file.path.as_str()).collect();
+    proposal.healed.retain(|healed| known.contains(healed.page.as_str()));
     Ok(proposal)
 }
 
@@ -214,7 +228,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
             break;
         }
         // Pages that no family wanted may fit its layout all the same.
-        let new = apply(site, plan.written.iter(), &jobs[0].dialects());
+        let new = apply(site, &plan.written, &jobs[0].dialects());
         let mut late: Vec<SourceId> = left.iter().filter_map(|left| new.find(&left.page)).collect();
         for job in jobs {
             Job { site: &new, ..job.clone() }.take_in(&mut late, &mut plan, false);
@@ -231,7 +245,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     };
     plan.left.extend(candidates.into_iter().map(cannot));
     existing::improve(site, jobs, &mut plan);
-    plan.keep(jobs[0].options.only.as_ref());
+    plan.keep(jobs[0].only.as_deref());
     let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
     plan.left.retain(|left| !written.contains(left.page.as_str()));
     // What other templates hold may stand in partials too.

@@ -1,6 +1,6 @@
 //! What a proposal aims at, and by which means.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::config::Globs;
@@ -64,9 +64,21 @@ pub struct Options {
     pub regions: Vec<(String, Selector)>,
     /// Names of blocks, layouts and partials as they are proposed, and what to call them instead.
     pub names: BTreeMap<String, String>,
-    /// The changes to propose, by the paths that tell them apart (see [`ProposedChange::path`](super::ProposedChange));
-    /// all if it is none.
-    pub only: Option<BTreeSet<String>>,
+    /// Which changes to propose.
+    pub choice: Choice,
+}
+
+/// Which changes of a proposal are meant, each by its number or its path; see
+/// [`ProposedChange`](super::ProposedChange).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Choice {
+    /// All of them.
+    #[default]
+    All,
+    /// These.
+    Only(Vec<String>),
+    /// All but these.
+    Except(Vec<String>),
 }
 
 impl Options {
@@ -115,7 +127,7 @@ impl Default for Options {
             except: Globs::default(),
             regions: Vec::new(),
             names: BTreeMap::new(),
-            only: None,
+            choice: Choice::All,
         }
     }
 }

@@ -10,12 +10,23 @@ use crate::site::taglike::UnexplainedTag;
 use crate::site::{Change, Role, Site};
 use crate::text::count_lines;
 
-/// Why nothing can be proposed at all.
+/// Why nothing can be proposed.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum ProposeError {
     /// The dialect cannot express layouts.
     #[error("the dialect `{0}` has neither parents and blocks nor includes, so pages written in it can share nothing")]
     SharesNothing(String),
+    /// A change that was chosen is not in the proposal.
+    #[error("no change `{wanted}` in this proposal; it has {}, each with a number", crate::text::count(*changes, "change"))]
+    NoChange {
+        /// As it was named.
+        wanted: String,
+        /// How many there are.
+        changes: usize,
+    },
+    /// A change that was chosen is none without those that were left out.
+    #[error("{0} would not pay without the changes that are left out")]
+    PaysWithOthers(String),
 }
 
 /// A file of the proposal.

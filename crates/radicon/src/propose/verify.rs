@@ -1,6 +1,5 @@
 //! The proof of a proposal, and what is taken back because it could not be proven.
 
-use std::borrow::Cow;
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -31,11 +30,12 @@ impl Job<'_> {
         self.carry(&needs, &mut written);
         self.end_lines(&mut written);
         let (proof, new_site, partials, smaller_repeats) = self.prove_with_partials(&needs, &mut written, &mut left);
-        let mut files = self.actual_files(&written).into_owned();
-        let is_new = |file: &ProposedFile| {
-            self.actual().find(&file.path).is_none_or(|id| *self.actual().get(id).source != file.bytes)
+        let actual = |mut file: ProposedFile| {
+            file.bytes = self.actual_bytes(&file);
+            let is_new = |id| *self.actual().get(id).source != file.bytes;
+            self.actual().find(&file.path).is_none_or(is_new).then_some(file)
         };
-        files.retain(is_new);
+        let mut files: Vec<ProposedFile> = written.into_par_iter().filter_map(actual).collect();
         files.sort_by(|a, b| a.path.cmp(&b.path));
         let after = if files.is_empty() {
             before
@@ -164,21 +164,18 @@ impl Job<'_> {
         written.iter().map(|file| of(file).unwrap_or_default()).collect()
     }
 
-    /// Written files as they go into the site as it is.
-    fn actual_files<'w>(&self, written: &'w [ProposedFile]) -> Cow<'w, [ProposedFile]> {
-        if self.actual.is_none() {
-            return Cow::Borrowed(written);
+    /// A written file as it goes into the site as it is.
+    fn actual_bytes(&self, file: &ProposedFile) -> Vec<u8> {
+        match self.actual {
+            Some(_) => urls::unrooted(&file.path, file.role, &file.bytes),
+            None => file.bytes.clone(),
         }
-        let file = |file: &ProposedFile| {
-            let bytes = urls::unrooted(&file.path, file.role, &file.bytes);
-            ProposedFile { bytes, ..file.clone() }
-        };
-        written.par_iter().map(file).collect()
     }
 
     fn proof(&self, written: &[ProposedFile]) -> (Proof, Site) {
-        let (site, files) = (self.actual(), self.actual_files(written));
-        let new = apply(site, files.iter(), &self.dialects());
+        let site = self.actual();
+        let files = written.par_iter().map(|file| SourceFile::new(file.path.clone(), self.actual_bytes(file)));
+        let new = with_files(site, files.collect(), &self.dialects());
         let paths: Vec<&str> = site.pages().map(|id| site.get(id).path.as_str()).collect();
         let proof = Prover::new(site, &new, self.options.strength).proof(&paths);
         (proof, new)
@@ -225,18 +222,17 @@ impl Job<'_> {
 }
 
 /// A site as it would be with a proposal's files in place.
-pub fn apply<'f>(
-    site: &Site,
-    files: impl Iterator<Item = &'f ProposedFile> + Clone,
-    dialects: &[Arc<Dialect>],
-) -> Site {
-    let changed: FxHashSet<&str> = files.clone().map(|file| file.path.as_str()).collect();
-    let kept = site.templates.iter().filter(|template| !changed.contains(template.path.as_str()));
-    let sources = kept
-        .map(|template| SourceFile::new(template.path.clone(), template.source.to_vec()))
-        .chain(files.map(|file| SourceFile::new(file.path.clone(), file.bytes.clone())))
-        .collect();
-    site.with_files(sources, dialects)
+pub fn apply(site: &Site, files: &[ProposedFile], dialects: &[Arc<Dialect>]) -> Site {
+    let files = files.iter().map(|file| SourceFile::new(file.path.clone(), file.bytes.clone()));
+    with_files(site, files.collect(), dialects)
+}
+
+/// A site with these files beside those of its own that they do not replace.
+fn with_files(site: &Site, mut files: Vec<SourceFile>, dialects: &[Arc<Dialect>]) -> Site {
+    let changed: FxHashSet<String> = files.iter().map(|file| file.path.clone()).collect();
+    let kept = site.templates.iter().filter(|template| !changed.contains(&template.path));
+    files.extend(kept.map(|template| SourceFile::new(template.path.clone(), template.source.to_vec())));
+    site.with_files(files, dialects)
 }
 
 /// A text with CR before each LF.

@@ -22,8 +22,9 @@ pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, Chai
 pub(crate) use report::{loose, outside};
 
 use rayon::prelude::*;
+use rustc_hash::FxHashSet;
 
-use crate::site::Site;
+use crate::site::{Parent, Site, Template};
 use crate::text::SourceId;
 
 /// The most levels of a chain.
@@ -53,6 +54,39 @@ impl<'s> Resolver<'s> {
     /// The chain of a template: itself, its parent, and so on up to the base.
     pub fn chain(&self, id: SourceId) -> Chain {
         Chain::build(self.site, id)
+    }
+
+    /// The templates that one takes its frame or content from by name.
+    pub(crate) fn named(&self, id: SourceId) -> Vec<SourceId> {
+        let parent = match self.site.parent(id) {
+            Parent::Found { id, .. } => Some(*id),
+            _ => None,
+        };
+        let targets = self.site.links(id).targets().filter_map(|(_, target)| target.as_ref().ok().copied());
+        parent.into_iter().chain(targets).collect()
+    }
+
+    /// The templates that a page is made of, itself first.
+    pub(crate) fn reached(&self, page: SourceId) -> Vec<SourceId> {
+        let mut seen: FxHashSet<SourceId> = FxHashSet::default();
+        let mut found = Vec::new();
+        let mut open = vec![page];
+        while let Some(id) = open.pop() {
+            if seen.insert(id) {
+                found.push(id);
+                let links = self.site.links(id);
+                open.extend(self.named(id));
+                open.extend(links.before.iter().chain(&links.after));
+            }
+        }
+        found
+    }
+
+    /// A template, and all above it and below it.
+    pub(crate) fn family(&self, id: SourceId) -> impl Iterator<Item = &'s Template> {
+        let (resolver, levels) = (*self, self.chain(id).levels);
+        let is_near = move |other: SourceId| levels.contains(&other) || resolver.chain(other).levels.contains(&id);
+        self.site.with_ids().filter(move |(other, _)| is_near(*other)).map(|(_, template)| template)
     }
 
     /// Every page put together, in order of their paths.

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::copies::{Pattern, places};
+use memchr::memmem;
+
 use super::open::whole_tags;
 use super::{Step, StepError, finish_in, indentation, moving, refuse};
 use crate::dialect::{Dialect, Kind, Value, Values, builtin_named};
 use crate::edit::Edits;
-use crate::markup::{Document, Node, NodeKind};
-use crate::propose::is_value;
+use crate::markup::{Constructs, Document, Node, NodeKind};
+use crate::propose::{Pattern, Segment, is_value};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatKind, RepeatOptions, repeats};
 use crate::site::own_file::Needs;
@@ -231,16 +232,53 @@ fn include_form(dialect: &Dialect, with_values: bool) -> Option<&crate::dialect:
 
 /// A text with tags that print the parameters in the places of the values.
 fn with_outputs(text: &[u8], values: &[(String, String)], dialect: &Dialect) -> Vec<u8> {
-    let mut out = Vec::with_capacity(text.len());
+    let output = |number: usize| {
+        let printed = Values { expr: &values[number].0, ..Values::default() };
+        dialect.form(Kind::Output).map(|form| form.open.write(&printed)).unwrap_or_default()
+    };
+    let write = |segment| match segment {
+        Segment::Fixed(bytes) => bytes,
+        Segment::Value(number) => output(number).into_bytes(),
+    };
+    segments(text, dialect, values).into_iter().flat_map(write).collect()
+}
+
+/// A text with its values cut out.
+fn segments(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<Segment> {
+    let mut segments = Vec::new();
     let mut at = 0;
     for (span, number) in places(text, dialect, values) {
-        out.extend_from_slice(&text[at..span.start as usize]);
-        let printed = Values { expr: &values[number].0, ..Values::default() };
-        out.extend(dialect.form(Kind::Output).iter().flat_map(|form| form.open.write(&printed).into_bytes()));
+        segments.extend([Segment::Fixed(text[at..span.start as usize].to_vec()), Segment::Value(number)]);
         at = span.end as usize;
     }
-    out.extend_from_slice(&text[at..]);
-    out
+    segments.push(Segment::Fixed(text[at..].to_vec()));
+    segments
+}
+
+/// Where values stand in a text outside of its tags: in order, each with its number; whole words alone.
+fn places(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<(Span, usize)> {
+    let tags = if values.is_empty() { Vec::new() } else { Constructs::read(text, dialect).items };
+    let is_in_tag = |span: Span| tags.iter().any(|tag| tag.span.start < span.end && span.start < tag.span.end);
+    let is_word = |byte: Option<&u8>| byte.is_some_and(|b| b.is_ascii_alphanumeric() || *b >= 0x80);
+    let mut found: Vec<(Span, usize)> = Vec::new();
+    let mut order: Vec<usize> = (0..values.len()).collect();
+    order.sort_by_key(|&at| std::cmp::Reverse(values[at].1.len()));
+    for number in order {
+        let value = values[number].1.as_bytes();
+        for at in memmem::find_iter(text, value) {
+            let span = Span::from_range(at..at + value.len());
+            let is_inside = is_word(at.checked_sub(1).and_then(|at| text.get(at))) && is_word(value.first())
+                || is_word(text.get(at + value.len())) && is_word(value.last());
+            if !is_inside
+                && !is_in_tag(span)
+                && found.iter().all(|(other, _)| other.end <= span.start || span.end <= other.start)
+            {
+                found.push((span, number));
+            }
+        }
+    }
+    found.sort_by_key(|(span, _)| span.start);
+    found
 }
 
 /// The dialect in which a template includes: its own, or Radicon's where it has none.
@@ -283,7 +321,8 @@ fn others(site: &Site, id: SourceId, span: Span, values: &[(String, String)], th
         copies.extend(repeated(site, id, span).into_iter().map(|(id, span)| Place { id, span, values: Vec::new() }));
     }
     // What is part of greater repeats is not told as one, nor are near copies: the same lines are found by themselves.
-    let pattern = Pattern::of(span.of(&template.source), &template.dialect, values);
+    let segments = segments(span.of(&template.source), &template.dialect, values);
+    let pattern = Pattern::of(&segments, values.len(), Strength::Blanks);
     for (other, file) in
         site.with_ids().filter(|(_, file)| values.is_empty() || file.dialect.name == template.dialect.name)
     {
@@ -384,6 +423,14 @@ mod tests {
             let refused = made(&site, value, true).expect_err(why).to_string();
             assert!(refused.contains(why), "{refused}");
         }
+    }
+
+    #[test]
+    fn values_are_whole_words_outside_of_tags() {
+        let dialect = builtin_named("brace-percent").expect("a dialect");
+        let values = [("name".to_owned(), "Heron".to_owned())];
+        let found = places(b"{{ Heron }} Heron, Heronry", &dialect, &values);
+        assert_eq!(found, [(Span::new(12, 17), 0)]);
     }
 
     #[test]

@@ -1,7 +1,6 @@
 //! Single refactorings for those who go by hand: each gives its changes with their proof.
 
 mod collapse;
-mod copies;
 mod default_layout;
 mod extract;
 mod fuse;

@@ -8,7 +8,7 @@ use crate::markup::{ALONE, Construct};
 use crate::propose::{Style, indented_in};
 use crate::prove::Strength;
 use crate::resolve::Resolver;
-use crate::site::{Parent, Site, Template};
+use crate::site::{Site, Template};
 use crate::text::{SourceId, Span};
 
 /// Makes a stretch of a template a block, so that children may override it. Every page stays as
@@ -21,13 +21,7 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
     let template = site.get(id);
     whole_tags(template, span)?;
     outside_of_fragments(template, span)?;
-    let resolver = Resolver::new(site);
-    let relatives = (0..site.templates.len() as u32).map(SourceId).filter(|&other| {
-        let below = matches!(site.parent(other), Parent::Found { .. }) && resolver.chain(other).levels.contains(&id);
-        other == id || below || resolver.chain(id).levels.contains(&other)
-    });
-    for other in relatives {
-        let other = site.get(other);
+    for other in Resolver::new(site).family(id) {
         let known =
             other.blocks().chain(other.regions()).any(|(_, item)| item.name.of(&other.source) == name.as_bytes());
         if known {

@@ -11,6 +11,7 @@ use crate::markup::{ALONE, Construct, Node, NodeKind};
 use crate::propose::assemble::Plan;
 use crate::propose::existing::fit::Filling;
 use crate::propose::existing::frame::Skeleton;
+use crate::propose::existing::lift::shown_in;
 use crate::propose::families::frames::LEAST_PAGES;
 use crate::propose::hierarchy::layouts::{Body, Layout, Open};
 use crate::propose::pages::page::{Page, Run};
@@ -194,31 +195,18 @@ impl Job<'_> {
         if self.site.is_vendored(&layout.path) {
             return edits;
         }
-        let unit = Style::of([&layout.source[..]].into_iter()).unit;
         for open in open.iter_mut() {
             let hole = &mut open.hole;
             let shared = pages.len() >= LEAST_PAGES && hole.overriding() == pages.len() && hole.only().is_some();
             let definition = layout.definition(hole.name.as_bytes());
             let pair = definition.filter(|&at| layout.constructs.items[at as usize].partner != ALONE);
             let Some(definition) = pair.filter(|_| shared) else { continue };
-            let items = &layout.constructs.items;
-            let (open_tag, close_tag) =
-                (&items[definition as usize], &items[items[definition as usize].partner as usize]);
-            if open_tag.partner != definition + 1 {
+            if layout.constructs.items[definition as usize].partner != definition + 1 {
                 continue;
             }
             let (page, content) = (hole.first_page(pages), hole.variants[0].content);
-            edits.push(match hole.lines {
-                true => {
-                    let before = &layout.source[..open_tag.span.start as usize];
-                    let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
-                    let indent = &before[before.len() - blanks..];
-                    let lines = indented(page, content, &[indent, &unit[..]].concat());
-                    let between = Span::new(open_tag.span.end, close_tag.span.start);
-                    (between, [b"\n", &lines[..], b"\n", indent].concat())
-                }
-                false => (layout.inner(definition), content.of(&page.source).to_vec()),
-            });
+            let shown = if hole.lines { indented(page, content, b"") } else { content.of(&page.source).to_vec() };
+            edits.push(shown_in(layout, definition, &shown, hole.lines));
             hole.variants.iter_mut().for_each(|variant| variant.follows = true);
             open.default = true;
         }
@@ -245,7 +233,7 @@ impl Job<'_> {
             let unifier = self.unifier(&pages, self.price);
             let open = opens(&skeleton, &[(fillings, true)], &unifier);
             let target = self.written_name(&template.path, Kind::Parent);
-            let bytes = self.writer(&pages, &[0]).page(0, &target, &open);
+            let bytes = self.writer(&pages, Style::of([&pages[0].source[..]].into_iter())).page(0, &target, &open);
             if bytes.len() * 5 < template.source.len() * 4 {
                 plan.replace(ProposedFile {
                     path: template.path.clone(),

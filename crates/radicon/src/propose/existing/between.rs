@@ -79,10 +79,9 @@ impl Job<'_> {
         overriders.retain(|_, overriders| overriders.len() >= LEAST_PAGES);
         let taken = if overriders.is_empty() { Vec::new() } else { self.names_around(layout) };
         for (name, overriders) in overriders {
-            let contents: Vec<&[u8]> = overriders.iter().map(|&at| children[at].inner(name)).collect();
-            for mut wrapper in self.wrappers(name, &contents, None, &taken) {
+            let overriders: Vec<(usize, &Child<'_>)> = overriders.iter().map(|&at| (at, children[at])).collect();
+            for wrapper in self.wrappers(name, &overriders, None, &taken) {
                 let number = Alike::Wrapped(wrappers.len());
-                wrapper.stand_for(&overriders);
                 for at in wrapper.members() {
                     alike[at].insert((name, number));
                 }

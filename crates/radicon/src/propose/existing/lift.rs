@@ -12,7 +12,7 @@ use crate::propose::{Job, ProposedFile, naming};
 use crate::resolve::{Break, Resolver};
 use crate::site::{Parent, Role, Template, beneath};
 use crate::steps::between;
-use crate::text::{SourceId, Span, is_blank, trim_blanks};
+use crate::text::{SourceId, Span, is_blank, line_start, trim_blanks};
 
 /// A block more in a layout is something more to know: what moves up saves the price of so many at least.
 const LEAST_SAVING: u64 = 3;
@@ -259,29 +259,27 @@ impl Job<'_> {
         if default.is_some_and(<[u8]>::is_empty) {
             return None;
         }
-        let contents: Vec<&[u8]> = block.overriders.iter().map(|&at| children[at].inner(block.name)).collect();
-        let wrappers = self.wrappers(block.name, &contents, default, &self.names_around(block.layout));
+        let overriders: Vec<(usize, &Child<'_>)> = block.overriders.iter().map(|&at| (at, &children[at])).collect();
+        let wrappers = self.wrappers(block.name, &overriders, default, &self.names_around(block.layout));
         let is_right = |wrapper: &Wrapper| {
-            let members: Vec<usize> = wrapper.members().map(|member| block.overriders[member]).collect();
+            let members: Vec<usize> = wrapper.members().collect();
             let others = block.overriding.len() - members.len();
             members.len() >= LEAST_PAGES
                 && others * MINORITY <= block.overriding.len()
                 && block.is_neutral(&members, children)
         };
         let of_many = wrappers.into_iter().filter(is_right);
-        let mut best = of_many.max_by_key(|wrapper| wrapper.saves)?;
-        best.stand_for(&block.overriders);
+        let best = of_many.max_by_key(|wrapper| wrapper.saves)?;
         let change = |at| (at, best.change(self, at));
         Some((best.markup(self), best.members().map(change).collect()))
     }
 
     /// The names of all blocks in a layout, above it and below it.
     pub fn names_around(&self, layout: SourceId) -> Vec<String> {
-        let chain = Resolver::new(self.site).chain(layout);
-        let is_near =
-            |id: SourceId| chain.levels.contains(&id) || Resolver::new(self.site).chain(id).levels.contains(&layout);
-        let near = self.site.with_ids().filter(|(id, _)| is_near(*id));
-        let names = near.flat_map(|(_, template)| template.blocks().map(|(_, item)| item.name.text(&template.source)));
+        let resolver = Resolver::new(self.site);
+        let names = resolver
+            .family(layout)
+            .flat_map(|template| template.blocks().map(|(_, item)| item.name.text(&template.source)));
         let mut names: Vec<String> = names.map(|name| name.into_owned()).collect();
         names.sort_unstable();
         names.dedup();
@@ -291,23 +289,31 @@ impl Job<'_> {
     /// A layout that shows something else in a block.
     fn with_default(&self, layout: &Template, name: &[u8], default: &[u8]) -> Option<Vec<u8>> {
         let at = layout.definition(name)?;
-        let (open, inner) = (&layout.constructs.items[at as usize], between(layout, at));
-        let mut bytes = layout.source.to_vec();
-        let before = &layout.source[..open.span.start as usize];
-        let indent = &before[before.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1)..];
+        let open = &layout.constructs.items[at as usize];
+        let start = open.span.start as usize;
+        let indent = &layout.source[line_start(&layout.source, start)..start];
         let end = layout.constructs.items.get(open.partner as usize)?.span.end as usize;
         let is_alone = |rest: &[u8]| rest.iter().take_while(|b| **b != b'\n').all(|b| is_blank(*b));
         let own_lines = indent.iter().all(|b| is_blank(*b)) && is_alone(&layout.source[end..]);
-        if !own_lines {
-            bytes.splice(layout.inner(at).range(), default.iter().copied());
-            return Some(bytes);
-        }
-        let unit = Style::of([&layout.source[..]].into_iter()).unit;
-        let all = Span::new(0, default.len() as u32);
-        let lines = indented_in(default, &self.dialect, all, &[indent, &unit].concat());
-        bytes.splice(inner.range(), [b"\n", &lines[..], b"\n", indent].concat());
+        let (span, text) = shown_in(layout, at, default, own_lines);
+        let mut bytes = layout.source.to_vec();
+        bytes.splice(span.range(), text);
         Some(bytes)
     }
+}
+
+/// What makes a layout show this in a block: perhaps in lines of its own, indented as it is there.
+pub fn shown_in(layout: &Template, at: u32, shown: &[u8], own_lines: bool) -> (Span, Vec<u8>) {
+    if !own_lines {
+        return (layout.inner(at), shown.to_vec());
+    }
+    let start = layout.constructs.items[at as usize].span.start as usize;
+    let before = &layout.source[..start];
+    let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
+    let (indent, unit) = (&before[start - blanks..], Style::of([&layout.source[..]].into_iter()).unit);
+    let all = Span::new(0, shown.len() as u32);
+    let lines = indented_in(shown, &layout.dialect, all, &[indent, &unit].concat());
+    (between(layout, at), [b"\n", &lines[..], b"\n", indent].concat())
 }
 
 /// What an override has before and after its tag for inherited content.

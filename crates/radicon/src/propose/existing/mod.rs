@@ -28,7 +28,7 @@ pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
     }
     let planned: FxHashSet<String> = plan.written.iter().map(|file| file.path.clone()).collect();
     for _ in 0..MOST_ROUNDS {
-        let new = apply(site, plan.written.iter(), &jobs[0].dialects());
+        let new = apply(site, &plan.written, &jobs[0].dialects());
         let mut found = false;
         for job in jobs {
             let job = Job { site: &new, ..job.clone() };

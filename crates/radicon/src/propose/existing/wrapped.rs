@@ -4,16 +4,16 @@ use std::sync::Arc;
 
 use crate::markup::Document;
 use crate::propose::Job;
-use crate::propose::existing::children::Change;
+use crate::propose::existing::children::{Change, Child};
 use crate::propose::families::select::Draft;
-use crate::propose::hierarchy::layouts::{Body, Open, Override, Planner};
+use crate::propose::hierarchy::layouts::{Body, Layout, Open, Override, Planner};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, each_hole, holes};
 use crate::propose::writing::indent::Style;
 use crate::propose::writing::writer::Writer;
 use crate::prove::Strength;
-use crate::text::{is_blank, trim_blanks};
+use crate::text::{is_blank, line_start, trim_blanks};
 
 /// Many blocks in one are rather content that looks alike than a frame.
 const MOST_PARTS: usize = 4;
@@ -22,7 +22,7 @@ const MOST_PARTS: usize = 4;
 pub struct Wrapper {
     /// What each override holds.
     pages: Arc<[Page]>,
-    /// The overrides that fit, by their places among the pages, each with the number that callers know it by.
+    /// The children whose overrides fit: their places among the pages, and the numbers that they are known by.
     members: Vec<(usize, usize)>,
     pieces: Vec<Piece>,
     open: Vec<Open>,
@@ -32,39 +32,52 @@ pub struct Wrapper {
 }
 
 impl Job<'_> {
-    /// The wrappers that pay of what these overrides of a block hold, and perhaps of what the layout shows without one.
+    /// The wrappers that pay of what these children hold in a block, and perhaps of what the layout shows without them.
     /// New blocks are called neither like those that are taken nor like the main content.
-    pub fn wrappers(&self, block: &[u8], contents: &[&[u8]], default: Option<&[u8]>, taken: &[String]) -> Vec<Wrapper> {
+    pub fn wrappers(
+        &self,
+        block: &[u8],
+        children: &[(usize, &Child<'_>)],
+        default: Option<&[u8]>,
+        taken: &[String],
+    ) -> Vec<Wrapper> {
         if self.options.strength == Strength::Bytes {
             return Vec::new();
         }
-        let page = |content: &&[u8]| {
+        let contents = || children.iter().map(|(_, child)| child.inner(block));
+        let page = |content: &[u8]| {
             // With the indentation of its first line.
-            let lines = content.len() - trim_blanks(content).len();
-            let lead = content.iter().take(lines).take_while(|b| is_blank(**b)).count();
-            let start = content[..lead].iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
-            let source = Arc::new(content[start..].trim_ascii_end().to_vec());
+            let lead = content.iter().take_while(|b| is_blank(**b)).count();
+            let source = Arc::new(content[line_start(content, lead)..].trim_ascii_end().to_vec());
             let document = Document::read(&source, &self.dialect);
             Page::of(String::new(), source, document, self.options.strength)
         };
-        let pages: Arc<[Page]> = contents.iter().chain(&default).map(page).collect();
+        let pages: Arc<[Page]> = contents().chain(default).map(page).collect();
         let job = Job { nested_defaults: false, ..self.clone() };
-        let style = Style::of(contents.iter().copied());
-        let drafts = job.drafts(&pages, true, &mut Vec::new());
-        let wrapper = |draft: Draft| job.wrapper(block, &pages, draft, default.map(|_| contents.len()), taken, &style);
-        drafts.into_iter().filter_map(wrapper).collect()
+        let style = Style::of(contents());
+        let drafts = job.drafts(&pages, true, &mut Vec::new()).into_iter();
+        let default = default.map(|_| children.len());
+        let wrapped = drafts.filter_map(|draft| job.wrapped(block, &pages, draft, default, taken));
+        let known =
+            |members: Vec<usize>| members.into_iter().filter_map(|page| Some((page, children.get(page)?.0))).collect();
+        let wrapper = |(members, layout, saves): (Vec<usize>, Layout, usize)| {
+            let Body::Base(pieces) = layout.body else { return None };
+            let (pages, style, open) = (Arc::clone(&pages), style.clone(), layout.open);
+            Some(Wrapper { pages, members: known(members), pieces, open, style, saves })
+        };
+        wrapped.filter_map(wrapper).collect()
     }
 
-    fn wrapper(
+    /// A draft as a wrapper: the pages that fit, its markup with blocks, and what it saves.
+    fn wrapped(
         &self,
         block: &[u8],
-        pages: &Arc<[Page]>,
+        pages: &[Page],
         draft: Draft,
         default: Option<usize>,
         taken: &[String],
-        style: &Style,
-    ) -> Option<Wrapper> {
-        let Draft { mut members, unified, .. } = draft;
+    ) -> Option<(Vec<usize>, Layout, usize)> {
+        let Draft { members, unified, .. } = draft;
         let blocks = holes(&unified.pieces);
         // What stands beside the rest of what they say is no wrapper, but perhaps a partial.
         let is_inside = |hole: &Hole| !matches!(hole.context, Context::Content { parent: 0 });
@@ -96,28 +109,14 @@ impl Job<'_> {
         }
         let own = layout.open.iter().map(|open| open.hole.own_bytes() + TAGS * (1 + open.hole.overriding()));
         let after = layout.body.bytes() + own.sum::<usize>();
-        let Body::Base(pieces) = layout.body else { return None };
-        members.retain(|member| Some(*member) != default);
-        Some(Wrapper {
-            pages: Arc::clone(pages),
-            members: members.into_iter().map(|member| (member, member)).collect(),
-            pieces,
-            open: layout.open,
-            style: style.clone(),
-            saves: before.saturating_sub(after),
-        })
+        Some((members, layout, before.saturating_sub(after)))
     }
 }
 
 impl Wrapper {
-    /// The overrides that fit.
+    /// The children whose overrides fit.
     pub fn members(&self) -> impl ExactSizeIterator<Item = usize> {
         self.members.iter().map(|(_, known)| *known)
-    }
-
-    /// From now on the overrides are known by these numbers.
-    pub fn stand_for(&mut self, numbers: &[usize]) {
-        self.members.iter_mut().for_each(|(page, known)| *known = numbers[*page]);
     }
 
     /// What it saves if only so many of its overrides have it from elsewhere, in bytes, about.
@@ -126,8 +125,7 @@ impl Wrapper {
     }
 
     fn writer<'w>(&'w self, job: &'w Job<'_>) -> Writer<'w> {
-        let (strength, short) = (job.options.strength, job.options.is_small());
-        Writer { dialect: &job.dialect, pages: &self.pages, strength, style: self.style.clone(), short }
+        job.writer(&self.pages, self.style.clone())
     }
 
     /// The wrapper with its blocks.

@@ -1,5 +1,5 @@
-//! Copies of a partial, found by a line that has no value in it: those that the search for
-//! near copies missed, since what it compares is a sample, and those in whole pages.
+//! Copies of a partial, with other values and perhaps another indentation: those that the search for near copies
+//! missed, since what it compares is a sample, those in whole pages, and those of a stretch that somebody names.
 
 use memchr::memmem;
 use xxhash_rust::xxh3::xxh3_64;
@@ -50,46 +50,59 @@ impl LineTable {
     }
 }
 
-/// A partial line by line.
+/// What a partial consists of, as its copies are told by.
+#[derive(Debug, PartialEq, Eq)]
+enum Part {
+    Text(Vec<u8>),
+    /// A line ends.
+    Break,
+    /// A value, by the number of its parameter.
+    Value(usize),
+}
+
+/// A partial whose copies are sought: their values differ, and where white space does not count their indentation.
 pub struct Pattern {
-    lines: Vec<Vec<Segment>>,
+    parts: Vec<Part>,
     values: usize,
     /// White space at the ends of lines counts.
     exact: bool,
 }
 
 impl Pattern {
-    /// The lines of a partial with so many values.
+    /// A partial with so many values.
     pub fn of(segments: &[Segment], values: usize, strength: Strength) -> Self {
-        let exact = strength == Strength::Bytes;
-        let mut lines: Vec<Vec<Segment>> = vec![Vec::new()];
+        let mut parts: Vec<Part> = Vec::new();
         for segment in segments {
-            let Segment::Fixed(bytes) = segment else {
-                lines.last_mut().expect("one line").push(segment.clone());
-                continue;
-            };
-            for (index, part) in bytes.split(|b| *b == b'\n').enumerate() {
-                if index > 0 {
-                    lines.push(Vec::new());
+            let bytes = match segment {
+                Segment::Value(number) => {
+                    parts.push(Part::Value(*number));
+                    continue;
                 }
-                let line = lines.last_mut().expect("one line");
-                match line.last_mut() {
-                    Some(Segment::Fixed(known)) => known.extend_from_slice(part),
-                    _ if !part.is_empty() => line.push(Segment::Fixed(part.to_vec())),
+                Segment::Fixed(bytes) => bytes,
+            };
+            for (index, piece) in bytes.split(|b| *b == b'\n').enumerate() {
+                if index > 0 {
+                    parts.push(Part::Break);
+                }
+                match parts.last_mut() {
+                    Some(Part::Text(known)) => known.extend_from_slice(piece),
+                    _ if !piece.is_empty() => parts.push(Part::Text(piece.to_vec())),
                     _ => {}
                 }
             }
         }
-        if lines.last().is_some_and(Vec::is_empty) {
-            lines.pop();
+        // Its last line ends in each copy.
+        if parts.last() == Some(&Part::Break) {
+            parts.pop();
         }
+        let exact = strength == Strength::Bytes;
         if !exact {
-            lines.iter_mut().for_each(trim);
+            trim(&mut parts);
         }
-        Self { lines, values, exact }
+        Self { parts, values, exact }
     }
 
-    /// The lines of a partial as it is written.
+    /// A partial as it is written.
     pub fn read(content: &[u8], dialect: &Dialect, strength: Strength) -> Self {
         let constructs = Constructs::read(content, dialect);
         let mut names: Vec<&[u8]> = Vec::new();
@@ -109,36 +122,94 @@ impl Pattern {
         Self::of(&segments, names.len(), strength)
     }
 
-    /// Its copies in files that have such lines, with the values of each.
-    pub fn find<'f>(&self, table: &LineTable, text: impl Fn(usize) -> &'f [u8]) -> Vec<(Stretch, Vec<String>)> {
-        let fixed = self.lines.iter().enumerate().filter_map(|(at, line)| match &line[..] {
-            [Segment::Fixed(bytes)] if bytes.trim_ascii().len() >= LEAST_LINE => Some((at, bytes)),
+    /// Its copies in a file, one behind the other, with the values of each; none if it begins with a value.
+    pub fn find(&self, source: &[u8]) -> Vec<(Span, Vec<String>)> {
+        let Some(Part::Text(first)) = self.parts.first() else { return Vec::new() };
+        let mut found: Vec<(Span, Vec<String>)> = Vec::new();
+        for start in memmem::find_iter(source, first) {
+            let is_free = found.last().is_none_or(|(last, _)| last.end as usize <= start);
+            if let Some((end, values)) = self.at(source, start).filter(|_| is_free) {
+                found.push((Span::from_range(start..end), values));
+            }
+        }
+        found
+    }
+
+    /// Its copies that have their lines for themselves, in files that have such lines, with the values of each.
+    pub fn find_lines<'f>(&self, table: &LineTable, text: impl Fn(usize) -> &'f [u8]) -> Vec<(Stretch, Vec<String>)> {
+        let lines = self.parts.split(|part| *part == Part::Break).enumerate();
+        let fixed = lines.filter_map(|(at, line)| match line {
+            [Part::Text(bytes)] if bytes.trim_ascii().len() >= LEAST_LINE => Some((at, bytes)),
             _ => None,
         });
-        let Some((at, line)) = fixed.max_by_key(|(at, bytes)| (bytes.len(), usize::MAX - at)) else {
+        let Some((number, line)) = fixed.max_by_key(|(at, bytes)| (bytes.len(), usize::MAX - at)) else {
             return Vec::new();
         };
-        table.places(line).filter_map(|(file, start)| self.at(file, text(file), start, at)).collect()
+        table.places(line).filter_map(|(file, start)| self.lines_at(file, text(file), start, number)).collect()
     }
 
     /// The copy whose line of this number starts there.
-    fn at(&self, file: usize, bytes: &[u8], start: usize, number: usize) -> Option<(Stretch, Vec<String>)> {
+    fn lines_at(&self, file: usize, bytes: &[u8], start: usize, number: usize) -> Option<(Stretch, Vec<String>)> {
         let mut first = start;
         for _ in 0..number {
             let above = bytes[..first].strip_suffix(b"\n")?;
             first = memchr::memrchr(b'\n', above).map_or(0, |at| at + 1);
         }
-        let mut end = first;
-        let mut values = vec![None; self.values];
-        for line in &self.lines {
-            let length = memchr::memchr(b'\n', &bytes[end..])?;
-            let text = &bytes[end..end + length];
-            read(line, if self.exact { text } else { text.trim_ascii() }, &mut values)?;
-            end += length + 1;
-        }
-        let stretch = Stretch { file, start: first, end, lines: true };
-        Some((stretch, values.into_iter().collect::<Option<_>>()?))
+        let (end, values) = self.at(bytes, first + self.blanks(&bytes[first..]))?;
+        let end = end + self.blanks(&bytes[end..]);
+        (bytes.get(end) == Some(&b'\n')).then_some((Stretch { file, start: first, end: end + 1, lines: true }, values))
     }
+
+    /// How much white space of a line does not count there.
+    fn blanks(&self, bytes: &[u8]) -> usize {
+        let is_free = |b: &&u8| b.is_ascii_whitespace() && **b != b'\n';
+        if self.exact { 0 } else { bytes.iter().take_while(is_free).count() }
+    }
+
+    /// The end of the copy that starts there, and its values.
+    fn at(&self, source: &[u8], start: usize) -> Option<(usize, Vec<String>)> {
+        let mut at = start;
+        let mut values: Vec<Option<String>> = vec![None; self.values];
+        for (index, part) in self.parts.iter().enumerate() {
+            let rest = &source[at..];
+            at += match part {
+                Part::Text(text) => rest.strip_prefix(&text[..]).map(|_| text.len())?,
+                Part::Break => {
+                    let end = self.blanks(rest);
+                    let behind = rest[end..].strip_prefix(b"\n")?;
+                    end + 1 + self.blanks(behind)
+                }
+                Part::Value(number) => {
+                    let line = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
+                    let length = match self.parts.get(index + 1) {
+                        Some(Part::Text(next)) => memmem::find(&rest[..line], next)?,
+                        Some(Part::Value(_)) => return None,
+                        Some(Part::Break) | None if self.exact => line,
+                        Some(Part::Break) | None => rest[..line].trim_ascii_end().len(),
+                    };
+                    let value = std::str::from_utf8(&rest[..length]).ok().filter(|value| is_value(value))?;
+                    if values[*number].get_or_insert_with(|| value.to_owned()) != value {
+                        return None;
+                    }
+                    length
+                }
+            };
+        }
+        Some((at, values.into_iter().collect::<Option<_>>()?))
+    }
+}
+
+/// Takes the white space off both ends of each line.
+fn trim(parts: &mut Vec<Part>) {
+    for at in 0..parts.len() {
+        let is_end = |part: Option<&Part>| part.is_none_or(|part| *part == Part::Break);
+        let (begins, ends) = (is_end(at.checked_sub(1).and_then(|at| parts.get(at))), is_end(parts.get(at + 1)));
+        if let Part::Text(bytes) = &mut parts[at] {
+            let text = if begins { bytes.trim_ascii_start() } else { &bytes[..] };
+            *bytes = if ends { text.trim_ascii_end() } else { text }.to_vec();
+        }
+    }
+    parts.retain(|part| !matches!(part, Part::Text(bytes) if bytes.is_empty()));
 }
 
 /// Marks in pages where partials would stand, which belong together.
@@ -146,7 +217,7 @@ pub fn mark(pages: &mut [Page], partials: &[Pattern]) {
     let mut found: Vec<(usize, Span, usize)> = Vec::new();
     let table = LineTable::of(pages.iter().map(|page| &page.source[..]).enumerate());
     for (number, partial) in partials.iter().enumerate() {
-        let copies = partial.find(&table, |page| &pages[page].source);
+        let copies = partial.find_lines(&table, |page| &pages[page].source);
         let place = |stretch: Stretch| (stretch.file, Span::new(stretch.start as u32, stretch.end as u32), number);
         found.extend(copies.into_iter().map(|(stretch, _)| place(stretch)));
     }
@@ -157,39 +228,6 @@ pub fn mark(pages: &mut [Page], partials: &[Pattern]) {
             marks.push((span, number));
         }
     }
-}
-
-/// Takes the values out of a line; `None` if it is another one.
-fn read(line: &[Segment], mut text: &[u8], values: &mut [Option<String>]) -> Option<()> {
-    for (at, segment) in line.iter().enumerate() {
-        match segment {
-            Segment::Fixed(bytes) => text = text.strip_prefix(&bytes[..])?,
-            Segment::Value(number) => {
-                let length = match line.get(at + 1) {
-                    Some(Segment::Fixed(next)) => memmem::find(text, next)?,
-                    Some(Segment::Value(_)) => return None,
-                    None => text.len(),
-                };
-                let value = std::str::from_utf8(&text[..length]).ok().filter(|value| is_value(value))?;
-                if values[*number].get_or_insert_with(|| value.to_owned()) != value {
-                    return None;
-                }
-                text = &text[length..];
-            }
-        }
-    }
-    text.is_empty().then_some(())
-}
-
-/// Takes the white space off both ends of a line.
-fn trim(line: &mut Vec<Segment>) {
-    if let Some(Segment::Fixed(bytes)) = line.first_mut() {
-        *bytes = bytes.trim_ascii_start().to_vec();
-    }
-    if let Some(Segment::Fixed(bytes)) = line.last_mut() {
-        *bytes = bytes.trim_ascii_end().to_vec();
-    }
-    line.retain(|segment| !matches!(segment, Segment::Fixed(bytes) if bytes.is_empty()));
 }
 
 #[cfg(test)]
@@ -221,6 +259,33 @@ mod tests {
     }
 
     #[test]
+    fn copies_are_found_however_they_are_indented() {
+        let fixed = |text: &str| Segment::Fixed(text.as_bytes().to_vec());
+        let segments = [
+            fixed("<a href=\"/"),
+            Segment::Value(1),
+            fixed(".html\">\n  <b>"),
+            Segment::Value(0),
+            fixed("</b>, Heronry\n</a>"),
+        ];
+        let pattern = Pattern::of(&segments, 2, Strength::Blanks);
+        let source = b"\t<a href=\"/gull.html\">\n\t\t<b>Gull</b>, Heronry\r\n\t</a> <a href=\"/gull.html\">x</a>";
+        assert_eq!(pattern.find(source), [(Span::new(1, 52), vec!["Gull".to_owned(), "gull".to_owned()])]);
+        for other in [
+            "<a href=\"/gull.html\"> <b>Gull</b>, Heronry\n</a>",
+            "<a href=\"/g.html\">\n<b><i>G</i></b>, Heronry\n</a>",
+            "<a href=\"/g.html\">\n\n<b>G</b>, Heronry\n</a>",
+        ] {
+            assert_eq!(pattern.find(other.as_bytes()), [], "{other}");
+        }
+        // Where every byte counts, so does the indentation.
+        let exact = Pattern::of(&segments, 2, Strength::Bytes);
+        assert_eq!(exact.find(source), []);
+        let same = "<a href=\"/gull.html\">\n  <b>Gull</b>, Heronry\n</a>";
+        assert_eq!(exact.find(same.as_bytes()).len(), 1);
+    }
+
+    #[test]
     fn a_copy_is_found_by_a_line_without_values() {
         let fixed = |text: &str| Segment::Fixed(text.as_bytes().to_vec());
         let segments = [fixed("<h3>"), Segment::Value(0), fixed("</h3>\n<p>All about the boats</p>\n")];
@@ -235,7 +300,7 @@ mod tests {
         let found = |text: &str| {
             let files = [file(text)];
             let table = LineTable::of(files.iter().map(|file| &file.bytes[..]).enumerate());
-            let copies = pattern.find(&table, |file| &files[file].bytes).into_iter();
+            let copies = pattern.find_lines(&table, |file| &files[file].bytes).into_iter();
             copies.map(|(stretch, values)| (stretch.start, stretch.end, values)).collect::<Vec<_>>()
         };
         let copy = "  <h3>Heron</h3>\n  <p>All about the boats</p>\n";
@@ -246,7 +311,7 @@ mod tests {
         let read = Pattern::read(written, &dialect, Strength::Blanks);
         let files = [file(copy)];
         let table = LineTable::of(files.iter().map(|file| &file.bytes[..]).enumerate());
-        assert_eq!(read.find(&table, |file| &files[file].bytes)[0].1, ["Heron"]);
+        assert_eq!(read.find_lines(&table, |file| &files[file].bytes)[0].1, ["Heron"]);
         for other in [
             "<h3>Heron</h3>\n",
             "<p>All about the boats</p>\n<h3>Heron</h3>\n",

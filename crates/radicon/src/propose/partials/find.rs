@@ -114,7 +114,7 @@ impl Job<'_> {
         let mut out = Extracted { written: written.to_vec(), partials: Vec::new(), smaller: 0 };
         let mut dialects = self.dialects();
         dialects.retain(|dialect| written.iter().any(|file| file.dialect == dialect.name));
-        let site = apply(self.site, written.iter(), &self.dialects());
+        let site = apply(self.site, written, &self.dialects());
         for dialect in dialects {
             let job = Job { dialect, ..self.clone() };
             job.extract_own(&site, written, excluded, &mut out);
@@ -358,7 +358,7 @@ impl Extractor<'_, '_> {
         let table = self.lines.get_or_init(|| LineTable::of(files()));
         let mut known: BTreeMap<(usize, usize), usize> =
             copies.iter().map(|lines| ((lines.file, lines.start), lines.end)).collect();
-        let mut found = pattern.find(table, |file| &self.written[file].bytes);
+        let mut found = pattern.find_lines(table, |file| &self.written[file].bytes);
         found.retain(|(lines, _)| {
             let before = known.range(..(lines.file, lines.end)).next_back();
             let apart = before.is_none_or(|((file, _), end)| *file < lines.file || *end <= lines.start);
@@ -534,7 +534,7 @@ impl Extractor<'_, '_> {
                 continue;
             };
             let path = self.job.free_path(&self.home, &word, &mut taken);
-            if self.job.options.only.as_ref().is_some_and(|only| !only.contains(&path)) {
+            if self.job.only.as_ref().is_some_and(|only| !only.contains(&path)) {
                 continue;
             }
             let target = self.job.written_name(&path, Kind::Include);
