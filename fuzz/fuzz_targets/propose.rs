@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
+use radicon::{ProposeOptions, Settings, Site, SourceFile, dialect, propose};
 
 fuzz_target!(|data: &[u8]| {
     let mut files = Vec::new();
@@ -10,8 +10,8 @@ fuzz_target!(|data: &[u8]| {
         files.push(SourceFile::new(format!("p{number}.html"), text));
     }
     let site = Site::read(files, dialect::builtin(), &Settings::default());
-    if let Ok(proposal) = propose(&site, &Options { block_price: Some(1), min_saving: Some(1), ..Options::default() }) {
-        assert!(proposal.proof.iter().all(|page| page.strength.is_some()));
+    if let Ok(proposal) = propose(&site, &ProposeOptions { block_price: Some(1), min_saving: Some(1), ..ProposeOptions::default() }) {
+        assert!(proposal.proof.equal);
         assert_eq!(proposal.changes(&site).len(), proposal.files.len());
     }
 });

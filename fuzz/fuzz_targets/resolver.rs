@@ -2,7 +2,8 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use radicon::{Resolver, Settings, Site, SourceFile, check, dialect, mend};
+use radicon::check::{fix};
+use radicon::{Resolver, Settings, Site, SourceFile, check, dialect};
 
 const PATHS: [&str; 6] = ["a.html", "b.html", "c.html", "d/e.html", "d/f.html", "parts/g.html"];
 
@@ -19,5 +20,5 @@ fuzz_target!(|data: &[u8]| {
         }
     }
     let checked = check(&site);
-    let _ = mend(&site, &checked.findings);
+    let _ = fix(&site, &checked.findings);
 });

@@ -15,7 +15,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
-use radicon::{RepeatOptions, Settings, Site, SourceFile, dialect, repeats};
+use radicon::repeats::RepeatOptions;
+use radicon::{Settings, Site, SourceFile, dialect, repeats};
 use xxhash_rust::xxh3::xxh3_64;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -78,7 +79,7 @@ fn search(folder: &Path, paths: &[PathBuf], megabytes: f64, show: bool) -> Resul
     }
     let site = Site::read(files, dialect::builtin(), &Settings::default());
     println!("  the site read: {:.2} s, peak {} MB", start.elapsed().as_secs_f64(), figures::peak_memory());
-    for (what, similarity) in [("exact", 2.0), ("exact and alike", RepeatOptions::default().similarity)] {
+    for (what, similarity) in [("exact", None), ("exact and alike", RepeatOptions::default().similarity)] {
         let start = Instant::now();
         let found = repeats(&site, &RepeatOptions { similarity, ..RepeatOptions::default() });
         println!(

@@ -1,4 +1,4 @@
-//! Repeats as a gate: fails if more than a share of a site's bytes was copied.
+//! Repeats as a gate: fails if more than a share of a site's bytes is duplicated.
 //!
 //! ```sh
 //! cargo run --example gate -- demo 60
@@ -7,7 +7,8 @@
 use std::path::Path;
 use std::process::ExitCode;
 
-use radicon::{RepeatOptions, disk, repeats};
+use radicon::repeats::RepeatOptions;
+use radicon::{disk, repeats};
 
 fn main() -> Result<ExitCode, Box<dyn std::error::Error>> {
     let mut arguments = std::env::args().skip(1);
@@ -18,17 +19,17 @@ fn main() -> Result<ExitCode, Box<dyn std::error::Error>> {
     Ok(if passed { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Whether at most so many percent of a site stand in a repeat, and what to say about it.
+/// Whether at most so many percent of a site are duplicated, and a message.
 pub fn gate(folder: &Path, most: f64) -> Result<(bool, String), disk::DiskError> {
     let loaded = disk::load(folder)?;
     let found = repeats(&loaded.site, &RepeatOptions::default());
     let share = found.share * 100.0;
     if share <= most {
-        return Ok((true, format!("{share:.0} % was copied")));
+        return Ok((true, format!("{share:.0}% is duplicated")));
     }
     let greatest = found.groups.first().map(|group| {
         let first = &group.copies[0];
-        format!("; the greatest stands in {} places, such as {}:{}", group.copies.len(), first.file, first.line_start)
+        format!("; the largest repeat is in {} places, e.g. {}:{}", group.copies.len(), first.file, first.line_start)
     });
-    Ok((false, format!("{share:.0} % was copied, {most:.0} % may be{}", greatest.unwrap_or_default())))
+    Ok((false, format!("{share:.0}% is duplicated, the limit is {most:.0}%{}", greatest.unwrap_or_default())))
 }

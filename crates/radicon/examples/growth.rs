@@ -17,7 +17,8 @@ use std::fs;
 use std::path::Path;
 use std::time::Instant;
 
-use radicon::{Checks, RULES, Resolver, Rule, disk};
+use radicon::check::{Checks, RULES, Rule};
+use radicon::{Resolver, disk};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let sizes: Vec<usize> = std::env::args().skip(1).map(|size| size.parse()).collect::<Result<_, _>>()?;

@@ -12,7 +12,9 @@ use std::time::Instant;
 
 use common::Random;
 use common::hidden::{Shape, generate, overrides};
-use radicon::{Goal, Options, Proposal, Role, Settings, Site, SourceFile, Strength, dialect, propose};
+use radicon::propose::Goal;
+use radicon::site::Role;
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let Wanted { sites, most, seed, into, mut options } = wanted()?;
@@ -97,12 +99,12 @@ struct Wanted {
     most: usize,
     seed: usize,
     into: Option<std::path::PathBuf>,
-    options: Options,
+    options: ProposeOptions,
 }
 
 fn wanted() -> Result<Wanted, Box<dyn std::error::Error>> {
     let mut into = None;
-    let (mut sites, mut most, mut seed, mut options) = (60, 300, 20_261_123, Options::default());
+    let (mut sites, mut most, mut seed, mut options) = (60, 300, 20_261_123, ProposeOptions::default());
     let mut arguments = std::env::args().skip(1);
     while let Some(argument) = arguments.next() {
         let mut number = || arguments.next().and_then(|text| text.parse().ok()).ok_or("a number is missing");

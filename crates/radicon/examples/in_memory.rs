@@ -4,7 +4,7 @@
 //! cargo run --example in_memory
 //! ```
 
-use radicon::{Options, Settings, Site, SourceFile, dialect, propose};
+use radicon::{ProposeOptions, Settings, Site, SourceFile, dialect, propose};
 
 /// Proposes layouts for three pages, and prints them with their proof.
 pub fn main() -> Result<(), radicon::ProposeError> {
@@ -18,7 +18,7 @@ pub fn main() -> Result<(), radicon::ProposeError> {
         page("fleet.html", "Our boats", "<h1>Our boats</h1>\n    <p>Curlew, Dunlin and Whimbrel.</p>"),
     ];
     let site = Site::read(files, dialect::builtin(), &Settings::default());
-    let proposal = propose(&site, &Options::default())?;
+    let proposal = propose(&site, &ProposeOptions::default())?;
     for file in &proposal.files {
         println!("--- {} ({:?})\n{}", file.path, file.role, String::from_utf8_lossy(&file.bytes));
     }

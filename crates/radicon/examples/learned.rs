@@ -15,7 +15,8 @@ use std::path::Path;
 use common::Random;
 use common::dirty::{Columns, ENGINES, columns};
 use common::learning::{Outcome, outcome};
-use radicon::{SourceFile, learn};
+use radicon::SourceFile;
+use radicon::learn::learn;
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Instant;
 
-use radicon::{Options, Settings, Site, SourceFile, Strength, dialect, disk, propose};
+use radicon::{ProposeOptions, Settings, Site, SourceFile, Strength, dialect, disk, propose};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (mut strict, mut most, mut folder) = (false, usize::MAX, PathBuf::from("."));
@@ -36,7 +36,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
     let start = Instant::now();
     let strength = if strict { Strength::Bytes } else { Strength::Blanks };
-    let proposal = propose(&site, &Options { strength, ..Options::default() })?;
+    let proposal = propose(&site, &ProposeOptions { strength, ..ProposeOptions::default() })?;
     let proposed = start.elapsed();
 
     let (before, after) = (proposal.before, proposal.after);

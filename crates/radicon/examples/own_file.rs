@@ -1,13 +1,16 @@
 //! Counts whether what moves takes along the own-file tags that it needs, by a reading of its own: words of tags
 //! and filters, and tags whose first word loads something.
 //!
-//! `own_file DIR WORD…`: proposes, extracts the ten greatest repeats with all their copies, makes every sure mend,
+//! `own_file DIR WORD…`: proposes, extracts the ten greatest repeats with all their copies, makes every sure fix,
 //! and looks at each file that is new or changed. A word needs the loading tags of every file that has it now.
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use radicon::check::fix;
+use radicon::repeats::RepeatOptions;
+use radicon::steps::{Extraction, extract};
 use radicon::text::Span;
-use radicon::{Change, Extraction, Options, RepeatOptions, check, disk, extract, mend, propose, repeats};
+use radicon::{Change, ProposeOptions, check, disk, propose, repeats};
 
 /// The tags of a text, `{% … %}` and `{{ … }}`, by their inner text; of those that print only the filters count.
 fn tags(text: &str) -> Vec<(&str, bool)> {
@@ -67,7 +70,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         println!("{what}: {files} files new or changed, {uses} uses, {} without what they need", missing.len());
         missing.iter().take(5).for_each(|one| println!("  {one}"));
     };
-    let proposal = propose(&site, &Options::default())?;
+    let proposal = propose(&site, &ProposeOptions::default())?;
     look("propose", &proposal.changes(&site));
     let groups = repeats(&site, &RepeatOptions::default()).groups;
     let (mut made, mut all) = (0, Vec::new());
@@ -88,8 +91,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
     }
     look(&format!("{made} extracted"), &all);
-    let mended = mend(&site, &check(&site).findings)?;
-    look("mended", &mended.changes);
+    let fixed = fix(&site, &check(&site).findings)?;
+    look("fixed", &fixed.changes);
     Ok(())
 }
 

@@ -6,9 +6,10 @@
 
 use std::path::Path;
 
+use radicon::check::{Checked, Found, RULES, Rule, Severity, check_rules};
 use radicon::markup::{Document, NodeKind};
 use radicon::text::SourceId;
-use radicon::{Checked, Hit, RULES, Rule, Severity, Site, check_rules, disk};
+use radicon::{Site, disk};
 
 const SILENT_PICTURE: Rule = Rule::own(
     "silent-picture",
@@ -31,7 +32,7 @@ pub fn with_own_rule(site: &Site) -> Checked {
     check_rules(site, &[RULES, &[SILENT_PICTURE]].concat())
 }
 
-fn silent_pictures(site: &Site) -> Vec<Hit> {
+fn silent_pictures(site: &Site) -> Vec<Found> {
     let mut found = Vec::new();
     for (template, own) in (0..).map(SourceId).zip(&site.templates) {
         let document = Document::with_constructs(&own.source, own.constructs.clone());
@@ -39,7 +40,7 @@ fn silent_pictures(site: &Site) -> Vec<Hit> {
             let span = document.span(at);
             let text = span.text(&own.source);
             if node.kind == NodeKind::Element && text.starts_with("<img") && !text.contains(" alt") {
-                found.push(Hit { template, span, message: "the picture does not say what it shows".into() });
+                found.push(Found::new(template, span, "the picture does not say what it shows"));
             }
         }
     }

@@ -10,10 +10,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use common::Random;
+use radicon::check::{Rule, Severity};
 use radicon::dialect::{Kind, Loose, Part};
 use radicon::markup::{ALONE, Construct, Document, Inside, NodeKind, TokenKind};
+use radicon::repeats::RepeatOptions;
+use radicon::site::{Parent, Template};
 use radicon::text::{SourceId, Span};
-use radicon::{Change, Parent, RepeatOptions, Resolver, Rule, Severity, Site, Template, check, disk, repeats};
+use radicon::{Change, Resolver, Site, check, disk, repeats};
 
 /// A mistake: the files that change, and where a finding is expected.
 struct Mistake {
@@ -96,7 +99,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             }
         }
     }
-    let severity = |id: &str| radicon::RULES.iter().find(|rule: &&Rule| rule.id == id).map(|rule| rule.severity);
+    let severity = |id: &str| radicon::check::RULES.iter().find(|rule: &&Rule| rule.id == id).map(|rule| rule.severity);
     let mut sums: BTreeMap<Severity, (usize, usize)> = BTreeMap::new();
     println!("{:18} {:8} {:>7} {:>7} {:>7} {:>9}", "rule", "severity", "planted", "found", "beside", "elsewhere");
     for (rule, score) in &scores {

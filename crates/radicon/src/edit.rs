@@ -41,6 +41,7 @@ pub struct Edits {
 
 /// Why edits cannot be made.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum EditError {
     /// Two of them change the same bytes.
     #[error("{file}: the changes at {}:{} and at {}:{} overlap", first.line, first.column, second.line, second.column)]

@@ -53,7 +53,7 @@ impl Span {
         source.get(self.range()).unwrap_or(&[])
     }
 
-    /// The span without the white space at its ends.
+    /// The span without the whitespace at its ends.
     #[must_use]
     pub fn trimmed(self, source: &[u8]) -> Self {
         let text = self.of(source);
@@ -143,7 +143,7 @@ pub fn count_lines(source: &[u8]) -> usize {
     ends + usize::from(source.last().is_some_and(|&last| last != b'\n'))
 }
 
-/// White space of HTML: space, tab, line feed, form feed, carriage return.
+/// Whitespace of HTML: space, tab, line feed, form feed, carriage return.
 pub const fn is_blank(byte: u8) -> bool {
     matches!(byte, b' ' | b'\t' | b'\n' | 0x0c | b'\r')
 }
@@ -184,9 +184,12 @@ pub(crate) fn single_spaced(text: &[u8]) -> Cow<'_, [u8]> {
     out.into()
 }
 
+/// A slip is so many letters at most: a long path that differs in more is another one.
+const MOST_SLIPPED: usize = 3;
+
 /// The candidate that `written` was probably meant to be: at most a third of its letters differ.
 pub fn did_you_mean<'a>(written: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let allowed = (written.chars().count() / 3).max(1);
+    let allowed = (written.chars().count() / 3).clamp(1, MOST_SLIPPED);
     candidates
         .into_iter()
         .map(|candidate| (distance(written, candidate), candidate))
@@ -232,6 +235,7 @@ fn distance(a: &str, b: &str) -> usize {
 }
 
 /// A number with its thousands apart: `35,626`.
+#[doc(hidden)]
 pub fn number(value: usize) -> String {
     let digits = value.to_string();
     let mut out = String::new();
@@ -245,6 +249,7 @@ pub fn number(value: usize) -> String {
 }
 
 /// A number of things: `1 page`, `2 pages`, `2 copies`.
+#[doc(hidden)]
 pub fn count(value: usize, noun: &str) -> String {
     let many = match noun.strip_suffix('y') {
         Some(stem) => format!("{stem}ies"),

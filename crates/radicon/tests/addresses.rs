@@ -8,10 +8,10 @@ use std::sync::Arc;
 use common::steps::whole;
 use common::{Random, cases, seed};
 use radicon::dialect::{self, Dialect};
+use radicon::site::Role;
 use radicon::text::Span;
-use radicon::{
-    Options, Proposal, Resolver, Role, Settings, Site, SourceFile, Step, Strength, Unsayable, propose, prove, translate,
-};
+use radicon::translate::{Unsayable, translate};
+use radicon::{Proposal, ProposeOptions, Resolver, Settings, Site, SourceFile, Step, Strength, propose, prove};
 
 fn margin() -> Arc<Dialect> {
     dialect::builtin_named("margin").expect("a dialect")
@@ -109,7 +109,7 @@ fn steps_take_urls_along() {
         String::from_utf8_lossy(change.new.as_ref().expect("a text")).into_owned()
     };
     let id = |path: &str| site.find(path).expect("a file");
-    let up = radicon::pull_up(&site, id("layouts/base.html"), "content").expect("a step");
+    let up = radicon::steps::pull_up(&site, id("layouts/base.html"), "content").expect("a step");
     assert!(up.proof.equal && up.proof.pages.len() == 2);
     assert_eq!(
         written(&up, "layouts/base.html"),
@@ -118,7 +118,7 @@ fn steps_take_urls_along() {
     let text = &site.get(id("en/b.html")).source;
     let at = text.windows(3).position(|bytes| bytes == b"<p>").expect("the paragraph");
     let span = Span::from_range(at..at + "<p><a href=\"../de/x.html\">x</a></p>".len());
-    let out = radicon::extract(&site, id("en/b.html"), span, &whole("link".to_owned(), true)).expect("a step");
+    let out = radicon::steps::extract(&site, id("en/b.html"), span, &whole("link".to_owned(), true)).expect("a step");
     assert_eq!(written(&out, "partials/link.html").trim(), "<p><a href=\"../de/x.html\">x</a></p>");
     assert_eq!(out.changes.len(), 3, "the copy in the other folder too");
 }
@@ -182,7 +182,7 @@ fn proposals_have_no_blocks_for_depth() {
     let mut random = Random(seed("addresses"));
     for _ in 0..cases(12, 300) {
         let old = Site::read(handbook(&mut random), dialect::builtin(), &Settings::default());
-        let proposal = propose(&old, &Options::default()).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
         assert!(proposal.proof.equal && proposal.left.is_empty(), "{:?}", proposal.left);
         let new = adopted(&old, &proposal);
         let proof = prove(&old, &new, Strength::Blanks);
@@ -201,7 +201,7 @@ fn proposals_have_no_blocks_for_depth() {
         let text = String::from_utf8_lossy(&layout.bytes);
         assert!(text.contains("href=\"../style/book.css\"") && text.contains("href=\"../../other/\""), "{text}");
         assert!(!text.contains('\u{2}') && !text.contains('\u{3}'));
-        let again = propose(&new, &Options::default()).expect("a proposal");
+        let again = propose(&new, &ProposeOptions::default()).expect("a proposal");
         assert!(again.files.is_empty(), "{:?}", again.files.iter().map(|file| &file.path).collect::<Vec<_>>());
     }
 }

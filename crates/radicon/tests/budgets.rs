@@ -3,7 +3,8 @@
 mod common;
 
 use common::site::site;
-use radicon::{Break, FlattenError, MAX_LEVELS, MAX_NESTING, Resolver, SourceFile};
+use radicon::resolve::{Break, FlattenError, MAX_LEVELS, MAX_NESTING};
+use radicon::{Resolver, SourceFile};
 
 fn files(count: usize, text: impl Fn(usize) -> String) -> Vec<SourceFile> {
     (0..count).map(|index| SourceFile::new(format!("{index}.html"), text(index))).collect()
@@ -70,7 +71,7 @@ fn names_that_lead_out_are_refused_and_kept() {
         let flat = Resolver::new(&site).flatten(site.find("0.html").expect("a page")).expect("a page of a sane size");
         assert_eq!(String::from_utf8_lossy(&flat.bytes), format!("{{% include '{name}' %}}"));
         let message = &flat.problems[0].message;
-        let words = if name == "/etc/passwd" { "looked for etc/passwd" } else { "leads out of the site" };
+        let words = if name == "/etc/passwd" { "looked for etc/passwd" } else { "outside the site" };
         assert!(message.contains(words) && message.contains(name), "{name}: {message}");
     }
 }

@@ -6,7 +6,8 @@ mod common;
 use std::sync::Arc;
 
 use radicon::dialect::Dialect;
-use radicon::{BlockState, ChainBlock, ChainReport, Resolver, Settings, Site, SourceFile};
+use radicon::resolve::{BlockState, ChainBlock, ChainReport};
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 const FORMS: &str = "name = 't'
 files = ['**/*.t']

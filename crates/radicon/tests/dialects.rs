@@ -141,7 +141,7 @@ fn the_rules_of_a_dialect_are_followed() {
             "twice = 'error'",
             "(( under base.t ))(( lamp a ))1(( dark ))(( lamp a ))2(( dark ))",
             "<2|>",
-            "page.t:1:42: the block `a` stands",
+            "page.t:1:42: the block `a` is defined twice",
         ),
         ("anywhere = true", "<p class=\"((# c #))x\">((# c #))", "<p class=\"x\">", ""),
         ("anywhere = false", "<p class=\"((# c #))x\">((# c #))", "<p class=\"((# c #))x\">", ""),

@@ -10,8 +10,10 @@ use common::steps::random_step;
 use common::wild::{self, Wild};
 use common::{Random, cases, is_long, seed};
 use radicon::markup::Document;
+use radicon::prove::Normal;
 use radicon::text::SourceId;
-use radicon::{Change, Normal, Options, Proposal, Site, SourceFile, Strength, Unsayable, propose, prove, translate};
+use radicon::translate::{Unsayable, translate};
+use radicon::{Change, Proposal, ProposeOptions, Site, SourceFile, Strength, propose, prove};
 
 /// How many sets of data a site is executed with; and where it must be sure that nothing shows.
 const USUAL: usize = 2;
@@ -126,7 +128,7 @@ fn random_site(seed: u64, layered: usize) -> (Random, Syntax, Site) {
 /// What is proposed in the dialect of a syntax.
 fn proposed(site: &Site, syntax: Syntax) -> Proposal {
     let dialect = site.templates.iter().map(|template| &template.dialect).find(|dialect| dialect.name == syntax.name);
-    propose(site, &Options { dialect: dialect.cloned(), ..Options::default() }).expect("a proposal")
+    propose(site, &ProposeOptions { dialect: dialect.cloned(), ..ProposeOptions::default() }).expect("a proposal")
 }
 
 #[test]
@@ -196,12 +198,12 @@ fn steps_hold_in_an_engine() {
                 ));
             }
         }
-        let mended = radicon::mend(&site, &radicon::check(&site).findings).expect("edits");
-        if mended.changed.is_empty() && !mended.changes.is_empty() {
-            *made.entry("mend").or_insert(0) += 1;
-            let after = changed(&before, &mended.changes);
+        let fixed = radicon::check::fix(&site, &radicon::check(&site).findings).expect("edits");
+        if fixed.changed.is_empty() && !fixed.changes.is_empty() {
+            *made.entry("fix").or_insert(0) += 1;
+            let after = changed(&before, &fixed.changes);
             if let Some(what) = difference(syntax, &mut random, USUAL, &before, &after) {
-                failed.push(format!("seed {} {} mend {:?}: {what}", first + case, syntax.name, mended.findings));
+                failed.push(format!("seed {} {} fix {:?}: {what}", first + case, syntax.name, fixed.findings));
             }
         }
     }

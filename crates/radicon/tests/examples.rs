@@ -32,7 +32,10 @@ fn chain_tells_who_gives_each_block() {
 fn gate_lets_a_site_pass_or_not() {
     assert!(gate::gate(&demo(), 60.0).expect("a site").0);
     let (passed, message) = gate::gate(&demo(), 50.0).expect("a site");
-    assert!(!passed && message.contains("54 % was copied, 50 % may be") && message.contains("17 places"), "{message}");
+    assert!(
+        !passed && message.contains("54% is duplicated, the limit is 50%") && message.contains("17 places"),
+        "{message}"
+    );
 }
 
 #[test]

@@ -4,7 +4,7 @@ mod common;
 
 use common::hidden::{Shape, generate};
 use common::{Random, cases, seed};
-use radicon::{Options, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn site(files: &[(&str, String)], settings: &str) -> Site {
     let files = files.iter().map(|(path, text)| SourceFile::new(*path, text.clone())).collect();
@@ -13,7 +13,7 @@ fn site(files: &[(&str, String)], settings: &str) -> Site {
 
 #[track_caller]
 fn proposed(site: &Site, strength: Strength) -> Proposal {
-    let proposal = propose(site, &Options { strength, ..Options::default() }).expect("a proposal");
+    let proposal = propose(site, &ProposeOptions { strength, ..ProposeOptions::default() }).expect("a proposal");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)), "{proposal:#?}");
     proposal
 }
@@ -269,7 +269,8 @@ fn pages_of_a_new_layout_inherit_too() {
     for dialect in ["margin", "brace-percent"] {
         let site = Site::read(files.clone(), dialect::builtin(), &Settings::default());
         let dialect = dialect::builtin_named(dialect);
-        let proposal = propose(&site, &Options { dialect: dialect.clone(), ..Options::default() }).expect("a proposal");
+        let proposal = propose(&site, &ProposeOptions { dialect: dialect.clone(), ..ProposeOptions::default() })
+            .expect("a proposal");
         assert!(proposal.proof.equal);
         let tag = dialect.and_then(|dialect| Some(dialect.form(dialect::Kind::Inherited)?.open.example().to_owned()));
         let nine = text(&proposal, "9.html").expect("a page");
@@ -287,7 +288,7 @@ fn half_converted_sites_are_converted_to_the_end() {
         let hidden = generate(&mut random, shape);
         // Every other page is a copy still.
         let is_copy = |path: &str| hidden.pages.iter().position(|page| page.path == path).filter(|at| at % 2 == 0);
-        let source = |template: &radicon::Template| match is_copy(&template.path) {
+        let source = |template: &radicon::site::Template| match is_copy(&template.path) {
             Some(at) => hidden.pages[at].clone(),
             None => SourceFile::new(template.path.clone(), template.source.to_vec()),
         };

@@ -1,8 +1,9 @@
 //! What real sites do, in invented words: each site has a habit that made-up engines do not have.
 #![allow(missing_docs)]
 
+use radicon::SourceFile;
 use radicon::dialect::{self, Kind};
-use radicon::{SourceFile, learn};
+use radicon::learn::learn;
 
 /// The forms that make structure.
 fn structure(files: &[(String, String)]) -> Vec<String> {

@@ -5,7 +5,8 @@ mod common;
 use std::sync::Arc;
 
 use radicon::dialect::{self, Dialect};
-use radicon::{Options, Proposal, Role, Settings, Site, SourceFile, Strength, propose};
+use radicon::site::Role;
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, propose};
 
 const MARK: &str = "\u{feff}";
 
@@ -33,7 +34,7 @@ fn read(files: &[(String, String)], dialects: &[Arc<Dialect>]) -> Site {
 
 #[track_caller]
 fn proposed(site: &Site, strength: Strength) -> Proposal {
-    let proposal = propose(site, &Options { strength, ..Options::default() }).expect("a proposal");
+    let proposal = propose(site, &ProposeOptions { strength, ..ProposeOptions::default() }).expect("a proposal");
     assert!(proposal.proof.equal && proposal.left.is_empty(), "{:?}", proposal.left);
     assert_eq!(proposal.layouts.len(), 1);
     proposal
@@ -113,7 +114,7 @@ fn new_files_have_the_suffix_of_the_sites_own() {
     files.push(("parts/sign_post.quay.txt".into(), "<b>Sign</b>".into()));
     files.push(("sign_page.quay.txt".into(), "(( moor parts/sign_post ))".into()));
     let site = read(&files, &dialects);
-    let options = Options { dialect: Some(quay()), ..Options::default() };
+    let options = ProposeOptions { dialect: Some(quay()), ..ProposeOptions::default() };
     let proposal = propose(&site, &options).expect("a proposal");
     assert!(proposal.proof.equal, "{:?}", proposal.left);
     let [layout] = &proposal.layouts[..] else { panic!("{:?}", proposal.left) };

@@ -4,7 +4,7 @@ mod common;
 
 use common::better::{Again, compare, generate};
 use common::{Random, cases, seed};
-use radicon::{Options, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, dialect, propose};
 
 fn site(files: &[(String, String)]) -> Site {
     let files = files.iter().map(|(path, text)| SourceFile::new(path.as_str(), text.clone())).collect();
@@ -13,7 +13,7 @@ fn site(files: &[(String, String)]) -> Site {
 
 #[track_caller]
 fn proposed(site: &Site) -> Proposal {
-    let proposal = propose(site, &Options::default()).expect("a proposal");
+    let proposal = propose(site, &ProposeOptions::default()).expect("a proposal");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(Strength::Blanks)), "{proposal:#?}");
     proposal
 }
@@ -146,8 +146,9 @@ fn hidden_improvements_are_found_again() {
         if again.found < again.hidden || again.proposed > again.hidden {
             println!("seed {}: {again:?}", first + case);
             if std::env::var("RADICON_SHOW").is_ok_and(|seed| seed == (first + case).to_string()) {
-                let print =
-                    |file: &radicon::Template| println!("== {}\n{}", file.path, String::from_utf8_lossy(&file.source));
+                let print = |file: &radicon::site::Template| {
+                    println!("== {}\n{}", file.path, String::from_utf8_lossy(&file.source))
+                };
                 better.good.templates.iter().for_each(print);
                 println!("------- found\n{:#?}", proposal.layouts);
                 proposal

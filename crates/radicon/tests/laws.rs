@@ -8,7 +8,8 @@ use std::collections::HashMap;
 use common::site::{Care, copied_pages, site};
 use common::{Random, cases, seed, soup};
 use radicon::markup::Document;
-use radicon::{Normal, Resolver, Settings, Site, SourceFile, Strength, dialect, prove};
+use radicon::prove::Normal;
+use radicon::{Resolver, Settings, Site, SourceFile, Strength, dialect, prove};
 
 fn normal(source: &[u8]) -> Vec<u8> {
     Normal::of(source, &Document::read(source, &dialect::plain()).tokens).bytes

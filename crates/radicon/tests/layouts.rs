@@ -4,7 +4,7 @@
 mod common;
 
 use common::site::site;
-use radicon::{Options, SourceFile, Strength, dialect, propose};
+use radicon::{ProposeOptions, SourceFile, Strength, dialect, propose};
 
 /// Enough frame that a layout pays for every case.
 const ABOVE: &str = "<!DOCTYPE html>\n<html>\n<head>\n  <meta charset=\"utf-8\">\n";
@@ -19,11 +19,11 @@ const BELOW: &str =
 fn layout(heads: [&str; 4], bodies: [&str; 4], strength: Strength) -> (String, String) {
     let page = |index: usize| format!("{ABOVE}{}{MIDDLE}{}{BELOW}", heads[index], bodies[index]);
     let files = (0..4).map(|index| SourceFile::new(format!("{index}.html"), page(index))).collect();
-    let options = Options {
+    let options = ProposeOptions {
         strength,
         dialect: dialect::builtin_named("brace-percent"),
         block_price: Some(30),
-        ..Options::default()
+        ..ProposeOptions::default()
     };
     let proposal = propose(&site(files), &options).expect("a proposal");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)));

@@ -10,7 +10,8 @@ use common::dirty::{self, Columns, columns};
 use common::learning::{Outcome, outcome};
 use common::{Random, cases, seed};
 use radicon::dialect::{self, Dialect, Kind};
-use radicon::{Confidence, Learned, Resolver, Settings, Site, SourceFile, disk, learn};
+use radicon::learn::{Confidence, Learned, learn};
+use radicon::{Resolver, Settings, Site, SourceFile, disk};
 
 const ENGINES: [&str; 8] = ["lantern", "signal", "helm", "crate", "canvas", "buoy", "pier", "mooring"];
 

@@ -4,9 +4,9 @@ mod common;
 
 use common::hidden::{Shape, generate};
 use common::{Random, cases, seed};
-use radicon::{
-    Goal, Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, propose, prove,
-};
+use radicon::propose::{Goal, ProposedLayout};
+use radicon::site::Role;
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, dialect, propose, prove};
 
 fn read(files: Vec<SourceFile>) -> Site {
     Site::read(files, dialect::builtin(), &Settings::default())
@@ -43,7 +43,7 @@ fn hidden_hierarchies_are_found_again() {
             [(Strength::Bytes, Goal::Balanced), (Strength::Blanks, Goal::Smallest), (Strength::Blanks, Goal::Balanced)]
         {
             let dialect = dialect::builtin_named(shape.dialect());
-            let options = Options { strength, dialect, goal, ..Options::default() };
+            let options = ProposeOptions { strength, dialect, goal, ..ProposeOptions::default() };
             let proposal = propose(&old, &options).expect("a proposal");
             let new = adopted(&old, &proposal);
             assert!(prove(&old, &new, strength).equal, "seed {}", first + case);
@@ -79,7 +79,7 @@ fn an_adopted_proposal_leaves_nothing_to_propose() {
         let mut random = Random(first + case);
         let shape = Shape::random(&mut random, 60);
         let old = read(generate(&mut random, shape).pages);
-        let options = Options { dialect: dialect::builtin_named(shape.dialect()), ..Options::default() };
+        let options = ProposeOptions { dialect: dialect::builtin_named(shape.dialect()), ..ProposeOptions::default() };
         let proposal = propose(&old, &options).expect("a proposal");
         let again = propose(&adopted(&old, &proposal), &options).expect("a proposal");
         assert!(again.layouts.is_empty(), "seed {}: {:?}", first + case, again.layouts);
@@ -114,7 +114,7 @@ fn two_sections() -> Vec<SourceFile> {
 #[test]
 fn sections_get_layouts_of_their_own() {
     let old = read(two_sections());
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     let shown: Vec<_> = proposal
         .layouts
         .iter()
@@ -130,7 +130,7 @@ fn sections_get_layouts_of_their_own() {
     let page = proposal.files.iter().find(|file| file.path == "boats/3.html").expect("a page");
     let text = String::from_utf8_lossy(&page.bytes);
     assert!(text.contains("layout layouts/boats.html") && !text.contains("side-bar"), "{text}");
-    let flat = propose(&old, &Options { levels: 1, ..Options::default() }).expect("a proposal");
+    let flat = propose(&old, &ProposeOptions { levels: 1, ..ProposeOptions::default() }).expect("a proposal");
     assert_eq!(flat.layouts.len(), 1);
     assert!(flat.after.bytes > proposal.after.bytes);
 }
@@ -163,7 +163,7 @@ fn sections_in_a_section() -> Vec<SourceFile> {
 #[test]
 fn a_default_is_what_those_want_who_have_no_section() {
     let old = read(sections_in_a_section());
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     assert!(proposal.proof.equal);
     assert_eq!(proposal.layouts.iter().map(|layout| layout.pages).collect::<Vec<_>>(), [5, 8, 8]);
     let text = |path: &str| {
@@ -204,7 +204,7 @@ fn what_only_sections_fill_is_a_block_of_its_own() {
         )
     };
     let old = read((0..32).map(page).collect());
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     assert_eq!(proposal.layouts.len(), 4, "{:?}", proposal.layouts);
     let base = file(&proposal, "layouts/base.html");
     assert!(base.contains("<title>") && base.contains("/css/tidewater.css"), "{base}");
@@ -216,7 +216,7 @@ fn what_only_sections_fill_is_a_block_of_its_own() {
 fn at_the_small_end_blocks_are_closed_by_the_shortest_tag() {
     let old = read(two_sections());
     for (goal, closer) in [(Goal::Balanced, "<!--: end title -->"), (Goal::Smallest, "<!--: end -->")] {
-        let proposal = propose(&old, &Options { goal, ..Options::default() }).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions { goal, ..ProposeOptions::default() }).expect("a proposal");
         let page = proposal.files.iter().find(|file| file.path == "boats/3.html").expect("a page");
         let text = String::from_utf8_lossy(&page.bytes);
         assert!(text.contains(closer), "{text}");
@@ -245,7 +245,7 @@ fn what_stands_in_three_pages_becomes_a_partial() {
     };
     let old = read((1..10).map(page).collect());
     for strength in [Strength::Bytes, Strength::Blanks] {
-        let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions { strength, ..ProposeOptions::default() }).expect("a proposal");
         let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
         // In exact output the last lines of a block share theirs with its closing tag.
         let uses = if strength == Strength::Blanks { 6 } else { 3 };
@@ -257,7 +257,8 @@ fn what_stands_in_three_pages_becomes_a_partial() {
         assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
     }
     let without =
-        propose(&old, &Options { partials: radicon::Partials::None, ..Options::default() }).expect("a proposal");
+        propose(&old, &ProposeOptions { partials: radicon::site::Partials::None, ..ProposeOptions::default() })
+            .expect("a proposal");
     assert!(without.partials.is_empty());
 }
 
@@ -276,7 +277,7 @@ fn what_every_page_says_twice_is_one_block_that_is_shown_again() {
     };
     let pages = |language: &'static str| (0..6).map(move |number| page(language, number));
     let old = read(["de", "en", "fy"].into_iter().flat_map(pages).collect());
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     let paths: Vec<_> = proposal.layouts.iter().map(|layout| layout.path.as_str()).collect();
     assert_eq!(
         paths,
@@ -300,12 +301,12 @@ fn settings_name_and_exclude() {
     let text = "[propose]\nexcept = ['*/1.html']\nlevels = 2\nmin-saving = 100\n[propose.names]\nharbours = 'quays'\nbase = 'frame'\nbody_class = 'page-class'\n";
     let settings = Settings::parse(text).expect("settings");
     let old = Site::read(two_sections(), dialect::builtin(), &settings);
-    let proposal = propose(&old, &Options::of(&settings.propose)).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::from(&settings.propose)).expect("a proposal");
     let paths: Vec<_> = proposal.layouts.iter().map(|layout| layout.path.as_str()).collect();
     assert_eq!(paths, ["layouts/frame.html", "layouts/boats.html", "layouts/quays.html"]);
     assert!(proposal.layouts[0].blocks.iter().any(|block| block.name == "page-class"));
     let left = proposal.left.iter().find(|left| left.page == "boats/1.html").expect("the page left out");
-    assert_eq!(left.reason, "the settings keep it out");
+    assert_eq!(left.reason, "excluded by a setting or an option");
     for (text, message) in [
         ("[propose]\nlevels = -1", "`levels` must be a whole number, not below 0"),
         ("[propose.names]\na = 'b c'", "`b c` is no name"),
@@ -326,7 +327,8 @@ fn sections_are_written_in_the_dialect_asked_for() {
     let old = read(two_sections());
     for strength in [Strength::Bytes, Strength::Blanks] {
         let dialect = dialect::builtin_named("brace-percent");
-        let proposal = propose(&old, &Options { strength, dialect, ..Options::default() }).expect("a proposal");
+        let proposal =
+            propose(&old, &ProposeOptions { strength, dialect, ..ProposeOptions::default() }).expect("a proposal");
         let boats = file(&proposal, "layouts/boats.html");
         assert!(boats.starts_with("{% extends \"layouts/base.html\" %}\n"), "{boats}");
         assert!(boats.contains("{% block content %}") && boats.contains("side-bar"), "{boats}");
@@ -341,7 +343,7 @@ fn sections_are_written_in_the_dialect_asked_for() {
 
 #[test]
 fn a_tidy_section_is_indented_like_its_pages() {
-    let proposal = propose(&read(two_sections()), &Options::default()).expect("a proposal");
+    let proposal = propose(&read(two_sections()), &ProposeOptions::default()).expect("a proposal");
     let boats = file(&proposal, "layouts/boats.html");
     let content = boats.split("<!--: block content -->\n").nth(1).expect("the content");
     let lines: Vec<&str> = content.lines().take(4).collect();
@@ -365,7 +367,7 @@ fn a_section_keeps_every_blank_in_a_script() {
     };
     let old = read(two_sections().into_iter().map(page).collect());
     for strength in [Strength::Bytes, Strength::Blanks] {
-        let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions { strength, ..ProposeOptions::default() }).expect("a proposal");
         assert!(proposal.left.is_empty(), "{:?}", proposal.left);
         let quays = proposal.files.iter().find(|file| file.path == "layouts/harbours.html").expect("a section");
         let text = String::from_utf8_lossy(&quays.bytes);
@@ -388,7 +390,7 @@ fn a_partial_never_takes_the_path_of_a_new_layout() {
     files.push(SourceFile::new("other.html", "<b>x</b><!--: partial layouts/side.html -->\n"));
     let old = read(files);
     let names = [("card".to_owned(), "base".to_owned())].into();
-    let proposal = propose(&old, &Options { names, ..Options::default() }).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions { names, ..ProposeOptions::default() }).expect("a proposal");
     let paths: Vec<_> = proposal.partials.iter().map(|partial| partial.path.as_str()).collect();
     assert_eq!((proposal.layouts[0].path.as_str(), &paths[..]), ("layouts/base.html", &["layouts/base-2.html"][..]));
     assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
@@ -408,7 +410,7 @@ fn family(word: &str, count: usize) -> impl Iterator<Item = SourceFile> {
 #[test]
 fn each_family_gets_a_base_layout() {
     let old = read(family("boats", 9).chain(family("quays", 6)).chain(family("crew", 2)).collect());
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     let shown: Vec<_> =
         proposal.layouts.iter().map(|layout| (layout.path.as_str(), layout.extends.is_none(), layout.pages)).collect();
     assert_eq!(shown, [("layouts/base.html", true, 9), ("layouts/quays.html", true, 6)]);
@@ -431,7 +433,7 @@ fn only_whole_lines_without_tags_become_partials() {
         SourceFile::new(format!("{number}.html"), text)
     };
     let old = read((0..12).map(page).collect());
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
     assert_eq!((partial.uses, partial.files), (6, 6));
     assert_eq!(file(&proposal, &partial.path), format!("{card}\n"));
@@ -462,7 +464,8 @@ fn a_piece_within_a_greater_one_is_taken_once() {
     };
     let old = read((0..24).map(page).collect());
     for strength in [Strength::Bytes, Strength::Blanks] {
-        let proposal = propose(&old, &Options { strength, levels: 1, ..Options::default() }).expect("a proposal");
+        let proposal =
+            propose(&old, &ProposeOptions { strength, levels: 1, ..ProposeOptions::default() }).expect("a proposal");
         assert_eq!(proposal.partials.iter().map(|partial| partial.uses).max(), Some(12), "{:?}", proposal.partials);
         assert!(proposal.left.is_empty() && prove(&old, &adopted(&old, &proposal), strength).equal);
     }
@@ -482,19 +485,19 @@ fn copies_that_were_left_behind_are_healed_if_asked_for() {
     slip(&mut files, 4, "01700 553 100", "01700 553 001");
     slip(&mut files, 6, "<a href=\"/fares.html\">", "<a href=\"/fares.html\" aria-current=\"page\">");
     let old = read(files);
-    let kept = propose(&old, &Options::default()).expect("a proposal");
+    let kept = propose(&old, &ProposeOptions::default()).expect("a proposal");
     assert!(kept.healed.is_empty());
-    let proposal = propose(&old, &Options { heal: true, ..Options::default() }).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions { heal: true, ..ProposeOptions::default() }).expect("a proposal");
     let healed: Vec<_> = proposal.healed.iter().map(|healed| (healed.page.as_str(), healed.line)).collect();
     assert_eq!(healed, [("1.html", 10), ("4.html", 19)]);
-    assert!(proposal.healed[0].difference.contains("lacks"), "{:?}", proposal.healed);
+    assert!(proposal.healed[0].difference.contains("missing"), "{:?}", proposal.healed);
     // But for them no page changes, and these are as if nothing had been left behind.
     let new = adopted(&old, &proposal);
     let proof = prove(&old, &new, Strength::Blanks);
     let changed: Vec<_> = proof.pages.iter().filter(|page| !page.is_equal()).map(|page| &*page.page).collect();
     assert_eq!(changed, ["1.html", "4.html"]);
     for page in changed {
-        assert!(radicon::prove_page(&before, &new, page, Strength::Blanks).is_equal(), "{page}");
+        assert!(radicon::prove::prove_page(&before, &new, page, Strength::Blanks).is_equal(), "{page}");
     }
 }
 
@@ -522,7 +525,7 @@ fn spelling_makes_no_block_where_it_does_not_count() {
     }
     let old = read(files);
     let blocks = |strength| {
-        let proposal = propose(&old, &Options { strength, ..Options::default() }).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions { strength, ..ProposeOptions::default() }).expect("a proposal");
         assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
         let names = proposal.layouts.iter().flat_map(|layout| &layout.blocks).map(|block| block.name.clone());
         (proposal.files.len(), names.collect::<Vec<_>>())
@@ -536,7 +539,7 @@ fn a_region_of_the_settings_is_one_block_of_its_name() {
     let settings = |text: &str| Settings::parse(text).expect("settings").propose;
     let old = read(demo_like());
     for (region, within) in [("main", "main"), ("#nothing", ""), ("footer", "")] {
-        let options = Options::of(&settings(&format!("[propose.regions]\nall_of_it = '{region}'")));
+        let options = ProposeOptions::from(&settings(&format!("[propose.regions]\nall_of_it = '{region}'")));
         let proposal = propose(&old, &options).expect("a proposal");
         assert!(prove(&old, &adopted(&old, &proposal), Strength::Blanks).equal);
         let blocks = &proposal.layouts[0].blocks;

@@ -1,11 +1,13 @@
 //! Partials that proposals make: with parameters, and of regions of layouts.
 
-use radicon::{Options, Partials, Proposal, Settings, Site, SourceFile, Strength, dialect, propose};
+use radicon::site::Partials;
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, dialect, propose};
 
 #[track_caller]
 fn proposed(files: &[SourceFile], dialect: &str, partials: Partials, strength: Strength) -> Proposal {
     let site = Site::read(files.to_vec(), dialect::builtin(), &Settings::default());
-    let options = Options { partials, strength, dialect: dialect::builtin_named(dialect), ..Options::default() };
+    let options =
+        ProposeOptions { partials, strength, dialect: dialect::builtin_named(dialect), ..ProposeOptions::default() };
     let proposal = propose(&site, &options).expect("a proposal");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)));
     proposal
@@ -135,7 +137,7 @@ fn values_that_may_be_escaped_are_not_passed() {
         let files = boats(|boat| format!("{name} {boat}"));
         let site = Site::read(files.clone(), &[], &Settings::default());
         assert_eq!(site.templates.len(), 5);
-        let options = Options { dialect: dialect::builtin_named("brace-percent"), ..Options::default() };
+        let options = ProposeOptions { dialect: dialect::builtin_named("brace-percent"), ..ProposeOptions::default() };
         let proposal = propose(&site, &options).expect("a proposal");
         assert!(proposal.proof.equal, "{name}");
         assert!(proposal.partials.iter().all(|partial| partial.parameters == 0), "{name}: {:?}", proposal.partials);
@@ -228,7 +230,7 @@ fn what_binds_a_name_for_its_page_stays_there() {
     let proposal = proposed(&tides(&binding), "brace-percent", Partials::Repeats, Strength::Blanks);
     for file in &proposal.files {
         let text = String::from_utf8_lossy(&file.bytes);
-        assert_eq!(text.contains("{% set told"), file.role != radicon::Role::Partial, "{text}");
+        assert_eq!(text.contains("{% set told"), file.role != radicon::site::Role::Partial, "{text}");
     }
     assert!(proposal.files.iter().all(|file| file.path != "partials/warning.html"), "{:?}", proposal.partials);
 }

@@ -9,13 +9,13 @@ use std::sync::Arc;
 use common::site::{Care, copied_pages, site};
 use common::{Random, book, cases, seed};
 use radicon::markup::{Document, TokenKind};
-use radicon::{
-    AssumptionAbout, Options, Proposal, ProposedLayout, Role, Settings, Site, SourceFile, Strength, dialect, disk,
-    propose, prove,
-};
+use radicon::propose::ProposedLayout;
+use radicon::prove::AssumptionAbout;
+use radicon::site::Role;
+use radicon::{Proposal, ProposeOptions, Settings, Site, SourceFile, Strength, dialect, disk, propose, prove};
 
-fn options(strength: Strength) -> Options {
-    Options { strength, ..Options::default() }
+fn options(strength: Strength) -> ProposeOptions {
+    ProposeOptions { strength, ..ProposeOptions::default() }
 }
 
 /// The site with the proposal in place.
@@ -61,7 +61,7 @@ fn check(old: &Site, proposal: &Proposal, strength: Strength) {
     );
     // Lines that stay with the page leave their line ends behind, which count where every byte does.
     let may_fail = |page: &str| strength == Strength::Bytes && page.starts_with("crew/");
-    let fails = |left: &radicon::Left| left.reason.contains("could not be proven") && !may_fail(&left.page);
+    let fails = |left: &radicon::propose::Left| left.reason.contains("could not be proven") && !may_fail(&left.page);
     assert!(!proposal.left.iter().any(fails), "{:?}", proposal.left);
     assert!(proposal.after.bytes <= proposal.before.bytes);
     for layout in &proposal.layouts {
@@ -88,7 +88,8 @@ fn random_sites_are_proposed_and_proven() {
         let old = site(copied_pages(&mut random, count, care));
         for strength in [Strength::Bytes, Strength::Blanks] {
             let dialect = if random.once_in(2) { brace.clone() } else { None };
-            let proposal = propose(&old, &Options { dialect, ..options(strength) }).expect("a dialect with layouts");
+            let proposal =
+                propose(&old, &ProposeOptions { dialect, ..options(strength) }).expect("a dialect with layouts");
             check(&old, &proposal, strength);
             let converted = proposal.files.len().saturating_sub(1);
             if count > 4 && (care == Care::Exact || strength == Strength::Blanks) {
@@ -108,14 +109,14 @@ fn order_and_threads_change_nothing() {
     let mut random = Random(seed("order"));
     let mut files = copied_pages(&mut random, 24, Care::Sloppy);
     let show = |proposal: Proposal| serde_json::to_string(&proposal).expect("JSON");
-    let first = show(propose(&site(files.clone()), &Options::default()).expect("a proposal"));
+    let first = show(propose(&site(files.clone()), &ProposeOptions::default()).expect("a proposal"));
     for threads in [1, 2, 5] {
         for _ in 0..3 {
             for at in (1..files.len()).rev() {
                 files.swap(at, random.below(at + 1));
             }
             let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("threads");
-            let again = pool.install(|| propose(&site(files.clone()), &Options::default()).expect("a proposal"));
+            let again = pool.install(|| propose(&site(files.clone()), &ProposeOptions::default()).expect("a proposal"));
             assert_eq!(show(again), first);
         }
     }
@@ -138,7 +139,7 @@ fn one_changed_letter_attribute_or_element_is_always_found() {
         let file = &mut proposal.files[index];
         let Some(changed) = change_something(&mut random, &file.bytes) else { continue };
         file.bytes = changed;
-        let page = (file.role == radicon::Role::Page).then(|| file.path.clone());
+        let page = (file.role == radicon::site::Role::Page).then(|| file.path.clone());
         let proof = prove(&old, &adopted(&old, &proposal), Strength::Dom);
         let found: Vec<_> = proof.pages.iter().filter(|page| !page.is_equal()).map(|page| page.page.clone()).collect();
         match page {
@@ -203,7 +204,7 @@ fn demo() -> Site {
 #[test]
 fn the_demo_gets_the_layout_a_developer_would_write() {
     let old = demo();
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     check(&old, &proposal, Strength::Blanks);
     assert_eq!((old.pages().count(), proposal.left.len(), proposal.files.len()), (32, 7, 29), "{:?}", proposal.left);
     assert_eq!(proposal.layouts[0].path, "layouts/base.html");
@@ -274,7 +275,7 @@ fn pages_that_cannot_take_part_are_left_with_a_reason() {
             .collect::<Vec<_>>(),
     ));
     let old = site(files);
-    let proposal = propose(&old, &Options::default()).expect("a proposal");
+    let proposal = propose(&old, &ProposeOptions::default()).expect("a proposal");
     check(&old, &proposal, Strength::Blanks);
     let reason =
         |page: &str| proposal.left.iter().find(|left| left.page == page).map_or("", |left| left.reason.as_str());
@@ -297,10 +298,15 @@ fn a_byte_order_mark_and_mixed_line_ends_are_kept() {
     let mut files = copied_pages(&mut random, 8, Care::Exact);
     files[2].bytes.splice(0..0, *b"\xef\xbb\xbf");
     files[3].bytes = String::from_utf8_lossy(&files[3].bytes).replace('\n', "\r\n").into_bytes();
+    let (marked, other) = (files[2].path.clone(), files[3].path.clone());
     let old = site(files);
     for strength in [Strength::Bytes, Strength::Blanks] {
         let proposal = propose(&old, &options(strength)).expect("a proposal");
         check(&old, &proposal, strength);
+        let left: Vec<&str> = proposal.left.iter().map(|left| left.page.as_str()).collect();
+        for page in [&marked, &other] {
+            assert!(strength == Strength::Bytes || !left.contains(&page.as_str()), "{page} is left: {left:?}");
+        }
     }
 }
 
@@ -312,21 +318,21 @@ fn a_dialect_without_layouts_gets_partials_alone() {
     let old = demo().with_files(files, dialect::builtin());
     for strength in [Strength::Bytes, Strength::Blanks] {
         let includes = dialect::builtin_named("server-include");
-        let proposal = propose(&old, &Options { dialect: includes, ..options(strength) }).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions { dialect: includes, ..options(strength) }).expect("a proposal");
         let partials: Vec<&str> = proposal.partials.iter().map(|partial| partial.path.as_str()).collect();
         assert!(proposal.layouts.is_empty(), "{:?}", proposal.layouts);
         assert_eq!(partials, ["partials/footer.html", "partials/header.html"]);
-        let known = |file: &&radicon::ProposedFile| old.find(&file.path).map(|id| &old.get(id).source);
+        let known = |file: &&radicon::propose::ProposedFile| old.find(&file.path).map(|id| &old.get(id).source);
         let changed = proposal.files.iter().filter(|file| known(file).is_none_or(|source| **source != file.bytes));
         assert_eq!(changed.count(), proposal.files.len(), "what stays as it is is no part of it");
         assert!(proposal.after.bytes * 5 < proposal.before.bytes * 4, "{:?}", proposal.after);
         assert!(prove(&old, &adopted(&old, &proposal), strength).equal);
         let reason = proposal.left.iter().find(|left| left.page == "lone.html").map(|left| left.reason.as_str());
-        assert_eq!(reason, Some("shares nothing that a partial would save"));
+        assert_eq!(reason, Some("nothing in common that a partial would save"));
         let changed = proposal.files.iter().filter(|file| file.role == Role::Page).count();
         assert_eq!(changed + proposal.left.len(), old.pages().count(), "a page is changed or left with a reason");
     }
-    let plain = Options { dialect: dialect::builtin_named("plain"), ..Options::default() };
+    let plain = ProposeOptions { dialect: dialect::builtin_named("plain"), ..ProposeOptions::default() };
     let Err(error) = propose(&old, &plain) else { panic!("nothing can be shared in it") };
     assert!(error.to_string().contains("`plain` has neither"), "{error}");
 }
@@ -351,8 +357,8 @@ fn a_user_dialect_is_written_as_it_shows() {
     let mut random = Random(5);
     let old = Site::read(copied_pages(&mut random, 9, Care::Exact), dialect::builtin(), &Settings::default());
     for strength in [Strength::Bytes, Strength::Blanks] {
-        let proposal =
-            propose(&old, &Options { dialect: Some(Arc::clone(&dialect)), ..options(strength) }).expect("a proposal");
+        let proposal = propose(&old, &ProposeOptions { dialect: Some(Arc::clone(&dialect)), ..options(strength) })
+            .expect("a proposal");
         assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(strength)));
         let page = proposal
             .files
@@ -382,7 +388,7 @@ fn own_file_tags_go_along_with_what_needs_them() {
     files.push(SourceFile::new("parts/a.html", "{% fetchlib phrases %}\n<i>{% say 'a' %}</i>"));
     files.push(SourceFile::new("parts/b.html", "{% fetchlib money %}\n<i>{{ 7|fare }}</i>"));
     let site = Site::read(files, dialect::builtin(), &Settings::default());
-    let proposal = propose(&site, &Options::default()).expect("a proposal");
+    let proposal = propose(&site, &ProposeOptions::default()).expect("a proposal");
     assert!(proposal.proof.equal);
     assert!(proposal.left.iter().all(|left| left.page.starts_with("parts/")), "{:?}", proposal.left);
     let text = |path: &str| {
@@ -413,11 +419,11 @@ fn pages_with_tags_that_nobody_described_stay_as_they_are() {
     };
     let site = Site::read((0..6).map(page).collect(), &[], &Settings::default());
     let margin = dialect::builtin_named("margin");
-    let proposal = propose(&site, &Options::default()).expect("a proposal");
+    let proposal = propose(&site, &ProposeOptions::default()).expect("a proposal");
     assert!(proposal.files.is_empty(), "{:?}", proposal.files);
     assert_eq!((proposal.unexplained[0].text.as_str(), proposal.unexplained[0].uses), ("[[ tide 0 ]]", 6));
     assert!(proposal.left.iter().all(|left| left.reason.contains("looks like a tag")), "{:?}", proposal.left);
-    let asked = propose(&site, &Options { dialect: margin, ..Options::default() }).expect("a proposal");
+    let asked = propose(&site, &ProposeOptions { dialect: margin, ..ProposeOptions::default() }).expect("a proposal");
     assert!(asked.layouts.len() == 1 && asked.unexplained.is_empty(), "{:?}", asked.left);
     // The proof says what that rests on.
     let [tide] = &asked.proof.assumptions[..] else { panic!("{:?}", asked.proof.assumptions) };

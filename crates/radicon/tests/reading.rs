@@ -6,8 +6,10 @@ use proptest::prelude::*;
 use proptest::sample::select;
 
 use radicon::dialect::{self, Dialect, Kind, Part};
+use radicon::learn::learn;
 use radicon::markup::{Constructs, Inside};
-use radicon::{Parent, ProblemKind, Resolver, Settings, Site, SourceFile, learn};
+use radicon::site::{Parent, ProblemKind};
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 /// What finished pages hold that looks like the tags of some engine.
 ///

@@ -5,10 +5,8 @@ mod common;
 use std::collections::BTreeSet;
 
 use common::{Random, cases, seed};
-use radicon::{
-    AdviceKind, Normalise, RepeatGroup, RepeatKind, RepeatOptions, Repeats, Settings, Site, SourceFile, dialect,
-    repeats,
-};
+use radicon::repeats::{AdviceKind, Normalise, RepeatGroup, RepeatKind, RepeatOptions, Repeats};
+use radicon::{Settings, Site, SourceFile, dialect, repeats};
 
 fn site(files: Vec<SourceFile>) -> Site {
     Site::read(files, dialect::builtin(), &Settings::default())
@@ -256,7 +254,7 @@ fn what_a_copy_lacks_is_named() {
     assert_eq!((group.kind, group.copies.len(), group.drift.len()), (RepeatKind::Alike, 6, 1), "{group:?}");
     assert_eq!(group.drift[0].file, "4.html");
     let winter = "<li><a href=\"/winter.html\">winter sailings</a></li>";
-    assert_eq!(group.drift[0].difference, format!("lacks `{winter}`"));
+    assert_eq!(group.drift[0].difference, format!("`{winter}` missing"));
     let variants = group.variants();
     assert_eq!((variants.len(), &variants[0].copies[..]), (1, &[4][..]));
     let [line] = &variants[0].lines[..] else { panic!("{variants:?}") };
@@ -335,7 +333,7 @@ fn copies_in_other_dialects_are_the_same() {
         "{found:?}"
     );
     let normalise = Normalise { constructs: false, ..Normalise::default() };
-    let strict = repeats(&site, &RepeatOptions { normalise, similarity: 2.0, ..RepeatOptions::default() });
+    let strict = repeats(&site, &RepeatOptions { normalise, similarity: None, ..RepeatOptions::default() });
     assert!(strict.groups.iter().all(|group| group.copies.len() < 3), "{strict:?}");
 }
 
@@ -357,7 +355,7 @@ fn each_normalisation_can_be_switched_off() {
         let files = copies
             .map(|(number, list)| SourceFile::new(format!("{number}.html"), format!("<i>{number}</i>{}", text(list))));
         let site = site(files.collect());
-        let mut options = RepeatOptions { similarity: 2.0, ..RepeatOptions::default() };
+        let mut options = RepeatOptions { similarity: None, ..RepeatOptions::default() };
         let most =
             |options: &RepeatOptions| repeats(&site, options).groups.iter().map(|group| group.copies.len()).max();
         assert_eq!(most(&options), Some(4), "{one} and {other}");
@@ -529,7 +527,8 @@ fn the_runs_that_are_told_are_maximal() {
         let files = lists.iter().enumerate().map(|(number, list)| {
             SourceFile::new(format!("{number}.html"), list.iter().map(|&item| items[item].as_str()).collect::<String>())
         });
-        let options = RepeatOptions { min_saving: Some(1), min_bytes: 10, similarity: 2.0, ..RepeatOptions::default() };
+        let options =
+            RepeatOptions { min_saving: Some(1), min_bytes: 10, similarity: None, ..RepeatOptions::default() };
         let found = repeats(&site(files.collect()), &options);
         let length = |item: usize| items[item].len();
         let known = all_runs(&lists);
@@ -578,15 +577,15 @@ fn filters_and_limits_leave_out_what_they_say() {
         page("b/3.html", &[3]),
     ];
     let site = site(files);
-    let exact = RepeatOptions { similarity: 2.0, min_saving: Some(10), ..RepeatOptions::default() };
+    let exact = RepeatOptions { similarity: None, min_saving: Some(10), ..RepeatOptions::default() };
     let found = repeats(&site, &exact);
     let copies = |found: &Repeats| found.groups.iter().map(|group| group.copies.len()).collect::<Vec<_>>();
     assert_eq!((copies(&found), found.skipped.pairs), (vec![3, 3], 1));
-    let fits = |filter: radicon::RepeatFilter| found.groups.iter().filter(|group| filter.fits(group)).count();
-    let folder = |name: &str| radicon::RepeatFilter { folder: Some(name.into()), ..Default::default() };
+    let fits = |filter: radicon::repeats::RepeatFilter| found.groups.iter().filter(|group| filter.fits(group)).count();
+    let folder = |name: &str| radicon::repeats::RepeatFilter { folders: vec![name.into()], ..Default::default() };
     assert_eq!((fits(folder("a")), fits(folder("b/")), fits(folder("c"))), (1, 2, 0));
-    assert_eq!(fits(radicon::RepeatFilter { kind: Some(RepeatKind::Alike), ..Default::default() }), 0);
-    assert_eq!(fits(radicon::RepeatFilter { dialect: Some("plain".into()), ..Default::default() }), 2);
+    assert_eq!(fits(radicon::repeats::RepeatFilter { kind: Some(RepeatKind::Alike), ..Default::default() }), 0);
+    assert_eq!(fits(radicon::repeats::RepeatFilter { dialect: Some("plain".into()), ..Default::default() }), 2);
     let dear = repeats(&site, &RepeatOptions { min_saving: Some(40), ..exact.clone() });
     assert!(dear.groups.len() == 2 && dear.skipped.pairs == 0, "{dear:?}");
     let long = repeats(&site, &RepeatOptions { min_bytes: 5_000, ..exact.clone() });

@@ -6,11 +6,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use common::{Random, cases, seed};
+use radicon::check::{Checks, RULES};
 use radicon::disk;
-use radicon::{
-    Change, Checks, Given, InsideSite, Piece, RULES, Report, ReportOptions, Resolver, Settings, Site, SourceFile,
-    TaskKind, check, report,
-};
+use radicon::report::{Given, InsideSite, Piece, Report, ReportOptions, TaskKind, report};
+use radicon::{Change, Resolver, Settings, Site, SourceFile, check};
 
 fn demo() -> (disk::Loaded, Report) {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
@@ -145,7 +144,7 @@ fn what_is_worth_doing_comes_by_urgency() {
         radicon::dialect::builtin(),
         &Settings::default(),
     );
-    let report = radicon::report(&broken, &ReportOptions::default()).expect("a report");
+    let report = radicon::report::report(&broken, &ReportOptions::default()).expect("a report");
     assert_eq!(report.tasks[0].kind, TaskKind::Errors);
     assert!(report.proposal.is_none() && report.inside.after.is_none());
     let nothing = Site::read(
@@ -153,7 +152,7 @@ fn what_is_worth_doing_comes_by_urgency() {
         radicon::dialect::builtin(),
         &Settings::default(),
     );
-    assert_eq!(radicon::report(&nothing, &ReportOptions::default()).expect("a report").tasks, []);
+    assert_eq!(radicon::report::report(&nothing, &ReportOptions::default()).expect("a report").tasks, []);
 }
 
 #[test]

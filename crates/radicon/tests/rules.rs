@@ -5,7 +5,8 @@ mod common;
 use std::sync::Arc;
 
 use radicon::dialect::Dialect;
-use radicon::{Parent, Resolver, Role, Settings, Site, SourceFile};
+use radicon::site::{Parent, Role};
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 const DIALECT: &str = "name = 't'\nfiles = ['**/*.t']\n[forms]\n\
     parent = ['((under <target>))', '((alone))']\nblock = { open = '((lamp <name>))', close = '((dark))' }\n\

@@ -4,7 +4,8 @@
 
 use std::path::Path;
 
-use radicon::{RULES, Rule, Settings, Site, SourceFile, check_rules, dialect};
+use radicon::check::{RULES, Rule, check_rules};
+use radicon::{Settings, Site, SourceFile, dialect};
 
 /// The files of an example: a line `-- path` begins each.
 fn files(example: &str) -> Vec<(String, String)> {
@@ -52,20 +53,20 @@ fn each_example_shows_what_its_rule_finds() {
 fn page() -> String {
     let mut page = String::from(
         "# The rules of `radicon check`\n\n\
-         Written from the code; `radicon check --explain RULE` says the same. Errors and warnings\n\
-         give exit code 1, hints do not. Levels, exceptions and more attributes that name ids are\n\
-         set in [radicon.toml](settings.md#check-what-to-look-for); a comment in a file that says\n\
+         Generated from the code; `radicon check --explain RULE` prints the same. Errors and warnings\n\
+         give exit code 1; hints do not. Levels, exceptions and more attributes that name ids are\n\
+         set in [radicon.toml](settings.md#check-what-to-look-for); a comment\n\
          `radicon: ignore RULE` suppresses a rule on its line and the next one,\n\
          `radicon: ignore-file RULE` in the whole file.\n\n\
-         | rule | severity | mended by `--mend` |\n|---|---|---|\n",
+         | rule | severity | fixed by `--fix` |\n|---|---|---|\n",
     );
-    let mends = |rule: &Rule| rule.remedy.contains("--mend");
+    let fixes = |rule: &Rule| rule.remedy.contains("--fix");
     for rule in RULES {
         page += &format!(
             "| [`{0}`](#{0}) | {1} | {2} |\n",
             rule.id,
             rule.severity.word(),
-            if mends(rule) { "where that is sure" } else { "" }
+            if fixes(rule) { "where it is safe" } else { "" }
         );
     }
     for rule in RULES {

@@ -4,17 +4,22 @@
 
 use std::path::Path;
 
-use radicon::disk::{Adopted, Composed};
-use radicon::{
-    BlockReport, ChainReport, Checked, DialectUse, Explanation, FlatReport, Learned, Mended, Proof, Proposal, Repeats,
-    Report, Rule, Step, Survey, Translation, Trial,
-};
+use radicon::check::{Checked, Fixed, Rule};
+use radicon::disk::{Adopted, Composed, Undone};
+use radicon::learn::Learned;
+use radicon::propose::Explanation;
+use radicon::repeats::Repeats;
+use radicon::report::Report;
+use radicon::resolve::{BlockReport, ChainReport, FlatReport};
+use radicon::site::{DialectUse, Survey, Trial};
+use radicon::translate::Translation;
+use radicon::{Proof, Proposal, Step};
 use schemars::{Schema, schema_for};
 
 #[test]
 fn the_schemas_are_those_of_the_types() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
-    let schemas: [(&str, Schema); 20] = [
+    let schemas: [(&str, Schema); 21] = [
         ("survey", schema_for!(Survey)),
         ("chain", schema_for!(ChainReport)),
         ("block", schema_for!(BlockReport)),
@@ -24,7 +29,7 @@ fn the_schemas_are_those_of_the_types() {
         ("dialect-try", schema_for!(Trial)),
         ("dialect-learn", schema_for!(Vec<Learned>)),
         ("check", schema_for!(Checked)),
-        ("mend", schema_for!(Mended)),
+        ("fix", schema_for!(Fixed)),
         ("rule", schema_for!(Rule)),
         ("report", schema_for!(Report)),
         ("step", schema_for!(Step)),
@@ -35,6 +40,7 @@ fn the_schemas_are_those_of_the_types() {
         ("explain", schema_for!(Explanation<'_>)),
         ("prove", schema_for!(Proof)),
         ("adopt", schema_for!(Adopted)),
+        ("undo", schema_for!(Option<Undone>)),
     ];
     for (name, schema) in schemas {
         let path = folder.join(format!("{name}.json"));

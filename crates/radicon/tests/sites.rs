@@ -5,7 +5,8 @@ mod common;
 use std::sync::Arc;
 
 use radicon::dialect::{self, Dialect};
-use radicon::{Parent, Resolver, Role, Settings, Site, SourceFile};
+use radicon::site::{Parent, Role};
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 fn files(list: &[(&str, &str)]) -> Vec<SourceFile> {
     list.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect()
@@ -133,7 +134,7 @@ fn a_rule_gives_a_folder_its_layout() {
 #[test]
 fn rules_that_lead_nowhere_are_named() {
     let site = site("[[folder]]\npath = 'a'\nlayout = 'none.html'\n", &[("a/x.html", "{% if x %}{% endif %}")]);
-    assert!(site.survey(&[]).problems[0].to_string().contains("`none.html`, which is no template"));
+    assert!(site.survey(&[]).problems[0].to_string().contains("`none.html`, which is not a template"));
 }
 
 #[test]

@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use common::steps::{any, element, random_step, whole};
 use common::{Random, cases, seed};
+use radicon::steps::StepError;
 use radicon::text::Span;
-use radicon::{Settings, Site, SourceFile, StepError, Strength, prove};
+use radicon::{Settings, Site, SourceFile, Strength, prove};
 
 /// A random site of a made-up engine, whatever that can write.
 fn random_site(random: &mut Random) -> Site {
@@ -74,10 +75,12 @@ fn inline_undoes_extract() {
         let id = any(&site, &mut random);
         let Some(span) = element(&site, id, &mut random) else { continue };
         let copies = random.once_in(2);
-        let Ok(step) = radicon::extract(&site, id, span, &whole("taken-out".to_owned(), copies)) else { continue };
+        let Ok(step) = radicon::steps::extract(&site, id, span, &whole("taken-out".to_owned(), copies)) else {
+            continue;
+        };
         let between = site.after(&step.changes, &[]);
         let partial = step.changes.iter().find(|change| change.old.is_none()).expect("a partial");
-        let back = radicon::inline(&between, between.find(&partial.path).expect("the partial"))
+        let back = radicon::steps::inline(&between, between.find(&partial.path).expect("the partial"))
             .unwrap_or_else(|error| panic!("seed {}: {error}", first + case));
         let after = between.after(&back.changes, &[]);
         same_pages(&site, &after, &format!("seed {}", first + case));
@@ -117,9 +120,9 @@ fn push_down_undoes_pull_up() {
         let files = files.into_iter().map(|(path, text)| radicon::SourceFile::new(path, text)).collect();
         let site = Site::read(files, radicon::dialect::builtin(), &Settings::default());
         let layout = site.find("base.html").expect("the layout");
-        let up = radicon::pull_up(&site, layout, "a").expect("alike");
+        let up = radicon::steps::pull_up(&site, layout, "a").expect("alike");
         let between = site.after(&up.changes, &[]);
-        let down = radicon::push_down(&between, layout, "a").expect("content");
+        let down = radicon::steps::push_down(&between, layout, "a").expect("content");
         let after = between.after(&down.changes, &[]);
         same_pages(&site, &after, &format!("seed {}", first + case));
         let of = |site: &Site| sources(site).into_iter().filter(|(path, _)| path != "base.html").collect::<Vec<_>>();
@@ -143,9 +146,13 @@ fn a_partial_takes_own_file_tags_along() {
     let text = String::from_utf8_lossy(&site.get(id).source).into_owned();
     for (element, loads) in [("<nav>{% say 'home' %}</nav>", true), ("<i>plain</i>", false)] {
         let at = text.find(element).expect("the element");
-        let step =
-            radicon::extract(&site, id, Span::from_range(at..at + element.len()), &whole("part".to_owned(), true))
-                .expect("a step");
+        let step = radicon::steps::extract(
+            &site,
+            id,
+            Span::from_range(at..at + element.len()),
+            &whole("part".to_owned(), true),
+        )
+        .expect("a step");
         let created = step.changes.iter().find(|change| change.old.is_none()).expect("a partial");
         let created = String::from_utf8_lossy(created.new.as_deref().unwrap_or_default()).into_owned();
         assert_eq!(created.starts_with("{% fetchlib phrases %}"), loads, "{created}");

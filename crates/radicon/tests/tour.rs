@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use radicon::dialect::{self, Dialect, Kind, Values};
 use radicon::markup::{Document, NodeKind};
-use radicon::{Options, Resolver, Role, Settings, Site, SourceFile, Strength, propose, prove};
+use radicon::site::Role;
+use radicon::{ProposeOptions, Resolver, Settings, Site, SourceFile, Strength, propose, prove};
 
 #[test]
 fn a_tour() {
@@ -73,7 +74,8 @@ fn a_tour() {
         copy("c.html", "<p>Sandhaven</p>"),
     ];
     let old = Site::read(copies, dialect::builtin(), &Settings::default());
-    let proposal = propose(&old, &Options { block_price: Some(20), ..Options::default() }).expect("margin has layouts");
+    let proposal = propose(&old, &ProposeOptions { block_price: Some(20), ..ProposeOptions::default() })
+        .expect("margin has layouts");
     assert_eq!(proposal.layouts[0].path, "layouts/base.html");
     assert!(proposal.proof.pages.iter().all(|page| page.is_equal_at(Strength::Blanks)));
 

@@ -7,7 +7,8 @@ use std::sync::Arc;
 
 use common::{Random, cases, seed};
 use radicon::dialect::{self, Dialect};
-use radicon::{Settings, Site, SourceFile, Translation, Unsayable, disk, translate};
+use radicon::translate::{Translation, Unsayable, translate};
+use radicon::{Settings, Site, SourceFile, disk};
 
 #[track_caller]
 fn translated(site: &Site, to: &Arc<Dialect>) -> Translation {
@@ -34,9 +35,9 @@ fn a_fixture_is_written_in_the_tags_that_many_share() {
     );
     let places: Vec<String> = done.places.iter().map(ToString::to_string).collect();
     for wanted in [
-        "lamps/quay.html:5:50: is there such a tag?",
-        "lamps/section.html:2:1: binds `area`",
-        "lamps/quay.html:5:17: `parts.gone` is no file",
+        "lamps/quay.html:5:50: does this tag exist there?",
+        "lamps/section.html:2:1: sets `area`",
+        "lamps/quay.html:5:17: `parts.gone` is not a file",
     ] {
         assert!(places.iter().any(|place| place.starts_with(wanted)), "{wanted}: {places:#?}");
     }
@@ -195,7 +196,7 @@ fn a_loop_becomes_no_condition() {
         [
             "list.html:1:1: two has no such condition or loop",
             "page.html:1:4: list.html is left out",
-            "with.html:1:4: two has no known way to say `with x=1`"
+            "with.html:1:4: two has no known way to write `with x=1`"
         ]
     );
 }

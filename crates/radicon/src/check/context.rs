@@ -4,48 +4,12 @@ use std::sync::OnceLock;
 
 use rustc_hash::FxHashMap;
 
-use super::{Mend, Severity};
 use crate::dialect::{Kind, Part};
-use crate::edit::Edits;
 use crate::markup::{ALONE, Construct, Document};
 use crate::repeats::Repeats;
 use crate::resolve::{Chain, Definition, Flat, FlattenError, Resolver};
 use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span};
-
-/// Something that a rule found.
-#[derive(Clone, Debug)]
-pub(super) struct Found {
-    pub id: SourceId,
-    pub span: Span,
-    pub message: String,
-    /// If it is worth less than the rule's usual severity.
-    pub severity: Option<Severity>,
-    pub related: Vec<(SourceId, Span, String)>,
-    pub mend: Option<Mend>,
-}
-
-impl Found {
-    pub fn new(id: SourceId, span: Span, message: impl Into<String>) -> Self {
-        Self { id, span, message: message.into(), severity: None, related: Vec::new(), mend: None }
-    }
-
-    pub fn with(mut self, id: SourceId, span: Span, message: impl Into<String>) -> Self {
-        self.related.push((id, span, message.into()));
-        self
-    }
-
-    pub fn hint(mut self) -> Self {
-        self.severity = Some(Severity::Hint);
-        self
-    }
-
-    /// With a change that mends it.
-    pub fn mended(mut self, message: impl Into<String>, keeps_pages: bool, edits: Edits) -> Self {
-        self.mend = Some(Mend { message: message.into(), keeps_pages, edits: edits.edits });
-        self
-    }
-}
 
 pub(super) struct Context<'s> {
     pub site: &'s Site,
@@ -70,7 +34,7 @@ impl<'s> Context<'s> {
         self.ids().map(move |id| (id, site.get(id)))
     }
 
-    /// Every template that takes its frame from another one, with its chain, where all of it is known.
+    /// Every template that extends another one, with its chain, where all of it is known.
     pub fn children(&self) -> impl Iterator<Item = (SourceId, &'s Template, Chain)> {
         let (site, resolver) = (self.site, self.resolver);
         let child = move |(id, template): (SourceId, &'s Template)| {
@@ -112,7 +76,7 @@ fn users(site: &Site) -> Vec<Vec<SourceId>> {
     users
 }
 
-/// A page put together and read.
+/// A finished page and read.
 pub(super) struct PageView<'s> {
     pub id: SourceId,
     pub site: &'s Site,
@@ -136,7 +100,7 @@ impl<'s> PageView<'s> {
         (stretch.source, Span::new(start, end))
     }
 
-    /// For each condition around a place its opening tag and the branch that the place stands in.
+    /// For each condition around a place its opening tag and the branch that the place is in.
     pub fn branches(&self, offset: u32) -> FxHashMap<u32, usize> {
         let items = &self.document.constructs.items;
         let mut found = FxHashMap::default();

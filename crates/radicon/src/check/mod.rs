@@ -1,10 +1,11 @@
 //! Findings: what is wrong or suspicious in a site, each with its place and, where that is sure,
-//! a mend.
+//! a fix.
 
-mod again;
 mod baseline;
 mod context;
-mod doubt;
+mod found;
+mod incremental;
+mod misread;
 mod rules;
 mod suppress;
 
@@ -17,9 +18,10 @@ use crate::prove::{Assumption, PageProof, Strength, prove};
 use crate::site::{Change, Site};
 use crate::text::{LineIndex, SourceId, Span, line_start};
 
-pub use again::Checks;
 pub use baseline::{Baseline, BaselineError};
-use context::{Context, Found, PageView};
+use context::{Context, PageView};
+pub use found::Found;
+pub use incremental::Checks;
 pub use rules::RULES;
 #[cfg(test)]
 pub(crate) use rules::testing;
@@ -72,31 +74,25 @@ pub struct Rule {
 enum Look {
     /// The site as a whole.
     Site(fn(&Context<'_>) -> Vec<Found>),
-    /// Each page, put together.
+    /// Each finished page.
     Page(LookAtPage),
-    /// The site as a whole, as somebody else sees it.
+    /// The site as a whole, as a third party sees it.
     Own(LookAtSite),
 }
 
 /// What a rule of one's own does: all that it finds in a site.
-pub type LookAtSite = fn(&Site) -> Vec<Hit>;
-
-/// What a rule of one's own has found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Hit {
-    /// The template.
-    pub template: SourceId,
-    /// Where in it.
-    pub span: Span,
-    /// What is wrong, in plain words.
-    pub message: String,
-}
+pub type LookAtSite = fn(&Site) -> Vec<Found>;
 
 impl Rule {
     /// A rule of one's own, beside those in [`RULES`]: settings and suppressions name it by its
     /// id, as they do the others.
     pub const fn own(id: &'static str, severity: Severity, meaning: &'static str, look: LookAtSite) -> Self {
         Self { id, severity, meaning, example: "", remedy: "", look: Look::Own(look) }
+    }
+
+    /// The first sentence of its meaning, without its point.
+    pub fn summary(&self) -> &'static str {
+        self.meaning.split(". ").next().unwrap_or_default().trim_end_matches('.')
     }
 }
 
@@ -105,6 +101,7 @@ type LookAtPage = fn(&Context<'_>, &PageView<'_>) -> Vec<Found>;
 /// Something wrong or suspicious.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Finding {
     /// The rule's id.
     pub rule: &'static str,
@@ -123,7 +120,7 @@ pub struct Finding {
     /// Other places that belong to it, each with what is there.
     pub related: Vec<Related>,
     /// What to change, where that is sure.
-    pub mend: Option<Mend>,
+    pub fix: Option<Fix>,
     /// What tells it from others, wherever its line moves to.
     pub fingerprint: String,
 }
@@ -142,10 +139,10 @@ pub struct Related {
     pub message: String,
 }
 
-/// A change that mends a finding.
+/// A change that fixes a finding.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Mend {
+pub struct Fix {
     /// What it does, in plain words.
     pub message: String,
     /// Whether every page stays as it is.
@@ -157,6 +154,7 @@ pub struct Mend {
 /// What a check found.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Checked {
     /// The findings, sorted by file and place.
     pub findings: Vec<Finding>,
@@ -164,7 +162,7 @@ pub struct Checked {
     pub files: usize,
     /// How many findings are suppressed in the settings or by comments.
     pub suppressed: usize,
-    /// What could not be looked at, because a page is too large.
+    /// What could not be checked: pages that are too large, files that cannot be read.
     pub skipped: Vec<String>,
 }
 
@@ -174,14 +172,21 @@ impl Checked {
         self.findings.iter().filter(|finding| finding.severity == severity).count()
     }
 
-    /// Findings that are alike told once, what is wrong first and hints at the end: the first one, and
-    /// in how many other places the same is found in the same line.
+    /// Findings that are alike once, errors and warnings first and hints at the end: the first one, and the number of
+    /// others. Alike are those of a rule with the same words in the same line of other files, and those in one place
+    /// that are about several pages.
     pub fn told_once(&self, site: &Site) -> Vec<(&Finding, usize)> {
         // The same words, but for the file's own name.
         let words = |finding: &Finding| finding.message.replace(&finding.file, "");
         let mut places: FxHashMap<(&str, Severity, String, Vec<u8>), usize> = FxHashMap::default();
+        let mut pages: FxHashMap<(&str, &str, Span), usize> = FxHashMap::default();
         let mut told: Vec<(&Finding, usize)> = Vec::new();
         for finding in &self.findings {
+            let place = (finding.rule, finding.file.as_str(), finding.span);
+            if let Some(&at) = pages.get(&place).filter(|_| !finding.span.is_empty()) {
+                told[at].1 += 1;
+                continue;
+            }
             // What is about a file as a whole has no line of its own.
             let known = (!finding.span.is_empty())
                 .then(|| (finding.rule, finding.severity, words(finding), line_of(site, finding)));
@@ -189,6 +194,7 @@ impl Checked {
                 Some(&at) => told[at].1 += 1,
                 None => {
                     places.extend(known.map(|key| (key, told.len())));
+                    pages.insert(place, told.len());
                     told.push((finding, 0));
                 }
             }
@@ -242,7 +248,7 @@ fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Check
                 span: found.span,
                 message: found.message,
                 related: related.collect(),
-                mend: found.mend,
+                fix: found.fix,
                 fingerprint: String::new(),
             }
         })
@@ -282,13 +288,13 @@ fn line_of(site: &Site, finding: &Finding) -> Vec<u8> {
     source[start..end].trim_ascii().to_vec()
 }
 
-/// What mending did.
+/// What fixing did.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Mended {
-    /// The findings that were mended.
+pub struct Fixed {
+    /// The findings that were fixed.
     pub findings: Vec<Finding>,
-    /// Pages that change, with how; a mend that keeps all pages is proven to.
+    /// Pages that change, with how; a fix that keeps all pages is proven to.
     pub changed: Vec<PageProof>,
     /// What that rests on and nobody has confirmed.
     pub assumptions: Vec<Assumption>,
@@ -300,46 +306,45 @@ pub struct Mended {
     pub changes: Vec<Change>,
 }
 
-/// Makes the sure mends of findings, as one change.
+/// Makes the safe fixes of findings, as one change.
 ///
-/// A mend that says that it keeps all pages is left out if that cannot be shown; one that
+/// A fix that says that it keeps all pages is left out if that cannot be shown; one that
 /// overlaps an earlier one is left for the next time.
 ///
 /// # Errors
 /// If the edits lead out of the site.
-pub fn mend(site: &Site, findings: &[Finding]) -> Result<Mended, EditError> {
+pub fn fix(site: &Site, findings: &[Finding]) -> Result<Fixed, EditError> {
     let mut edits = Edits::default();
-    let mut mended: Vec<Finding> = Vec::new();
+    let mut fixed: Vec<Finding> = Vec::new();
     for keeps in [true, false] {
-        let wanted =
-            findings.iter().filter(|finding| finding.mend.as_ref().is_some_and(|mend| mend.keeps_pages == keeps));
+        let wanted = findings.iter().filter(|finding| finding.fix.as_ref().is_some_and(|fix| fix.keeps_pages == keeps));
         for finding in wanted {
             let own = edits_of(finding);
             let touched = |edit: &&Edit| own.iter().any(|other| other.file == edit.file);
             let beside = edits.edits.iter().filter(touched).chain(&own).cloned().collect();
             if (Edits { edits: beside, ..Edits::default() }).changes(site).is_ok() {
                 edits.edits.extend(own);
-                mended.push(finding.clone());
+                fixed.push(finding.clone());
             }
         }
         if keeps {
-            mended = proven(site, Vec::new(), mended)?;
-            edits.edits = mended.iter().flat_map(edits_of).collect();
+            fixed = proven(site, Vec::new(), fixed)?;
+            edits.edits = fixed.iter().flat_map(edits_of).collect();
         }
     }
     let changes = edits.changes(site)?;
     let after = site.after(&changes, &[]);
-    let proof = prove(site, &after, Strength::WEAKEST);
+    let proof = prove(site, &after, Strength::Dom);
     let changed = proof.different().cloned().collect();
     let files = changes.iter().map(|change| change.path.clone()).collect();
-    Ok(Mended { findings: mended, changed, assumptions: proof.assumptions, files, changes })
+    Ok(Fixed { findings: fixed, changed, assumptions: proof.assumptions, files, changes })
 }
 
 fn edits_of(finding: &Finding) -> Vec<Edit> {
-    finding.mend.as_ref().map(|mend| mend.edits.clone()).unwrap_or_default()
+    finding.fix.as_ref().map(|fix| fix.edits.clone()).unwrap_or_default()
 }
 
-/// Those of `known` findings, and of more, that can be mended together without a change to a page;
+/// Those of `known` findings, and of more, that can be fixed together without a change to a page;
 /// what cannot is found by halves.
 fn proven(site: &Site, mut known: Vec<Finding>, more: Vec<Finding>) -> Result<Vec<Finding>, EditError> {
     let all = Edits { edits: known.iter().chain(&more).flat_map(edits_of).collect(), ..Edits::default() };

@@ -111,7 +111,7 @@ impl Kind {
         }
     }
 
-    /// Whether it leaves text in the page where it stands.
+    /// Whether it leaves text in the page where it is.
     pub const fn prints(self) -> bool {
         matches!(self, Kind::Output | Kind::Include | Kind::Inherited | Kind::Again | Kind::Slot | Kind::Body)
     }
@@ -134,7 +134,7 @@ impl Kind {
         !matches!(self, Kind::Output | Kind::Control | Kind::Code | Kind::Comment | Kind::Other)
     }
 
-    /// Whether it defines what stands in a block: a block, or the content for one.
+    /// Whether it defines what is in a block: a block, or the content for one.
     pub const fn defines(self) -> bool {
         matches!(self, Kind::Block | Kind::Fill)
     }
@@ -153,17 +153,17 @@ pub struct Form {
     pub close: Vec<Pattern>,
     /// The brackets whose balance closes the pair.
     pub balanced: Option<(u8, u8)>,
-    /// It stands alone on its line, and ends with it.
+    /// It is alone on its line, and ends with it.
     pub line: bool,
     /// A slot that must be filled.
     pub required: bool,
     /// It binds its name only where nothing has bound it.
     pub default: bool,
-    /// Of an attribute: the element goes too, not only what stands in it.
+    /// Of an attribute: the element goes too, not only what is in it.
     pub replaces_element: bool,
     /// The line that opens and closes the header in which alone it is read, line by line.
     pub header: Option<String>,
-    /// It may stand inside a longer tag: one of several statements, or a call in an expression.
+    /// It may be inside a longer tag: one of several statements, or a call in an expression.
     pub within: bool,
     /// Of a parent: the file of the same name in the next root.
     pub names_itself: bool,
@@ -236,9 +236,9 @@ pub struct Targets {
     pub separator: String,
     /// Whether a name without a leading slash starts at the naming file's folder.
     pub relative: Relative,
-    /// Folders tried too, beneath the naming file's folder and beneath each root.
+    /// Folders tried too, under the naming file's folder and under each root.
     pub beside: Vec<String>,
-    /// What may stand before the last part of a name, such as `_`.
+    /// What may come before the last part of a name, such as `_`.
     pub prefix: String,
     /// What begins a name that starts at a root, as a slash does.
     pub root: String,
@@ -278,9 +278,9 @@ pub(crate) struct TagForm {
     pub pattern: Pattern,
     /// Forms this tag may belong to: one, or several that share an opener or a closer.
     pub forms: Vec<u16>,
-    /// An expression stands where a target or a content in quotes is expected.
+    /// An expression is where a target or a content in quotes is expected.
     pub dynamic: bool,
-    /// What must stand behind the opening delimiter, to pass others over quickly.
+    /// What must come after the opening delimiter, to pass others over quickly.
     pub word: Vec<u8>,
 }
 
@@ -411,7 +411,7 @@ impl Dialect {
         (0..).zip(&self.forms).filter_map(|(index, form)| Some((index, form, form.header.as_deref()?)))
     }
 
-    /// The forms that may stand inside a longer tag, with their indices.
+    /// The forms that may be inside a longer tag, with their indices.
     pub(crate) fn within(&self) -> impl Iterator<Item = (u16, &Form)> {
         (0..).zip(&self.forms).filter(|(_, form)| form.within)
     }

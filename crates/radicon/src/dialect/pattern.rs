@@ -32,14 +32,14 @@ const PLACES: [(&str, Place); 8] = [
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Piece {
     Literal(Vec<u8>),
-    /// White space; `true` where at least one is needed (between two words).
+    /// Whitespace; `true` where at least one is needed (between two words).
     Blank(bool),
-    /// White space may stand here, but none is written.
+    /// Whitespace may be here, but none is written.
     Gap,
     Quote(u8),
     Place(Place),
     Optional(Vec<Piece>),
-    /// A trim or exact mark may stand here.
+    /// A trim or exact mark may be here.
     Mark(Side),
 }
 
@@ -57,7 +57,7 @@ pub struct Pattern {
     tail: Vec<u8>,
     specificity: usize,
     text: String,
-    /// It stands alone on its line, and ends with it.
+    /// It is alone on its line, and ends with it.
     line: bool,
     /// It is an attribute of an element.
     attribute: bool,
@@ -78,10 +78,10 @@ pub(super) enum Reach {
     Within,
 }
 
-/// Marks that may stand inside the delimiters of a dialect's tags.
+/// Marks that may be inside the delimiters of a dialect's tags.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Marks {
-    /// They remove the white space on their side.
+    /// They remove the whitespace on their side.
     pub trim: Vec<Vec<u8>>,
     /// They switch the line rule off for one tag.
     pub exact: Vec<Vec<u8>>,
@@ -102,7 +102,7 @@ pub struct Captures {
     pub after: Span,
     /// The trim marks at the opening and the closing delimiter.
     pub marks: [Span; 2],
-    /// An exact mark stood at the opening delimiter.
+    /// An exact mark was at the opening delimiter.
     pub exact: bool,
     /// How many expressions were found.
     pub(super) expressions: u8,
@@ -236,7 +236,7 @@ impl Pattern {
         &self.tail
     }
 
-    /// The fixed bytes that must follow the opening delimiter, marks and white space.
+    /// The fixed bytes that must follow the opening delimiter, marks and whitespace.
     pub(crate) fn first_word(&self) -> &[u8] {
         let after = self.pieces.iter().skip(2).find(|piece| !matches!(piece, Piece::Blank(_) | Piece::Gap));
         match after {
@@ -250,7 +250,7 @@ impl Pattern {
         self.specificity
     }
 
-    /// The same with an expression where the target or the short content stands
+    /// The same with an expression where the target or the short content is
     /// in quotes, or `None` if it has neither.
     pub(crate) fn with_dynamic(&self) -> Option<Self> {
         let quoted = |at: usize| matches!(self.pieces.get(at), Some(Piece::Quote(_)));
@@ -293,7 +293,7 @@ impl Pattern {
         (bounded && alone).then_some((end, reader.captures))
     }
 
-    /// Whether it is led by a sigil, which inside or behind a word is plain text.
+    /// Whether it is led by a sigil, which inside or after a word is plain text.
     fn is_sigil(&self) -> bool {
         !self.lead.is_empty() && !self.lead.iter().any(|b| b"([{<>}])".contains(b))
     }
@@ -378,7 +378,7 @@ fn starts_with_word(bytes: &[u8]) -> bool {
     bytes.first().is_some_and(|&b| is_word(b))
 }
 
-/// Puts the places for marks behind the opening and before the closing delimiter.
+/// Puts the places for marks after the opening and before the closing delimiter.
 fn insert_marks(pieces: &mut Vec<Piece>, lead: usize, tail: usize) {
     // A single piece that is a delimiter alone opens, and closes nothing.
     let single = matches!(&pieces[..], [Piece::Literal(bytes)] if bytes.len() <= lead + tail);
@@ -410,7 +410,7 @@ fn insert_marks(pieces: &mut Vec<Piece>, lead: usize, tail: usize) {
     }
 }
 
-/// White space may stand beside the punctuation of arguments, though an example
+/// Whitespace may be beside the punctuation of arguments, though an example
 /// shows none. Not inside quotes.
 fn with_gaps(pieces: Vec<Piece>) -> Vec<Piece> {
     let mut out: Vec<Piece> = Vec::with_capacity(pieces.len());
@@ -444,7 +444,7 @@ fn with_gaps(pieces: Vec<Piece>) -> Vec<Piece> {
     out
 }
 
-/// White space must be there only between two words.
+/// Whitespace must be there only between two words.
 fn demand_blanks(pieces: &mut [Piece]) {
     let wordy = |piece: Option<&Piece>, last: bool| match piece {
         Some(Piece::Literal(bytes)) => (if last { bytes.last() } else { bytes.first() }).is_some_and(|&b| is_word(b)),

@@ -84,7 +84,7 @@ impl Reader<'_> {
                 self.read(pieces, rest, end, Some(quote))
             }
             (Place::Name, None) => self.name(pieces, rest, at),
-            // Quotes may stand where none are shown.
+            // Quotes may be where none are shown.
             (Place::Target, None) if matches!(self.source.get(at), Some(b'"' | b'\'')) => {
                 let end = self.quoted(place, &[], at + 1, self.source[at])?;
                 if self.source[at..end].iter().any(|&b| is_blank(b)) {
@@ -160,7 +160,7 @@ impl Reader<'_> {
         None
     }
 
-    /// Length of a target without quotes: up to white space, what parts arguments, or the closing delimiter.
+    /// Length of a target without quotes: up to whitespace, what parts arguments, or the closing delimiter.
     fn bare(&self, at: usize) -> usize {
         let here = &self.source[at..];
         let ends = |b: u8| is_blank(b) || matches!(b, b',' | b';' | b'|' | b'=');
@@ -297,7 +297,7 @@ fn is_name(byte: u8) -> bool {
     is_word(byte) || matches!(byte, b'-' | b'.' | b':' | b'$')
 }
 
-/// Where a short needle is; most stand near, so no searcher is built.
+/// Where a short needle is; most are near, so no searcher is built.
 fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
     let (&first, rest) = needle.split_first()?;
     memchr::memchr_iter(first, haystack).find(|&at| haystack[at + 1..].starts_with(rest))

@@ -1,6 +1,6 @@
 //! The behaviours in which engines differ.
 
-/// What becomes of content in a child that stands outside every block.
+/// What becomes of content in a child that is outside every block.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Loose {
     /// It vanishes.
@@ -50,7 +50,7 @@ pub enum Scope {
     Unknown,
 }
 
-/// Whether a layout sees what a child sets outside of its blocks.
+/// Whether a layout sees what a child sets outside its blocks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SetScope {
     /// It does, and so do the blocks of other levels.
@@ -90,7 +90,7 @@ pub struct Rules {
     pub loose: Loose,
     /// The same block twice in one file.
     pub twice: Twice,
-    /// Whether constructs may stand inside a tag or an attribute value.
+    /// Whether constructs may be inside a tag or an attribute value.
     pub anywhere: bool,
     /// Line ends after tags.
     pub newline: Newline,
@@ -98,7 +98,7 @@ pub struct Rules {
     pub include_scope: Scope,
     /// Whether an override sees names bound around the block.
     pub block_scope: Scope,
-    /// Whether a layout sees what a child sets outside of its blocks.
+    /// Whether a layout sees what a child sets outside its blocks.
     pub set_scope: SetScope,
     /// Relative URLs in layouts and partials.
     pub urls: Urls,
@@ -125,7 +125,7 @@ impl Rules {
     /// Arguments that bind these names to these values; `None` if it is not known how.
     pub(crate) fn write_arguments(&self, bindings: &[(&str, Value<'_>)]) -> Option<String> {
         let [lead, sign, between, tail] = split_arguments(self.arguments.as_deref()?)?;
-        // The quote that ends a value stands behind both.
+        // The quote that ends a value comes after both.
         let quote = between.bytes().zip(tail.bytes()).take_while(|(a, b)| a == b).count();
         // An expression has no quotes around it.
         let is_quote = |c: char| matches!(c, '"' | '\'');
@@ -141,8 +141,8 @@ impl Rules {
     }
 }
 
-/// An example of arguments without `a`, `x`, `b` and `y`: what stands before, between
-/// a name and its value, between the two, and behind.
+/// An example of arguments without `a`, `x`, `b` and `y`: what comes before, between
+/// a name and its value, between the two, and after.
 pub(super) fn split_arguments(example: &str) -> Option<[&str; 4]> {
     let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
     let word = |from: usize, wanted: char| {

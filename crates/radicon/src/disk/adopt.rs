@@ -1,11 +1,11 @@
-//! Adopting a proposal, and taking it back.
+//! Writing changes into a site, and undoing them.
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::journal::{Lock, PENDING, UNDO, clear, commit, is_pending, recover_locked, write_synced};
+use super::journal::{Lock, PENDING, clear, commit, is_pending, recover_locked, steps, write_synced};
 use super::{DiskError, STATE_FOLDER};
 use crate::site::Change;
 
@@ -21,9 +21,23 @@ pub struct Adopted {
     pub removed: Vec<String>,
 }
 
-/// What it takes to go back: beside this index the contents, by number.
+/// What was undone.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct Undone {
+    /// The title of the step, as given to [`adopt`].
+    pub title: String,
+    /// The files that were put back.
+    #[serde(flatten)]
+    pub files: Adopted,
+    /// The number of steps that can still be undone.
+    pub left: usize,
+}
+
+/// What undoing a step needs: this index, and beside it the contents, by number.
 #[derive(Serialize, Deserialize)]
 struct UndoFile {
+    title: String,
     entries: Vec<UndoEntry>,
 }
 
@@ -38,14 +52,13 @@ struct UndoEntry {
 
 const INDEX: &str = "index.json";
 
-/// Changes a site in place, all files or none. What is needed to go back is
-/// kept until the next call.
+/// Changes a site in place, all files or none, as a step with a title. The last 20 steps can be undone.
 ///
 /// # Errors
 /// If a file changed since it was read, cannot be written, or lies outside the
 /// site; then nothing was written. If the disk fails when all is staged, the
 /// next run that reads the site finishes it.
-pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
+pub fn adopt(folder: &Path, title: &str, changes: &[Change]) -> Result<Adopted, DiskError> {
     let _lock = Lock::take(folder)?;
     recover_locked(folder)?;
     let pending = folder.join(STATE_FOLDER).join(PENDING);
@@ -60,9 +73,10 @@ pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
         }
         entries.push(UndoEntry { path: change.path.clone(), old: change.old.is_some(), new: change.new.is_some() });
     }
-    let bytes = serde_json::to_vec(&UndoFile { entries }).map_err(|error| DiskError::Refused(error.to_string()))?;
+    let bytes = serde_json::to_vec(&UndoFile { title: title.to_owned(), entries })
+        .map_err(|error| DiskError::Refused(error.to_string()))?;
     write_synced(&pending.join(INDEX), &bytes)?;
-    let done = commit(folder, changes);
+    let done = commit(folder, changes, None);
     // What is staged already is finished by the next run, and can be undone then.
     if done.is_err() && !is_pending(folder) {
         clear(&pending)?;
@@ -70,34 +84,46 @@ pub fn adopt(folder: &Path, changes: &[Change]) -> Result<Adopted, DiskError> {
     done.map(|()| summary(changes))
 }
 
-/// Takes the last [`adopt`] back.
+/// The titles of the steps that can be undone, the last one first.
 ///
 /// # Errors
-/// If there is nothing to undo, or a file was changed after it was adopted;
-/// then nothing was written.
-pub fn undo(folder: &Path) -> Result<Adopted, DiskError> {
-    let keep = folder.join(STATE_FOLDER).join(UNDO);
-    let path = keep.join(INDEX);
-    if !path.exists() {
-        return Err(DiskError::Refused("nothing to undo: no proposal was adopted here".into()));
+/// If what is needed to undo them cannot be read.
+pub fn undoable(folder: &Path) -> Result<Vec<String>, DiskError> {
+    let steps = steps(folder).into_iter().rev();
+    steps.map(|(_, step)| Ok(read_step(&step)?.title)).collect()
+}
+
+fn read_step(step: &Path) -> Result<UndoFile, DiskError> {
+    let path = step.join(INDEX);
+    let bytes = fs::read(&path).map_err(DiskError::io(&path))?;
+    serde_json::from_slice(&bytes)
+        .map_err(|error| DiskError::Refused(format!("{}: cannot be read: {error}", path.display())))
+}
+
+/// Undoes the last step that [`adopt`] made and that is not undone yet. `None` if there is none.
+///
+/// # Errors
+/// If a file was changed after the step; then nothing was written.
+pub fn undo(folder: &Path) -> Result<Option<Undone>, DiskError> {
+    if steps(folder).is_empty() {
+        return Ok(None);
     }
     let _lock = Lock::take(folder)?;
     recover_locked(folder)?;
-    let bytes = fs::read(&path).map_err(DiskError::io(&path))?;
-    let undo: UndoFile = serde_json::from_slice(&bytes)
-        .map_err(|error| DiskError::Refused(format!("{}: cannot be read: {error}", path.display())))?;
+    let mut steps: Vec<(usize, PathBuf)> = steps(folder);
+    let Some((number, step)) = steps.pop() else { return Ok(None) };
+    let undo = read_step(&step)?;
     let mut changes = Vec::new();
     for (index, entry) in undo.entries.iter().enumerate() {
         let read = |word: &str, there: bool| {
-            let path = keep.join(format!("{word}-{index}"));
+            let path = step.join(format!("{word}-{index}"));
             there.then(|| fs::read(&path).map_err(DiskError::io(&path))).transpose()
         };
         changes.push(Change { path: entry.path.clone(), old: read("new", entry.new)?, new: read("old", entry.old)? });
     }
-    commit(folder, &changes)?;
+    commit(folder, &changes, Some(number))?;
     remove_empty_folders(folder, &changes);
-    clear(&keep)?;
-    Ok(summary(&changes))
+    Ok(Some(Undone { title: undo.title, files: summary(&changes), left: steps.len() }))
 }
 
 /// Folders that a removal left empty go too.
@@ -127,6 +153,7 @@ fn summary(changes: &[Change]) -> Adopted {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::disk::journal::MOST_STEPS;
 
     fn read(folder: &Path, path: &str) -> Option<String> {
         fs::read_to_string(folder.join(path)).ok()
@@ -140,23 +167,46 @@ mod tests {
             Change { path: "a.html".into(), old: Some(b"old".to_vec()), new: Some(b"new".to_vec()) },
             Change { path: "layouts/base.html".into(), old: None, new: Some(b"base".to_vec()) },
         ];
-        let adopted = adopt(dir.path(), &changes).expect("adopted");
+        let adopted = adopt(dir.path(), "adopt", &changes).expect("adopted");
         assert_eq!(
             (adopted.created, adopted.changed),
             (vec!["layouts/base.html".to_owned()], vec!["a.html".to_owned()])
         );
         assert_eq!(read(dir.path(), "layouts/base.html").as_deref(), Some("base"));
-        undo(dir.path()).expect("undone");
+        let undone = undo(dir.path()).expect("undone").expect("a step");
+        assert_eq!((undone.title.as_str(), undone.left), ("adopt", 0));
         assert_eq!((read(dir.path(), "a.html").as_deref(), dir.path().join("layouts").exists()), (Some("old"), false));
-        assert!(undo(dir.path()).expect_err("nothing left").to_string().contains("nothing to undo"));
+        assert_eq!(undo(dir.path()).expect("nothing left"), None);
     }
 
     #[test]
     fn what_was_changed_after_adopting_is_not_undone() {
         let dir = tempfile::tempdir().expect("a folder");
-        adopt(dir.path(), &[Change { path: "a.html".into(), old: None, new: Some(b"new".to_vec()) }]).expect("adopted");
+        let change = Change { path: "a.html".into(), old: None, new: Some(b"new".to_vec()) };
+        adopt(dir.path(), "adopt", &[change]).expect("adopted");
         fs::write(dir.path().join("a.html"), "mine").expect("a file");
         assert!(undo(dir.path()).expect_err("a refusal").to_string().contains("changed since"));
         assert_eq!(read(dir.path(), "a.html").as_deref(), Some("mine"));
+    }
+
+    #[test]
+    fn the_last_steps_are_undone_one_after_the_other() {
+        let dir = tempfile::tempdir().expect("a folder");
+        let text = |at: usize| (at > 0).then(|| at.to_string().into_bytes());
+        let all = MOST_STEPS + 3;
+        for at in 0..all {
+            let change = Change { path: "a.html".into(), old: text(at), new: text(at + 1) };
+            adopt(dir.path(), &format!("step {at}"), &[change]).expect("adopted");
+        }
+        assert_eq!(
+            undoable(dir.path()).expect("titles")[..2],
+            [format!("step {}", all - 1), format!("step {}", all - 2)]
+        );
+        for at in (3..all).rev() {
+            let undone = undo(dir.path()).expect("undone").expect("a step");
+            assert_eq!((undone.title, undone.left), (format!("step {at}"), at - 3));
+            assert_eq!(read(dir.path(), "a.html"), Some(at.to_string()));
+        }
+        assert_eq!(undo(dir.path()).expect("the older ones are forgotten"), None);
     }
 }

@@ -1,23 +1,26 @@
 //! Writing a site, or finished pages, into another folder.
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use ignore::WalkBuilder;
+use ignore::gitignore::Gitignore;
 use serde::Serialize;
 
 use super::{DiskError, Loaded, STATE_FOLDER, is_configuration, slashed};
 use crate::resolve::Resolver;
 use crate::site::{Problem, SourceFile};
 
-/// Writes files into a new folder.
+/// Writes files of a site into a new folder.
 ///
 /// # Errors
-/// If the folder is there and not empty, or cannot be written.
-pub fn write_files(files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
-    if fs::read_dir(into).is_ok_and(|mut entries| entries.next().is_some()) {
-        return Err(DiskError::Refused(format!("{}: is not empty; name a new folder", into.display())));
-    }
+/// If the folder is there and not empty, would be read as part of the site, or cannot be written.
+pub fn write_files(loaded: &Loaded, files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
+    refuse_target(loaded, into)?;
+    write_into(files, into)
+}
+
+fn write_into(files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
     for file in files {
         let path = into.join(&file.path);
         let parent = path.parent().unwrap_or(into);
@@ -33,15 +36,15 @@ pub fn write_files(files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
 pub struct Composed {
     /// The paths of the pages.
     pub pages: Vec<String>,
-    /// What could not be resolved and was kept as it stands.
+    /// What could not be resolved and was kept as it is.
     pub problems: Vec<Problem>,
 }
 
-/// Writes every page, put together, into an empty or new folder, with everything
-/// else that stands in the site but its layouts, partials, settings and dialects.
+/// Writes every finished page, into an empty or new folder, with everything
+/// else that is in the site but its layouts, partials, settings and dialects.
 ///
 /// # Errors
-/// If a page grows without end, `into` is not empty or lies around the site, or
+/// If a page grows without end, `into` is not empty, lies around the site or would be read as part of it, or
 /// something cannot be written.
 pub fn compose(loaded: &Loaded, into: &Path) -> Result<Composed, DiskError> {
     let site = &loaded.site;
@@ -52,28 +55,67 @@ pub fn compose(loaded: &Loaded, into: &Path) -> Result<Composed, DiskError> {
     let pages: Vec<_> =
         flattened.into_iter().map(|(id, flat)| SourceFile::new(site.get(id).path.clone(), flat.bytes)).collect();
     let is_source = |path: &str| site.find(path).is_some() || is_configuration(&loaded.settings, path);
-    write_folder(&loaded.folder, &pages, into, |path, is_folder| !is_folder && !is_source(path))?;
+    write_folder(loaded, &pages, into, |path, is_folder| !is_folder && !is_source(path))?;
     Ok(Composed { pages: pages.into_iter().map(|page| page.path).collect(), problems })
 }
 
-/// Writes a whole site into an empty or new folder: everything that stands in
+/// Writes a whole site into an empty or new folder: everything that is in
 /// the old one, and `changes` in the place of what they change.
 ///
 /// # Errors
-/// If `into` is not empty, lies around the site, or something cannot be written.
-pub fn write_site(folder: &Path, changes: &[SourceFile], into: &Path) -> Result<(), DiskError> {
-    write_folder(folder, changes, into, |_, _| true)
+/// If `into` is not empty, lies around the site or would be read as part of it, or something cannot be written.
+pub fn write_site(loaded: &Loaded, changes: &[SourceFile], into: &Path) -> Result<(), DiskError> {
+    write_folder(loaded, changes, into, |_, _| true)
+}
+
+/// Refuses a folder that holds something, and one that the next run would read as a part of the site.
+fn refuse_target(loaded: &Loaded, into: &Path) -> Result<(), DiskError> {
+    if fs::read_dir(into).is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(DiskError::Refused(format!("{}: the directory is not empty; name a new one", into.display())));
+    }
+    if is_read(loaded, into) {
+        let message = format!(
+            "{}: lies in the site, and would be read as a part of it; name a directory outside, or one that \
+             .gitignore or `ignore` in radicon.toml excludes",
+            into.display()
+        );
+        return Err(DiskError::Refused(message));
+    }
+    Ok(())
+}
+
+/// Whether what is written into a folder belongs to the site.
+fn is_read(loaded: &Loaded, into: &Path) -> bool {
+    let Some((into, folder)) = absolute(into).zip(absolute(&loaded.folder)) else { return false };
+    let Ok(inside) = into.strip_prefix(&folder) else { return false };
+    let is_hidden = inside.components().any(|part| part.as_os_str().to_string_lossy().starts_with('.'));
+    let file = inside.join("page.html");
+    let ignores = |above: &Path| {
+        let lists = [above.join(".gitignore"), above.join(".ignore"), above.join(".git/info/exclude")];
+        let lists = lists.iter().filter(|list| list.is_file());
+        lists.map(|list| Gitignore::new(list).0).any(|list| {
+            let path = into.strip_prefix(above).unwrap_or(&into);
+            list.matched_path_or_any_parents(path, true).is_ignore()
+        })
+    };
+    !is_hidden && !loaded.settings.ignore.fit(&slashed(&file)) && !into.ancestors().any(ignores)
+}
+
+/// The path from the root of the file system, also of a folder that is yet to be made.
+fn absolute(path: &Path) -> Option<PathBuf> {
+    let path = std::path::absolute(path).ok()?;
+    let there = path.ancestors().find(|above| above.exists())?;
+    Some(there.canonicalize().ok()?.join(path.strip_prefix(there).ok()?))
 }
 
 fn write_folder(
-    folder: &Path,
+    loaded: &Loaded,
     changes: &[SourceFile],
     into: &Path,
     keep: impl Fn(&str, bool) -> bool,
 ) -> Result<(), DiskError> {
-    if fs::read_dir(into).is_ok_and(|mut entries| entries.next().is_some()) {
-        return Err(DiskError::Refused(format!("{}: the folder is not empty; name a new one", into.display())));
-    }
+    refuse_target(loaded, into)?;
+    let folder = &loaded.folder;
     fs::create_dir_all(into).map_err(DiskError::io(into))?;
     let target = into.canonicalize().map_err(DiskError::io(into))?;
     let outside = |path: &Path| path.canonicalize().map_or(true, |path| !path.starts_with(&target));
@@ -104,14 +146,7 @@ fn write_folder(
             _ => {}
         }
     }
-    for file in changes {
-        let to = into.join(&file.path);
-        if let Some(parent) = to.parent() {
-            fs::create_dir_all(parent).map_err(DiskError::io(parent))?;
-        }
-        fs::write(&to, &file.bytes).map_err(DiskError::io(&to))?;
-    }
-    Ok(())
+    write_into(changes, into)
 }
 
 /// Copies a link as a link, not what it points to.

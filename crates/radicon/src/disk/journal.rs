@@ -30,6 +30,8 @@ pub enum Recovery {
 #[derive(Serialize, Deserialize)]
 struct Journal {
     staged: bool,
+    /// The number of the step that is being undone.
+    undoes: Option<usize>,
     entries: Vec<Entry>,
 }
 
@@ -42,9 +44,21 @@ struct Entry {
 
 const JOURNAL: &str = "journal.json";
 const LOCK: &str = "lock";
-/// What is needed to undo the last run, and the run at work.
+/// What is needed to undo the last steps, a numbered folder each, and the step at work.
 pub(super) const UNDO: &str = "undo";
 pub(super) const PENDING: &str = "undo-pending";
+
+/// So many steps can be undone: each keeps the old and the new content of its files.
+pub(super) const MOST_STEPS: usize = 20;
+
+/// The steps that can be undone, the oldest first, with their folders.
+pub(super) fn steps(folder: &Path) -> Vec<(usize, PathBuf)> {
+    let entries = fs::read_dir(folder.join(STATE_FOLDER).join(UNDO)).into_iter().flatten().flatten();
+    let mut steps: Vec<(usize, PathBuf)> =
+        entries.filter_map(|entry| Some((entry.file_name().to_str()?.parse().ok()?, entry.path()))).collect();
+    steps.sort_unstable();
+    steps
+}
 
 /// Holds the site against other runs while it lives.
 #[derive(Debug)]
@@ -108,8 +122,8 @@ pub(super) fn recover_locked(folder: &Path) -> Result<Recovery, DiskError> {
     Ok(Recovery::RolledBack)
 }
 
-/// Makes the changes, all or none. The caller holds the lock.
-pub(super) fn commit(folder: &Path, changes: &[Change]) -> Result<(), DiskError> {
+/// Makes the changes, all or none; they undo the step of a number, if one is given. The caller holds the lock.
+pub(super) fn commit(folder: &Path, changes: &[Change], undoes: Option<usize>) -> Result<(), DiskError> {
     let root = folder.canonicalize().map_err(DiskError::io(folder))?;
     for change in changes {
         verify(&root, folder, change)?;
@@ -118,7 +132,7 @@ pub(super) fn commit(folder: &Path, changes: &[Change]) -> Result<(), DiskError>
         changes.iter().filter(|change| change.old.is_none()).map(|change| change.path.to_lowercase()).collect();
     created.sort();
     if let Some(twice) = created.windows(2).find(|pair| pair[0] == pair[1]) {
-        let message = format!("{}: two new files are the same where letter case does not count", twice[0]);
+        let message = format!("{}: two new files differ only in letter case", twice[0]);
         return Err(DiskError::Refused(message));
     }
     let stage = |(index, change): (usize, &Change)| {
@@ -131,7 +145,7 @@ pub(super) fn commit(folder: &Path, changes: &[Change]) -> Result<(), DiskError>
         });
         Entry { path: change.path.clone(), stage: staged }
     };
-    let mut journal = Journal { staged: false, entries: changes.iter().enumerate().map(stage).collect() };
+    let mut journal = Journal { staged: false, undoes, entries: changes.iter().enumerate().map(stage).collect() };
     write_journal(folder, &journal)?;
     let written = changes.iter().zip(&journal.entries).try_for_each(|(change, entry)| stage_one(folder, change, entry));
     if let Err(error) = written {
@@ -148,18 +162,18 @@ fn verify(root: &Path, folder: &Path, change: &Change) -> Result<(), DiskError> 
     let refuse = |why: &str| Err(DiskError::Refused(format!("{}: {why}; nothing was written", change.path)));
     let relative = Path::new(&change.path);
     if relative.components().any(|part| !matches!(part, Component::Normal(_))) {
-        return refuse("the path leads out of the site");
+        return refuse("the path is outside the site");
     }
     let path = folder.join(relative);
     let existing = path.ancestors().skip(1).find(|parent| parent.exists()).map(Path::to_owned).unwrap_or_default();
     if !existing.canonicalize().map_err(DiskError::io(&existing))?.starts_with(root) {
-        return refuse("a link leads out of the site");
+        return refuse("a link leads outside the site");
     }
     let there = fs::symlink_metadata(&path).ok();
     match (&change.old, there) {
         (_, Some(meta)) if meta.file_type().is_symlink() => refuse("is a symbolic link"),
         (None, None) => match twin(&path) {
-            Some(twin) => refuse(&format!("is the same as {twin} where letter case does not count")),
+            Some(twin) => refuse(&format!("differs from {twin} only in letter case")),
             None => Ok(()),
         },
         (None, Some(_)) => refuse("exists already"),
@@ -212,11 +226,19 @@ fn finish(folder: &Path, journal: &Journal) -> Result<(), DiskError> {
         }
         sync_folder(target.parent());
     }
-    // What is needed to undo this run takes the place of what the last one left.
     let state = folder.join(STATE_FOLDER);
-    if state.join(PENDING).exists() {
-        clear(&state.join(UNDO))?;
-        fs::rename(state.join(PENDING), state.join(UNDO)).map_err(DiskError::io(state.join(UNDO)))?;
+    let undo = state.join(UNDO);
+    match journal.undoes {
+        Some(number) => clear(&undo.join(number.to_string()))?,
+        None if state.join(PENDING).exists() => {
+            let steps = steps(folder);
+            let next = undo.join(steps.last().map_or(1, |(number, _)| number + 1).to_string());
+            fs::create_dir_all(&undo).map_err(DiskError::io(&undo))?;
+            fs::rename(state.join(PENDING), &next).map_err(DiskError::io(&next))?;
+            let forgotten = (steps.len() + 1).saturating_sub(MOST_STEPS);
+            steps.iter().take(forgotten).try_for_each(|(_, step)| clear(step))?;
+        }
+        None => {}
     }
     remove_if_there(&state.join(JOURNAL))
 }
@@ -286,7 +308,7 @@ mod tests {
             let _ = Lock::take(dir.path()).expect("the lock");
             let entries = vec![Entry { path: "a.html".into(), stage: Some(".a.html.radicon-0".into()) }];
             fs::write(dir.path().join(".a.html.radicon-0"), "new").expect("a staged file");
-            write_journal(dir.path(), &Journal { staged, entries }).expect("a journal");
+            write_journal(dir.path(), &Journal { staged, undoes: None, entries }).expect("a journal");
             assert_eq!(recover(dir.path()).expect("a recovery"), found);
             assert_eq!(fs::read_to_string(dir.path().join("a.html")).expect("a file"), expected);
             assert!(!dir.path().join(".a.html.radicon-0").exists());
@@ -302,10 +324,10 @@ mod tests {
             (change("a.html", Some("other"), Some("new")), "changed since"),
             (change("a.html", None, Some("new")), "exists already"),
             (change("b.html", Some("x"), Some("new")), "is gone"),
-            (change("../b.html", None, Some("new")), "out of the site"),
-            (change("A.html", None, Some("new")), "is the same as a.html where letter case"),
+            (change("../b.html", None, Some("new")), "outside the site"),
+            (change("A.html", None, Some("new")), "differs from a.html only in letter case"),
         ] {
-            let error = commit(dir.path(), &[change]).expect_err("a refusal").to_string();
+            let error = commit(dir.path(), &[change], None).expect_err("a refusal").to_string();
             assert!(error.contains(words), "{error}");
         }
         assert_eq!(fs::read_to_string(dir.path().join("a.html")).expect("a file"), "old");
@@ -317,7 +339,7 @@ mod tests {
         let (dir, other) = (site(), tempfile::tempdir().expect("a folder"));
         std::os::unix::fs::symlink(other.path(), dir.path().join("out")).expect("a link");
         let _lock = Lock::take(dir.path()).expect("the lock");
-        let error = commit(dir.path(), &[change("out/x.html", None, Some("new"))]).expect_err("a refusal");
+        let error = commit(dir.path(), &[change("out/x.html", None, Some("new"))], None).expect_err("a refusal");
         assert!(error.to_string().contains("a link leads out"), "{error}");
     }
 

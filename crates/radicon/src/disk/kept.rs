@@ -25,7 +25,7 @@ pub struct Kept {
     pub assumptions: Vec<Assumption>,
 }
 
-/// Beside it stand the new contents, one behind the other.
+/// Beside it are the new contents, one after the other.
 #[derive(Serialize, Deserialize)]
 struct Index {
     /// The path of each file, and its bytes.
@@ -80,14 +80,14 @@ pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
     if !path.exists() {
         return Ok(None);
     }
-    let again = "; radicon propose makes another one";
+    let again = "; run radicon propose again";
     let bytes = fs::read(&path).map_err(DiskError::io(&path))?;
     let index: Index = serde_json::from_slice(&bytes)
-        .map_err(|error| DiskError::Refused(format!("the proposal that was kept cannot be read: {error}{again}")))?;
+        .map_err(|error| DiskError::Refused(format!("the saved proposal cannot be read: {error}{again}")))?;
     let now = sources(folder, site);
     let differs = |path: &&String| index.sources.get(*path) != now.get(*path);
     if let Some(path) = index.sources.keys().chain(now.keys()).find(differs) {
-        return Err(DiskError::Refused(format!("{path} has changed since the proposal was made{again}")));
+        return Err(DiskError::Refused(format!("{path} has changed since radicon propose{again}")));
     }
     let path = kept.join(CONTENTS);
     let contents = fs::read(&path).map_err(DiskError::io(&path))?;
@@ -95,7 +95,7 @@ pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
     let mut changes = Vec::with_capacity(index.files.len());
     for (path, length) in index.files {
         let Some((new, behind)) = rest.split_at_checked(length) else {
-            return Err(DiskError::Refused(format!("the proposal that was kept is cut off{again}")));
+            return Err(DiskError::Refused(format!("the saved proposal is cut off{again}")));
         };
         rest = behind;
         let old = site.find(&path).map(|id| site.get(id).source.to_vec());

@@ -7,6 +7,7 @@ mod journal;
 mod kept;
 mod read;
 mod versions;
+mod workspace;
 
 use std::fs;
 use std::io;
@@ -18,12 +19,13 @@ use crate::dialect::Dialect;
 use crate::learn::Learned;
 use crate::site::{Change, Problem, Settings, Site};
 
-pub use adopt::{Adopted, adopt, undo};
+pub use adopt::{Adopted, Undone, adopt, undo, undoable};
 pub use elsewhere::{Composed, compose, write_files, write_site};
 pub use journal::{Recovery, recover};
 pub use kept::{Kept, forget, keep, kept};
 pub use read::{Reader, find_site, learn_site, load, rendered_pages, style_sheets};
 pub use versions::{Revision, is_revision, revision, uncommitted};
+pub use workspace::Workspace;
 
 /// The folder in a site where Radicon keeps its journal, what is needed to undo, and the last proposal.
 pub const STATE_FOLDER: &str = ".radicon";
@@ -40,6 +42,7 @@ pub const DIALECTS_FOLDER: &str = "dialects";
 
 /// What can go wrong with the disk.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum DiskError {
     /// An operation failed.
     #[error("{path}: {source}")]
@@ -57,7 +60,7 @@ pub enum DiskError {
         /// The cause.
         source: ConfigError,
     },
-    /// Something stands in the way, said in plain words.
+    /// Something is in the way, said in plain words.
     #[error("{0}")]
     Refused(String),
 }

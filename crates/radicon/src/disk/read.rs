@@ -1,5 +1,6 @@
 //! Reading a site: its settings, its dialects, and its files.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::hash::{Hash, Hasher};
 use std::io;
@@ -31,7 +32,7 @@ pub fn find_site(start: &Path) -> PathBuf {
 /// If the folder or `radicon.toml` or a dialect file it names cannot be read.
 /// Single templates that cannot be read are among the [`Loaded::problems`].
 pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
-    Reader { folder: folder.to_owned(), ways: None, known: None }.read()
+    Reader { known: None, ..Reader::new(folder) }.read()
 }
 
 /// Reads a site again and again: what has not changed since the last time is not parsed again.
@@ -40,6 +41,9 @@ pub struct Reader {
     folder: PathBuf,
     ways: Option<Ways>,
     known: Option<FxHashMap<String, Known>>,
+    unsaved: BTreeMap<String, Vec<u8>>,
+    /// What is on the disk, and what could not be read there.
+    saved: Option<(Vec<SourceFile>, Vec<Problem>)>,
 }
 
 /// How the files of a site are read.
@@ -55,7 +59,22 @@ struct Ways {
 impl Reader {
     /// Nothing is read yet.
     pub fn new(folder: &Path) -> Self {
-        Self { folder: folder.to_owned(), ways: None, known: Some(FxHashMap::default()) }
+        Self {
+            folder: folder.to_owned(),
+            ways: None,
+            known: Some(FxHashMap::default()),
+            unsaved: BTreeMap::new(),
+            saved: None,
+        }
+    }
+
+    /// Sets the text of a template as an editor shows it, by its path in the site: it is read instead of the file.
+    /// `None` goes back to the file.
+    pub fn unsaved(&mut self, path: &str, text: Option<Vec<u8>>) {
+        match text {
+            Some(text) => drop(self.unsaved.insert(path.to_owned(), text)),
+            None => drop(self.unsaved.remove(path)),
+        }
     }
 
     /// Reads the site as it is now. Dialects are learned again if files come or go, or if the
@@ -64,12 +83,47 @@ impl Reader {
     /// # Errors
     /// As for [`load`].
     pub fn read(&mut self) -> Result<Loaded, DiskError> {
-        let folder = &self.folder;
-        if !folder.is_dir() {
-            return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
+        self.saved = None;
+        let (settings, dialects) = self.configuration()?;
+        let saved = read_files(&self.folder, &settings, &dialects);
+        self.read_from(saved, settings, dialects)
+    }
+
+    /// Reads the site with the files as they were at the last time, and with what is unsaved now. That is quicker, for
+    /// an editor that reports when files change.
+    ///
+    /// # Errors
+    /// As for [`load`].
+    pub fn read_unsaved(&mut self) -> Result<Loaded, DiskError> {
+        let (settings, dialects) = self.configuration()?;
+        let saved = self.saved.get_or_insert_with(|| read_files(&self.folder, &settings, &dialects)).clone();
+        self.read_from(saved, settings, dialects)
+    }
+
+    fn configuration(&self) -> Result<(Settings, Vec<Arc<Dialect>>), DiskError> {
+        if !self.folder.is_dir() {
+            return Err(DiskError::Refused(format!("{}: no such directory", self.folder.display())));
         }
-        let (settings, dialects) = configuration(folder)?;
-        let (files, mut problems) = read_files(folder, &settings, &dialects);
+        configuration(&self.folder)
+    }
+
+    fn read_from(
+        &mut self,
+        (mut files, mut problems): (Vec<SourceFile>, Vec<Problem>),
+        settings: Settings,
+        dialects: Vec<Arc<Dialect>>,
+    ) -> Result<Loaded, DiskError> {
+        let folder = &self.folder;
+        for (path, text) in &self.unsaved {
+            match files.iter_mut().find(|file| file.path == *path) {
+                Some(file) => file.bytes.clone_from(text),
+                // A file that was never saved.
+                None if dialects.iter().any(|dialect| dialect.fits(path)) => {
+                    files.push(SourceFile::new(path.clone(), text.clone()));
+                }
+                None => {}
+            }
+        }
         let from = {
             let mut hasher = FxHasher::default();
             fs::read(folder.join(SETTINGS_FILE)).unwrap_or_default().hash(&mut hasher);
@@ -83,6 +137,13 @@ impl Reader {
         };
         let site = read.unwrap_or_else(|| Site::read_again(files, &ways.dialects, &ways.settings, self.known.as_mut()));
         let Ways { settings, dialects, learned, .. } = self.ways.insert(ways);
+        let gone = settings.roots.iter().flatten().filter(|root| !self.folder.join(root).is_dir());
+        problems.extend(gone.map(|root| Problem {
+            file: SETTINGS_FILE.to_owned(),
+            at: None,
+            kind: ProblemKind::Reference,
+            message: format!("roots: there is no directory `{root}`"),
+        }));
         let unknown = settings.rules.iter().filter(|name| !dialects.iter().any(|dialect| dialect.name == **name));
         problems.extend(unknown.map(|name| Problem {
             file: SETTINGS_FILE.to_owned(),
@@ -221,7 +282,7 @@ const GLANCE_BYTES: usize = 4 << 20;
 /// If the folder cannot be read.
 pub fn rendered_pages(folder: &Path) -> Result<Vec<SourceFile>, DiskError> {
     if !folder.is_dir() {
-        return Err(DiskError::Refused(format!("{}: no such folder", folder.display())));
+        return Err(DiskError::Refused(format!("{}: no such directory", folder.display())));
     }
     let mut files = Vec::new();
     let walk = WalkBuilder::new(folder).standard_filters(false).sort_by_file_name(Ord::cmp).build();
@@ -288,7 +349,7 @@ fn configuration(folder: &Path) -> Result<(Settings, Vec<Arc<Dialect>>), DiskErr
     Ok((settings, dialects))
 }
 
-/// The dialect files of a folder, sorted; none if there is no such folder.
+/// The dialect files of a folder, sorted; none if there is no such directory.
 fn dialect_files(folder: &Path) -> Result<Vec<PathBuf>, DiskError> {
     let entries = match fs::read_dir(folder) {
         Ok(entries) => entries,

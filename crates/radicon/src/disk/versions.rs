@@ -63,7 +63,7 @@ fn write_all(folder: &Path, into: &Path, entries: &[(String, String)]) -> Result
         .spawn()
         .map_err(io())?;
     let (Some(mut input), Some(output)) = (child.stdin.take(), child.stdout.take()) else {
-        return Err(DiskError::Refused("git cannot be talked to".into()));
+        return Err(DiskError::Refused("git does not respond".into()));
     };
     let asked: String = entries.iter().map(|(id, _)| format!("{id}\n")).collect();
     // Asked beside reading: neither side waits for the other.
@@ -90,7 +90,7 @@ fn write_all(folder: &Path, into: &Path, entries: &[(String, String)]) -> Result
 /// What `git` prints in a folder.
 fn run(folder: &Path, arguments: &[&str]) -> Result<Vec<u8>, DiskError> {
     let output = Command::new("git").arg("-C").arg(folder).args(arguments).output();
-    let output = output.map_err(|error| DiskError::Refused(format!("git is not to be had: {error}")))?;
+    let output = output.map_err(|error| DiskError::Refused(format!("git is not available: {error}")))?;
     if !output.status.success() {
         let why = String::from_utf8_lossy(&output.stderr).trim().to_owned();
         return Err(DiskError::Refused(if why.is_empty() { "git refuses".into() } else { why }));
@@ -98,10 +98,10 @@ fn run(folder: &Path, arguments: &[&str]) -> Result<Vec<u8>, DiskError> {
     Ok(output.stdout)
 }
 
-/// Those of `paths` that have changes which are not committed. Empty where the
-/// folder is under no version control, or `git` is not to be had.
+/// Those of `paths` that version control could not give back: files with changes that are not committed, and files
+/// that it does not know. Empty where the folder is under no version control, or `git` is not available.
 pub fn uncommitted(folder: &Path, paths: &[&str]) -> Vec<String> {
-    let Ok(listing) = run(folder, &["status", "--porcelain", "-z", "--untracked-files=no", "--", "."]) else {
+    let Ok(listing) = run(folder, &["status", "--porcelain", "-z", "--untracked-files=all", "--", "."]) else {
         return Vec::new();
     };
     let prefix = run(folder, &["rev-parse", "--show-prefix"]).unwrap_or_default();

@@ -57,7 +57,7 @@ pub enum Confidence {
 pub struct LearnedForm {
     /// What it means.
     pub kind: Kind,
-    /// The form, as it stands in the dialect file.
+    /// The form, as it is in the dialect file.
     pub form: String,
     /// How many tags are written so.
     pub uses: usize,
@@ -65,9 +65,9 @@ pub struct LearnedForm {
     pub evidence: String,
     /// How sure it is.
     pub confidence: Confidence,
-    /// A tag that is written so, as it stands in the site.
+    /// A tag that is written so, as it is in the site.
     pub written: String,
-    /// Where it stands.
+    /// Where it is.
     pub example: Option<Place>,
 }
 
@@ -95,7 +95,7 @@ pub struct Learned {
     base: String,
     /// What belongs into `radicon.toml`: rules of folders; empty if nothing does.
     pub settings: String,
-    /// Words behind the names of files that are not there: they may say that this is no mistake.
+    /// Words after the names of files that are not there: they may say that this is no mistake.
     #[serde(skip)]
     #[cfg_attr(feature = "schema", schemars(skip))]
     trailing: Vec<String>,
@@ -103,7 +103,7 @@ pub struct Learned {
 
 impl Learned {
     /// The dialect as it was learned: forms that are not sure say so. Read from the file that somebody kept it
-    /// in, all are as they stand.
+    /// in, all are as they are.
     ///
     /// # Errors
     /// If its text was changed to something that is no dialect.
@@ -134,7 +134,7 @@ struct Group<'a> {
     pattern: String,
     /// The dialect that is known to explain most of them.
     known: Option<Known>,
-    /// Which of several notations that stand side by side they are written in, from 1.
+    /// Which of several notations that follow each other they are written in, from 1.
     number: usize,
 }
 
@@ -152,7 +152,7 @@ struct Known {
 /// known dialect explains in part is learned on top of it, where the site is read
 /// better with it. From `rendered` pages, if there are some, the rules are settled
 /// that templates alone cannot show: line ends after tags, loose content, blocks
-/// that stand twice.
+/// that occur twice.
 pub fn learn(files: &[SourceFile], known: &[Arc<Dialect>], rendered: &[SourceFile]) -> Vec<Learned> {
     let site = Site::read(files.to_vec(), known, &Settings::default());
     learn_from(&AsKnown { files, dialects: known, site: &site }, rendered)
@@ -170,6 +170,7 @@ pub(crate) struct AsKnown<'a> {
 }
 
 /// Whether some files of a site show that there may be something to learn from all of them.
+#[cfg(feature = "disk")]
 pub(crate) fn may_learn_like(some: &AsKnown<'_>) -> bool {
     !candidates(some).is_empty() || !own_words::find(some, Look::Sample).is_empty()
 }
@@ -284,7 +285,7 @@ fn learn_with(
     let finder = |single: &FxHashSet<DirectiveId>| {
         pairs::Finder { corpus, tags, directives: &directives, of: &of, notations, single }.find()
     };
-    // What stands once at the top of files opens nothing, unless nothing else comes out even.
+    // What is once at the top of files opens nothing, unless nothing else comes out even.
     let mut single = meaning::on_top(corpus, notations, tags, &directives, &references);
     single.extend(&comments);
     let (with, without) = rayon::join(|| finder(&single), || finder(&comments));

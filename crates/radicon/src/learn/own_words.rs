@@ -21,7 +21,7 @@ use crate::text::{Place, SourceId, position, trim_blanks};
 struct Uses {
     all: usize,
     files: BTreeSet<SourceId>,
-    /// In files whose chain is complete, and of these inside of an override.
+    /// In files whose chain is complete, and of these inside an override.
     known: usize,
     inside: usize,
     /// Of these where the region has content above, and at the beginning or end of the override.
@@ -66,7 +66,7 @@ fn shown(template: &Template, item: &Construct) -> Option<String> {
     Some(escape(&format!("{} {expr} {}", text(tag.lead())?, text(tag.tail())?)))
 }
 
-/// The expression or tag that splices what an override replaces: nearly always inside of overrides whose region has
+/// The expression or tag that splices what an override replaces: nearly always inside overrides whose region has
 /// content above, at their edge, nowhere in files without a layout, and with a word of the dialect's own for a block
 /// or for what it inherits. A title that pages print at the edge of a block is all that but the last.
 fn replaced_content(site: &Site, templates: &[(SourceId, &Template)], look: Look) -> Option<LearnedForm> {
@@ -219,7 +219,7 @@ fn regions_of(site: &Site, id: SourceId) -> BTreeSet<&[u8]> {
     chain.levels.iter().flat_map(regions).collect()
 }
 
-/// Whether nothing but comments and tags without output stands before a tag.
+/// Whether nothing but comments and tags without output comes before a tag.
 fn is_at_head(template: &Template, at: usize) -> bool {
     let mut from = 0;
     template.constructs.items[..=at].iter().enumerate().all(|(index, item)| {

@@ -107,7 +107,7 @@ impl Trial<'_> {
         }
     }
 
-    /// Line ends and loose content go together; then blocks that stand twice.
+    /// Line ends and loose content go together; then blocks that occur twice.
     fn settle_rules(&mut self, learned: &mut Learned) {
         let with = |learned: &Learned, rules: &[(&str, &str)]| {
             let mut learned = learned.clone();
@@ -219,8 +219,8 @@ fn fits(template: &str, page: &str) -> bool {
     ends(&template, &page) || ends(&page, &template)
 }
 
-/// Compares a flattened page with a rendered one: what stands between its constructs must be
-/// found in this order; what stands in conditions and loops may be missing or repeat.
+/// Compares a flattened page with a rendered one: what is between its constructs must be
+/// found in this order; what is in conditions and loops may be missing or repeat.
 fn compare(flat: &[u8], dialect: &Dialect, page: &[u8]) -> Score {
     let constructs = Constructs::read(flat, dialect);
     let mut stretches: Vec<&[u8]> = Vec::new();

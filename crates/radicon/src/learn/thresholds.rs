@@ -38,7 +38,7 @@ pub(super) const LONGEST_ELEMENT: usize = 40;
 /// How many uses of a delimiter are looked at closely.
 pub(super) const SAMPLES: usize = 300;
 
-/// The farthest that a closing delimiter may stand, in bytes.
+/// The farthest that a closing delimiter may be, in bytes.
 pub(super) const CLOSER_REACH: usize = 2000;
 
 /// Of the uses of a delimiter, in hundredths: those that must be closed; and those that must be closed by
@@ -55,10 +55,10 @@ pub(super) const AS_OFTEN: Share = Share(95);
 pub(super) const UNLIKE_SHARE: usize = 20;
 pub(super) const UNLIKE_SHARE_SIGNED: usize = 100;
 
-/// A bracket that stands so many times as often without the sign before it is the delimiter.
+/// A bracket that is so many times as often without the sign before it is the delimiter.
 pub(super) const MORE_OFTEN_ALONE: usize = 3;
 
-/// Fewer uses show no delimiter that stands by itself.
+/// Fewer uses show no delimiter that is by itself.
 pub(super) const FEWEST_DELIMITERS: usize = 3;
 
 /// In so few files one use, in one file, may be all there is.
@@ -69,7 +69,7 @@ pub(super) const FEWEST_CODE_LINES: usize = 20;
 
 // Notations.
 
-/// Of the names behind a mark, so many in hundredths must be files, and so many different ones.
+/// Of the names after a mark, so many in hundredths must be files, and so many different ones.
 pub(super) const NAMED_BEHIND_MARK: Share = Share(60);
 pub(super) const FEWEST_NAMED: usize = 3;
 
@@ -184,7 +184,7 @@ pub(super) const FEWEST_FIRSTS: usize = 3;
 pub(super) const WEAK_REGION: f64 = 0.08;
 pub(super) const WEAK_DIVIDED: f64 = 0.5;
 
-/// What names a layout stands once in its file, before everything else: of its files and uses.
+/// What names a layout is once in its file, before everything else: of its files and uses.
 pub(super) const ON_TOP: Share = Share(80);
 
 /// Of a word's uses, those that name one thing and no more; others loop or compare.
@@ -211,7 +211,7 @@ pub(super) const PER_REMARK: usize = 50;
 /// So many elements of a name must hold statements.
 pub(super) const FEWEST_ELEMENTS: usize = 2;
 
-/// How far behind the word of an include its name may stand, in tokens.
+/// How far after the word of an include its name may be, in tokens.
 pub(super) const NAME_REACH: usize = 8;
 
 /// Of the names of a kind, in hundredths, those that show where all of them start; and those that
@@ -246,7 +246,7 @@ pub(super) const FEWEST_OWN_FILES: usize = 3;
 /// Used so often it is sure.
 pub(super) const SURE_USES: usize = 12;
 
-/// Of the uses of the replaced content, in hundredths: those inside of overrides (measured on real trees: 96 and
+/// Of the uses of the replaced content, in hundredths: those inside overrides (measured on real trees: 96 and
 /// more), those whose region has content above (68 and more), and those at an edge of the override (73 and more).
 pub(super) const INSIDE: Share = Share(95);
 pub(super) const CONTENT_ABOVE: Share = Share(60);

@@ -1,18 +1,19 @@
 //! Constructs that are written as attributes of elements, and constructs that
-//! stand inside tags.
+//! are inside tags.
 //!
 //! An attribute form stands for tags around the element that carries it: an
 //! opener and a closer without bytes of their own, at the ends of the element's
 //! content. The attribute itself is a construct too, which goes from the page;
 //! if the whole element goes, the reach of opener and closer covers its tags.
 
-use super::constructs::{ALONE, Construct, Constructs, bare};
+use super::construct::{ALONE, Construct, bare};
+use super::constructs::Constructs;
 use super::lexer::TokenKind;
 use super::tree::{Document, NodeKind};
 use crate::dialect::{Dialect, Form, Kind, Marks, Part};
 use crate::text::{Span, is_blank};
 
-/// For each construct whether it stands outside of tags.
+/// For each construct whether it is outside tags.
 pub(super) fn outside_of_tags(source: &[u8], constructs: &Constructs) -> Vec<bool> {
     let document = Document::with_constructs(source, constructs.clone());
     let mut outside = vec![true; constructs.items.len()];

@@ -2,106 +2,11 @@
 
 use memchr::memmem;
 
+use super::construct::{ALONE, Construct, Inside, bare};
 use super::lexer::Opaque;
 use super::{attributes, header, within};
-use crate::dialect::{Captures, Dialect, Form, Kind, Marks, Newline, Part, Pattern, Values};
+use crate::dialect::{Captures, Dialect, Kind, Marks, Newline, Part, Pattern};
 use crate::text::{Span, is_blank, line_start};
-
-/// No partner: a single tag, or a pair's tag that lacks the other half.
-pub const ALONE: u32 = u32::MAX;
-
-/// One piece of template syntax.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Construct {
-    /// All of the tag, delimiters included; of a comment pair everything.
-    pub span: Span,
-    /// What it does.
-    pub kind: Kind,
-    /// Which tag of its form it is.
-    pub part: Part,
-    /// The target's name, without quotes; empty if there is none.
-    pub target: Span,
-    /// The block's or value's name; empty if there is none.
-    pub name: Span,
-    /// The content of a region that is written in one line; empty if there is none.
-    pub value: Span,
-    /// The expression, the arguments or the text; empty if there are none.
-    pub expr: Span,
-    /// The target or the short content is an expression.
-    pub dynamic: bool,
-    /// For an opener the closer, for a closer or branch the opener, else [`ALONE`].
-    pub partner: u32,
-    /// White space around the tag that goes with it: trim marks and line ends.
-    pub reach: Span,
-    /// Its trim marks, at the opening and the closing delimiter; empty where there is none.
-    pub marks: [Span; 2],
-    /// Whether it stands inside of a longer tag.
-    pub inside: Inside,
-    /// Which of the dialect's forms it is.
-    pub form: u16,
-    /// Which of the dialect's tags it was read as, or [`NO_TAG`].
-    pub(crate) tag: u16,
-}
-
-/// What of a longer tag a construct is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Inside {
-    /// It is a tag of its own.
-    Nothing,
-    /// One of several statements; the tag has these delimiters.
-    Statement {
-        /// The opening delimiter, with its marks.
-        open: Span,
-        /// The closing one.
-        close: Span,
-    },
-    /// A part of an expression, which cannot be taken out of it.
-    Expression,
-}
-
-/// No tag of the dialect: a bracket that closes by balance, or what an attribute stands for.
-pub(crate) const NO_TAG: u16 = u16::MAX;
-
-impl Construct {
-    /// Whether its bytes are hidden from HTML. What an attribute stands for is not.
-    pub fn is_opaque(&self) -> bool {
-        !self.span.is_empty() && self.part != Part::Attribute
-    }
-
-    /// Its form in the dialect that it was read in.
-    pub fn form<'d>(&self, dialect: &'d Dialect) -> &'d Form {
-        &dialect.forms[self.form as usize]
-    }
-
-    /// Its opening delimiter and first word: what tells one tag from another.
-    pub fn first_word(&self, source: &[u8], dialect: &Dialect) -> String {
-        let lead = dialect.tags.get(self.tag as usize).map_or(&[][..], |tag| tag.pattern.lead());
-        let text = self.expr.of(source);
-        let word = text.iter().position(|&b| !(b.is_ascii_alphanumeric() || b >= 0x80 || b"_-.:/".contains(&b)));
-        let word = String::from_utf8_lossy(&text[..word.unwrap_or(text.len())]).into_owned();
-        format!("{} {word}", String::from_utf8_lossy(lead))
-    }
-
-    /// Writes the tag anew from what was read: the same but for white space,
-    /// the choice of quotes, and trim marks.
-    pub fn write(&self, source: &[u8], dialect: &Dialect) -> String {
-        let text = self.span.of(source);
-        let blanks = text.iter().take_while(|&&b| is_blank(b)).count();
-        let pattern = match self.part {
-            Part::Attribute => Some(&self.form(dialect).open),
-            _ => dialect.tags.get(self.tag as usize).map(|tag| &tag.pattern),
-        };
-        let from = self.span.start as usize + blanks;
-        let read = pattern.and_then(|pattern| Some((pattern, pattern.read(source, from, &dialect.marks)?)));
-        let Some((pattern, (end, captures))) = read else { return String::from_utf8_lossy(text).into_owned() };
-        let texts = [captures.target, captures.name, captures.value, captures.expr, captures.after];
-        let [target, name, value, expr, after] = &texts.map(|span| span.text(source));
-        let written = pattern.write(&Values { target, name, value, expr, after });
-        // Of a comment pair everything behind the opener.
-        let rest = Span::new(end as u32, self.span.end.max(end as u32)).text(source);
-        format!("{}{written}{rest}", String::from_utf8_lossy(&text[..blanks]))
-    }
-}
 
 /// How a tag of a pair can be wrong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -119,7 +24,7 @@ impl Fault {
         match self {
             Fault::Unclosed => "is never closed",
             Fault::ClosesNothing => "closes nothing",
-            Fault::Outside => "stands outside the pair that it divides",
+            Fault::Outside => "is outside the pair that it divides",
         }
     }
 }
@@ -238,7 +143,7 @@ struct Scan<'s> {
     brackets: Vec<Bracket<'s>>,
     /// How far brackets were counted.
     counted: usize,
-    /// Forms of the dialect may stand inside of its other tags.
+    /// Forms of the dialect may be inside its other tags.
     holds_others: bool,
 }
 
@@ -322,7 +227,7 @@ impl<'s> Scan<'s> {
         }
     }
 
-    /// Splits the last tag where forms stand in it that may stand within others.
+    /// Splits the last tag where forms are in it that may be within others.
     fn split(&mut self, pattern: &Pattern) {
         let Some(tag) = self.found.items.last().copied() else { return };
         let (lead, tail) = (pattern.lead().len() as u32, pattern.tail().len() as u32);
@@ -470,7 +375,7 @@ impl<'s> Scan<'s> {
     }
 
     /// Lets line ends go with the tags by the dialect's rule. Only tags that
-    /// never reach the page take white space with them; the others stay as they are.
+    /// never reach the page take whitespace with them; the others stay as they are.
     fn reach(&mut self) {
         match self.dialect.rules.newline {
             Newline::Kept | Newline::Unknown => {}
@@ -493,26 +398,6 @@ impl<'s> Scan<'s> {
     }
 }
 
-/// A construct of which only the place is known.
-pub(super) fn bare(span: Span) -> Construct {
-    Construct {
-        span,
-        kind: Kind::Other,
-        part: Part::Single,
-        target: Span::default(),
-        name: Span::default(),
-        value: Span::default(),
-        expr: Span::default(),
-        dynamic: false,
-        partner: ALONE,
-        reach: span,
-        marks: [Span::default(); 2],
-        inside: Inside::Nothing,
-        form: 0,
-        tag: NO_TAG,
-    }
-}
-
 /// A place with all of its line, the line end included.
 fn whole_line(source: &[u8], span: Span) -> Span {
     let start = line_start(source, span.start as usize);
@@ -520,7 +405,7 @@ fn whole_line(source: &[u8], span: Span) -> Span {
     Span::from_range(start..end.map_or(source.len(), |at| span.end as usize + at + 1))
 }
 
-/// What follows an opening delimiter, its marks and white space.
+/// What follows an opening delimiter, its marks and whitespace.
 fn after_marks<'s>(rest: &'s [u8], marks: &Marks) -> &'s [u8] {
     let mark = marks.trim.iter().chain(&marks.exact).find(|mark| rest.starts_with(mark));
     let rest = &rest[mark.map_or(0, Vec::len)..];

@@ -6,13 +6,13 @@
 /// How an element takes part in the flow of a page by HTML's own defaults.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Flow {
-    /// White space beside and just inside its tags does not show.
+    /// Whitespace beside and just inside its tags does not show.
     Block,
     /// Like a word from outside, like a block from inside.
     Box,
-    /// White space beside and inside its tags shows.
+    /// Whitespace beside and inside its tags shows.
     Inline,
-    /// Not displayed; white space on its two sides counts as if it were not there.
+    /// Not displayed; whitespace on its two sides counts as if it were not there.
     Hidden,
 }
 
@@ -40,7 +40,7 @@ pub struct Element {
     pub flow: Flow,
     /// What it holds.
     pub content: Content,
-    /// Whether white space inside counts as it stands.
+    /// Whether whitespace inside counts as it is.
     pub preserves: bool,
     /// Whether its start tag ends an open paragraph.
     pub ends_paragraph: bool,

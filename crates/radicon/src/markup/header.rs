@@ -1,10 +1,10 @@
 //! Headers: the fenced block that begins a file, read line by line.
 
-use super::constructs::{Construct, bare};
+use super::construct::{Construct, bare};
 use crate::dialect::{Dialect, Kind, Part};
 use crate::text::{BYTE_ORDER_MARK, Span};
 
-/// The constructs of the header that begins a source, and where the text behind it starts.
+/// The constructs of the header that begins a source, and where the text after it starts.
 ///
 /// Lines that forms of the dialect describe are what they say; the rest sets values for the
 /// file, and stays as it is.
@@ -56,7 +56,7 @@ fn read_line(source: &[u8], dialect: &Dialect, line: Span) -> Option<Construct> 
     })
 }
 
-/// A name that stands in quotes, without them.
+/// A name that is in quotes, without them.
 fn unquoted(source: &[u8], span: Span) -> Span {
     match span.of(source) {
         [first @ (b'"' | b'\''), .., last] if first == last => Span::new(span.start + 1, span.end - 1),

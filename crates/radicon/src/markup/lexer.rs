@@ -2,7 +2,7 @@
 //!
 //! Tokens tile the source: each begins where the one before ends. Tag by tag it
 //! follows the WHATWG tokenizer (2025), with one addition: *opaque* ranges, the
-//! constructs of a dialect, are jumped over wherever they stand, so no byte of
+//! constructs of a dialect, are jumped over wherever they are, so no byte of
 //! theirs is ever taken for HTML.
 
 use memchr::{memchr, memchr2, memmem};
@@ -34,7 +34,7 @@ pub enum TokenKind {
     EndTag,
     /// An attribute, from its name to the end of its value.
     Attribute,
-    /// What stands between attributes: white space and stray slashes.
+    /// What is between attributes: whitespace and stray slashes.
     Gap,
     /// `>` or `/>`.
     TagEnd,

@@ -1,6 +1,7 @@
 //! Reading a source: constructs first, then HTML around them, then the tree.
 
 mod attributes;
+mod construct;
 mod constructs;
 pub mod elements;
 mod header;
@@ -9,8 +10,9 @@ mod nest;
 mod tree;
 mod within;
 
-pub(crate) use constructs::NO_TAG;
-pub use constructs::{ALONE, Construct, Constructs, Fault, Inside, SyntaxError};
+pub(crate) use construct::NO_TAG;
+pub use construct::{ALONE, Construct, Inside};
+pub use constructs::{Constructs, Fault, SyntaxError};
 pub(crate) use lexer::Lexer;
 pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
 pub(crate) use nest::{Closes, Nest, TagName};

@@ -16,7 +16,7 @@ pub(crate) struct TagName {
     pub content: Content,
     /// HTML gives it no meaning of its own.
     pub is_plain: bool,
-    /// White space directly inside counts as it stands.
+    /// Whitespace directly inside counts as it is.
     pub preserves: bool,
     /// Its place among the frequent names.
     number: Option<u8>,

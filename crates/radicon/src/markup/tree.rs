@@ -1,6 +1,7 @@
 //! The tree: elements and construct pairs, nested; nothing repaired, nothing lost.
 
-use super::constructs::{ALONE, Constructs};
+use super::construct::ALONE;
+use super::constructs::Constructs;
 use super::lexer::{Token, TokenKind, lex};
 use super::nest::{Closes, Nest, TagName};
 use crate::dialect::{Dialect, Part};
@@ -21,7 +22,7 @@ pub enum NodeKind {
     Doctype,
     /// A single construct.
     Construct,
-    /// A pair of constructs and what stands between them.
+    /// A pair of constructs and what is between them.
     Pair,
     /// An end tag that closes nothing here, or a tag that is cut off.
     Stray,

@@ -1,12 +1,12 @@
-//! Statements and calls inside of longer tags.
+//! Statements and calls inside longer tags.
 //!
 //! A tag that holds a form as one of its statements is split there: the code before it, the
-//! construct, the code behind it, each with its own place. What is called inside an expression
+//! construct, the code after it, each with its own place. What is called inside an expression
 //! is found, but stays in it.
 
 use memchr::memmem;
 
-use super::constructs::{Construct, Inside, bare};
+use super::construct::{Construct, Inside, bare};
 use crate::dialect::{Captures, Dialect, Form, Kind, Marks};
 use crate::text::{Span, is_blank, trim_blanks};
 
@@ -19,7 +19,7 @@ struct Hit<'d> {
     rest: Span,
 }
 
-/// What a tag is made of, if forms stand in it; `code` is what lies between its delimiters.
+/// What a tag is made of, if forms are in it; `code` is what lies between its delimiters.
 pub(super) fn split(source: &[u8], dialect: &Dialect, tag: &Construct, code: Span) -> Vec<Construct> {
     let hits = hits(source, dialect, code);
     if let [only] = &hits[..] {
@@ -159,13 +159,13 @@ fn ends_statement(before: &[u8]) -> bool {
     text.last().is_some_and(|b| b";{}".contains(b)) || !text.is_empty() && before[gap..].contains(&b'\n')
 }
 
-/// Whether the code behind a place begins another statement.
+/// Whether the code after a place begins another statement.
 fn begins_statement(after: &[u8]) -> bool {
     let gap = after.iter().take_while(|&&b| is_blank(b)).count();
     after.get(gap).is_some_and(|b| b";}".contains(b)) || after[..gap].contains(&b'\n')
 }
 
-/// Whether a text is left inside of quotes.
+/// Whether a text is left inside quotes.
 fn in_quotes(text: &[u8]) -> bool {
     let mut quote = None;
     for &b in text {

@@ -4,7 +4,7 @@ use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
 use super::families::select::Draft;
-use super::hierarchy::layouts::{Body, Layout};
+use super::hierarchy::layout::{Body, Layout};
 use super::job::Job;
 use super::naming;
 use super::pages::page::Page;
@@ -116,7 +116,7 @@ impl Job<'_> {
     }
 
     /// What a section's layout is called: where its word is taken, by the folders of its pages, with the word of the one
-    /// around it, or by what its frame begins with.
+    /// around it, or by what its skeleton begins with.
     fn section_word(&self, layout: &Layout, around: Option<&Placed<'_>>, taken: &[String]) -> String {
         let outer = around.map(|around| around.layout.word.as_str()).filter(|word| !word.is_empty());
         let inside = outer.map(|outer| format!("{outer}-{}", layout.word));

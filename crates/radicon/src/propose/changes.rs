@@ -3,36 +3,14 @@
 use std::collections::BTreeSet;
 
 use rustc_hash::{FxHashMap, FxHashSet};
-use serde::{Deserialize, Serialize};
 
 use super::assemble::Plan;
 use super::options::Choice;
-use super::proposal::{Left, ProposeError, ProposedFile, ProposedLayout, ProposedPartial};
-use crate::prove::{Assumption, Proof, Strength, assumptions_of};
+use super::proposal::{Left, ProposeError, ProposedChange, ProposedFile, ProposedLayout, ProposedPartial};
+use crate::prove::{Proof, Strength, assumptions_of};
 use crate::resolve::Resolver;
 use crate::site::Site;
 use crate::text::SourceId;
-
-/// One change of a proposal: a base layout with all that extend it and their pages, a partial with the files that
-/// include it, or a file that takes what it hides as its layout.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct ProposedChange {
-    /// Its number in the proposal, from 1.
-    pub number: usize,
-    /// The path of its base layout, its partial, or its file.
-    pub path: String,
-    /// The files that it creates or changes, sorted by path.
-    pub files: Vec<String>,
-    /// What it saves, in bytes, about: where changes share files, what each saves is counted by itself.
-    pub saves: usize,
-    /// How many pages it changes the templates of; all of them are proven.
-    pub pages: usize,
-    /// The weakest strength at which one of these pages is proven; none if there is no such page.
-    pub strength: Option<Strength>,
-    /// What its proof rests on and nobody has confirmed.
-    pub assumptions: Vec<Assumption>,
-}
 
 /// What a layout that is planned belongs to: the outermost of the planned layouts above it.
 fn root<'p>(path: &'p str, extends: &FxHashMap<&'p str, &'p str>, layouts: &FxHashSet<&str>) -> &'p str {
@@ -89,7 +67,7 @@ impl Plan {
             self.layouts.iter().map(|path| is_wanted(path)).collect(),
         );
         let (mut wanted, mut others) = (wanted.into_iter(), others.into_iter());
-        let reason = "its change was not chosen".to_owned();
+        let reason = "not among the chosen changes".to_owned();
         self.layouts.retain(|_| others.next().unwrap_or(true));
         let left = &mut self.left;
         self.written.retain(|file| {
@@ -167,4 +145,42 @@ pub fn of(
         }
     };
     found.into_iter().enumerate().map(change).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn change(number: usize, path: &str) -> ProposedChange {
+        let (files, assumptions) = (Vec::new(), Vec::new());
+        ProposedChange { number, path: path.into(), files, saves: 0, pages: 0, strength: None, assumptions }
+    }
+
+    #[test]
+    fn changes_are_chosen_by_number_or_path() {
+        let all = [change(1, "base.html"), change(2, "crew.html"), change(3, "parts/card.html")];
+        let names = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
+        let rows = [
+            (Choice::All, None),
+            (Choice::Only(names(&["2", "base.html", "2"])), Some(names(&["base.html", "crew.html"]))),
+            (Choice::Except(names(&["parts/card.html"])), Some(names(&["base.html", "crew.html"]))),
+            (Choice::Except(names(&["1", "2", "3"])), Some(Vec::new())),
+        ];
+        for (choice, expected) in rows {
+            let found = chosen(&all, &choice).expect("changes that are there");
+            assert_eq!(found.map(|paths| paths.into_iter().collect::<Vec<_>>()), expected, "{choice:?}");
+        }
+        let error = chosen(&all, &Choice::Only(names(&["4"]))).expect_err("no such change").to_string();
+        assert!(error.contains("`4`"), "{error}");
+    }
+
+    #[test]
+    fn chosen_changes_keep_their_numbers() {
+        let all = [change(1, "base.html"), change(2, "crew.html")];
+        let mut some = [change(1, "crew.html")];
+        let wanted = |path: &str| BTreeSet::from([path.to_owned()]);
+        renumber(&mut some, &all, &wanted("crew.html")).expect("it is there");
+        assert_eq!(some[0].number, 2);
+        assert!(renumber(&mut some, &all, &wanted("base.html")).is_err(), "a chosen change is gone");
+    }
 }

@@ -48,3 +48,33 @@ impl Proposal {
         Some(Explanation::Page { path: &file.path, chain, before, after: file.bytes.len() })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect;
+    use crate::propose::{ProposeOptions, propose};
+    use crate::site::{Settings, SourceFile};
+
+    #[test]
+    fn each_file_has_its_reason() {
+        let page = |name: &str| {
+            let menu =
+                "<nav><a href=\"/\">Tidewater, the ferries of Merrin Sound</a> <a href=\"/fares\">Fares</a></nav>";
+            let text =
+                format!("<!DOCTYPE html>\n<html>\n<body>\n{menu}\n<main><h1>{name}</h1></main>\n</body>\n</html>\n");
+            SourceFile::new(format!("{name}.html"), text)
+        };
+        let files = vec![page("a"), page("b"), page("c"), SourceFile::new("empty.html", "")];
+        let site = Site::read(files, dialect::builtin(), &Settings::default());
+        let proposal = propose(&site, &ProposeOptions::default()).expect("a proposal");
+        let base = proposal.explain(&site, "layouts/base.html");
+        assert!(matches!(base, Some(Explanation::Layout(layout)) if layout.pages == 3), "{base:?}");
+        let child = proposal.explain(&site, "a.html");
+        let is_smaller = |before, after| after < before;
+        let Some(Explanation::Page { chain, before, after, .. }) = child else { panic!("{child:?}") };
+        assert!(chain == ["layouts/base.html"] && is_smaller(before, after), "{chain:?}: {before} {after}");
+        assert!(matches!(proposal.explain(&site, "empty.html"), Some(Explanation::Left(_))));
+        assert!(proposal.explain(&site, "no.html").is_none());
+    }
+}

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::options::Options;
+use super::options::ProposeOptions;
 use super::pages::page::Page;
 use super::pages::spelling::Spelling;
 use super::partials::copies::{self, Pattern};
@@ -21,7 +21,7 @@ pub struct Job<'s> {
     pub site: &'s Site,
     /// The site as it is, if `site` is a copy whose URLs start at the root.
     pub actual: Option<&'s Site>,
-    pub options: &'s Options,
+    pub options: &'s ProposeOptions,
     pub dialect: Arc<Dialect>,
     /// What a block costs in this attempt, in bytes.
     pub price: u64,
@@ -88,6 +88,11 @@ impl<'s> Job<'s> {
         let mut page = Page::of(template.path.clone(), source, document, self.options.strength);
         (page.mark, page.head) = (mark > 0, own[mark..].to_vec());
         page
+    }
+
+    /// Whether a template is not to be changed.
+    pub fn keeps_as_it_is(&self, path: &str) -> bool {
+        self.options.keep_out(path) || self.site.is_vendored(path)
     }
 
     /// The job's dialect, and those of the site.

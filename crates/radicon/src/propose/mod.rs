@@ -30,22 +30,22 @@ use crate::text::SourceId;
 use crate::urls;
 
 use assemble::Plan;
-pub use changes::ProposedChange;
 pub use explain::Explanation;
 use job::Job;
-pub use options::{Choice, Goal, Options};
+pub use options::{Choice, Goal, ProposeOptions};
 use pages::heal;
 pub use pages::heal::Healed;
 use pages::spelling::Spelling;
-pub(crate) use partials::copies::{Pattern, Segment};
-pub(crate) use partials::find::is_value;
+pub(crate) use partials::copies::{Pattern, Segment, is_value};
 use proposal::size;
-pub use proposal::{Left, Proposal, ProposeError, ProposedBlock, ProposedFile, ProposedLayout, ProposedPartial, Size};
+pub use proposal::{
+    Left, Proposal, ProposeError, ProposedBlock, ProposedChange, ProposedFile, ProposedLayout, ProposedPartial, Size,
+};
 use verify::apply;
 pub(crate) use writing::indent::{Style, indented_in};
 pub(crate) use writing::patch::of as patch_of;
 
-/// Proposes layouts for the pages of a site that share a frame: for each family
+/// Proposes layouts for the pages of a site that share a skeleton: for each family
 /// of pages a base layout, and layouts for the sections in it that pay.
 ///
 /// The result is proven: every page of the site, put together with the
@@ -56,7 +56,7 @@ pub(crate) use writing::patch::of as patch_of;
 ///
 /// # Errors
 /// If the dialect asked for has neither layouts nor includes, or a change that was chosen is not there.
-pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError> {
+pub fn propose(site: &Site, options: &ProposeOptions) -> Result<Proposal, ProposeError> {
     let all = propose_only(site, options, None)?;
     let Some(chosen) = changes::chosen(&all.changes, &options.choice)? else { return Ok(all) };
     let chosen = Arc::new(chosen);
@@ -66,7 +66,11 @@ pub fn propose(site: &Site, options: &Options) -> Result<Proposal, ProposeError>
 }
 
 /// The proposal, perhaps with the changes of these paths only.
-fn propose_only(site: &Site, options: &Options, only: Option<Arc<BTreeSet<String>>>) -> Result<Proposal, ProposeError> {
+fn propose_only(
+    site: &Site,
+    options: &ProposeOptions,
+    only: Option<Arc<BTreeSet<String>>>,
+) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
     // Pages of different folders say the same alike when all URLs start at the root.
     let copy = (dialect.rules.urls == Urls::Rebased).then(|| urls::rooted(site));
@@ -86,7 +90,7 @@ fn propose_only(site: &Site, options: &Options, only: Option<Arc<BTreeSet<String
 }
 
 /// The proposal for a job, and those of the other dialects of its site.
-fn propose_in(site: &Site, options: &Options, job: Job<'_>) -> Result<Proposal, ProposeError> {
+fn propose_in(site: &Site, options: &ProposeOptions, job: Job<'_>) -> Result<Proposal, ProposeError> {
     if !job.dialect.has_layouts() {
         return match job.dialect.form(Kind::Include) {
             Some(_) => Ok(partials_alone(&job)),
@@ -168,13 +172,13 @@ fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     if other.after.bytes < best.after.bytes { other } else { best }
 }
 
-/// The proposal in a dialect without layouts: pages keep their frames, and include what they share.
+/// The proposal in a dialect without layouts: pages keep their skeletons, and include what they share.
 fn partials_alone(job: &Job<'_>) -> Proposal {
     let mut plan = Plan::default();
     for id in job.candidates(&mut plan.left) {
         let template = job.site.get(id);
         let is_own = template.dialect.forms.is_empty() || template.dialect.name == job.dialect.name;
-        let other = || format!("written in the dialect `{}`", template.dialect.name);
+        let other = || format!("in the dialect `{}`", template.dialect.name);
         let why = if is_own { job.misread(template) } else { Some(other()) };
         let page = template.path.clone();
         match why {
@@ -192,7 +196,7 @@ fn partials_alone(job: &Job<'_>) -> Proposal {
     let mut proposal = job.finish(plan);
     let new: FxHashSet<&str> = proposal.files.iter().map(|file| file.path.as_str()).collect();
     let pages: Vec<String> = pages.into_iter().filter(|page| !new.contains(page.as_str())).collect();
-    let lone = |page| Left { page, reason: "shares nothing that a partial would save".into() };
+    let lone = |page| Left { page, reason: "nothing in common that a partial would save".into() };
     proposal.left.extend(pages.into_iter().map(lone));
     proposal.left.sort();
     proposal
@@ -213,7 +217,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     for (index, job) in jobs.iter().enumerate() {
         own.push(job.choose(&mut candidates, index == 0, &mut plan.left));
     }
-    // Where white space counts, pages that only differ in it make families of their own.
+    // Where whitespace counts, pages that only differ in it make families of their own.
     let rounds = if jobs[0].options.strength == Strength::Bytes { MOST_ROUNDS } else { 1 };
     let mut left = Vec::new();
     for _ in 0..rounds {
@@ -240,7 +244,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     plan.left.extend(left);
     let cannot = |id: SourceId| {
         let template = site.get(id);
-        let reason = format!("written in the dialect `{}`, which has no parents and blocks", template.dialect.name);
+        let reason = format!("in the dialect `{}`, which has no layouts", template.dialect.name);
         Left { page: template.path.clone(), reason }
     };
     plan.left.extend(candidates.into_iter().map(cannot));
@@ -248,7 +252,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     plan.keep(jobs[0].only.as_deref());
     let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();
     plan.left.retain(|left| !written.contains(left.page.as_str()));
-    // What other templates hold may stand in partials too.
+    // What other templates hold may be in partials too.
     let is_tagged = |template: &&Template| !template.dialect.forms.is_empty() && template.unreadable.is_none();
     let as_it_is = |template: &Template| ProposedFile {
         path: template.path.clone(),
@@ -261,7 +265,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         .templates
         .iter()
         .filter(is_tagged)
-        .filter(|template| !written.contains(template.path.as_str()))
+        .filter(|template| !written.contains(template.path.as_str()) && !jobs[0].keeps_as_it_is(&template.path))
         .map(as_it_is)
         .collect();
     plan.written.extend(others);

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use crate::config::Globs;
 use crate::dialect::Dialect;
 use crate::prove::Strength;
-use crate::site::{Partials, ProposeSettings, Selector};
+use crate::site::{Partials, ProposeSettings, Selector, beneath};
 
 /// What a proposal aims at.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -35,9 +35,9 @@ impl Goal {
 
 /// How to propose.
 #[derive(Clone, Debug)]
-pub struct Options {
+pub struct ProposeOptions {
     /// `Bytes` keeps every byte of every page; `Blanks` (the default) may change
-    /// insignificant white space and writes tidy, indented templates; `Dom` may
+    /// insignificant whitespace and writes tidy, indented templates; `Dom` may
     /// also write tags otherwise: the order of attributes, quotes, letter case.
     pub strength: Strength,
     /// The dialect to write; by default that of the site's layouts, else `margin`.
@@ -51,14 +51,16 @@ pub struct Options {
     pub levels: usize,
     /// What becomes a partial.
     pub partials: Partials,
-    /// Whether copies that were left behind are first made like the others (default no).
+    /// Whether copies that are outdated are first made like the others (default no).
     /// These pages change; all else is proven against the pages so healed.
     pub heal: bool,
     /// What a section's layout or a partial must save, in bytes; `None` for three times the price of a block, and
     /// for a partial a thousandth of the site unless it is a region of the page.
     pub min_saving: Option<u64>,
-    /// Pages that keep their form.
+    /// Templates that stay as they are.
     pub except: Globs,
+    /// The folders whose templates may change, from the site's folder; all if there are none.
+    pub only_in: Vec<String>,
     /// Elements whose content is one block each, with the block's name; nothing in
     /// them becomes a block of its own.
     pub regions: Vec<(String, Selector)>,
@@ -81,25 +83,16 @@ pub enum Choice {
     Except(Vec<String>),
 }
 
-impl Options {
-    /// As a site's settings say.
-    pub fn of(settings: &ProposeSettings) -> Self {
-        let usual = Self::default();
-        Self {
-            block_price: settings.block_price,
-            levels: settings.levels.map_or(usual.levels, |levels| levels as usize),
-            partials: settings.partials.unwrap_or(usual.partials),
-            min_saving: settings.min_saving,
-            except: settings.except.clone(),
-            regions: settings.regions.clone(),
-            names: settings.names.clone(),
-            ..usual
-        }
-    }
-
+impl ProposeOptions {
     /// What one block costs, in bytes.
     pub(super) fn price(&self) -> u64 {
         self.block_price.unwrap_or(self.goal.price())
+    }
+
+    /// Whether a template is to stay as it is.
+    pub(super) fn keep_out(&self, path: &str) -> bool {
+        let is_in = |folder: &String| beneath(path, folder).is_some();
+        self.except.fit(path) || !self.only_in.is_empty() && !self.only_in.iter().any(is_in)
     }
 
     /// Size is all.
@@ -113,7 +106,24 @@ impl Options {
     }
 }
 
-impl Default for Options {
+impl From<&ProposeSettings> for ProposeOptions {
+    /// As the settings of a site ask for it.
+    fn from(settings: &ProposeSettings) -> Self {
+        let usual = Self::default();
+        Self {
+            block_price: settings.block_price,
+            levels: settings.levels.map_or(usual.levels, |levels| levels as usize),
+            partials: settings.partials.unwrap_or(usual.partials),
+            min_saving: settings.min_saving,
+            except: settings.except.clone(),
+            regions: settings.regions.clone(),
+            names: settings.names.clone(),
+            ..usual
+        }
+    }
+}
+
+impl Default for ProposeOptions {
     fn default() -> Self {
         Self {
             strength: Strength::Blanks,
@@ -125,9 +135,35 @@ impl Default for Options {
             heal: false,
             min_saving: None,
             except: Globs::default(),
+            only_in: Vec::new(),
             regions: Vec::new(),
             names: BTreeMap::new(),
             choice: Choice::All,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn templates_outside_of_the_chosen_folders_stay_as_they_are() {
+        let only_in = vec!["crew".to_owned(), "booking/parts".to_owned()];
+        let options = ProposeOptions { only_in, ..ProposeOptions::default() };
+        let paths = ["crew/rota.html", "crewel.html", "booking/pay.html", "booking/parts/old.html"];
+        let kept: Vec<&str> = paths.into_iter().filter(|path| options.keep_out(path)).collect();
+        assert_eq!(kept, ["crewel.html", "booking/pay.html"]);
+        assert!(paths.iter().all(|path| !ProposeOptions::default().keep_out(path)));
+    }
+
+    #[test]
+    fn settings_leave_the_rest_as_usual() {
+        let settings = ProposeSettings { levels: Some(2), ..ProposeSettings::default() };
+        let options = ProposeOptions::from(&settings);
+        assert_eq!((options.levels, options.price(), options.partials), (2, 100, Partials::Repeats));
+        let tidy = ProposeOptions { goal: Goal::Fewest, block_price: None, ..options };
+        assert_eq!(tidy.price(), 200);
+        assert_eq!(ProposeOptions { block_price: Some(7), ..tidy }.price(), 7);
     }
 }

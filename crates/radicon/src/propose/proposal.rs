@@ -1,17 +1,18 @@
 //! A proposal: its files, what they are, and the proof.
 
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Serialize, Serializer};
 
-use super::changes::ProposedChange;
+use super::options::ProposeOptions;
 use super::pages::heal::Healed;
 use super::writing::patch;
-use crate::prove::Proof;
+use crate::prove::{Assumption, Proof, Strength};
 use crate::site::taglike::UnexplainedTag;
-use crate::site::{Change, Role, Site};
+use crate::site::{Change, Role, Site, stem};
 use crate::text::count_lines;
 
 /// Why nothing can be proposed.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum ProposeError {
     /// The dialect cannot express layouts.
     #[error("the dialect `{0}` has neither parents and blocks nor includes, so pages written in it can share nothing")]
@@ -25,7 +26,7 @@ pub enum ProposeError {
         changes: usize,
     },
     /// A change that was chosen is none without those that were left out.
-    #[error("{0} would not pay without the changes that are left out")]
+    #[error("{0} would save nothing without the changes that are left out")]
     PaysWithOthers(String),
 }
 
@@ -54,6 +55,7 @@ fn as_text<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error
 /// A block of the proposed layout.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct ProposedBlock {
     /// Its name.
     pub name: String,
@@ -83,6 +85,7 @@ pub struct ProposedBlock {
 /// A layout of the proposal.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct ProposedLayout {
     /// Its path.
     pub path: String,
@@ -106,6 +109,7 @@ pub struct ProposedLayout {
 /// A partial of the proposal.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct ProposedPartial {
     /// Its path.
     pub path: String,
@@ -146,6 +150,7 @@ pub struct Left {
 /// A restructuring of a site, with its proof.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Proposal {
     /// New and changed files, sorted by path.
     pub files: Vec<ProposedFile>,
@@ -155,7 +160,7 @@ pub struct Proposal {
     pub changes: Vec<ProposedChange>,
     /// The partials, by path.
     pub partials: Vec<ProposedPartial>,
-    /// How many repeats are left that are no partial: rows, prose, what has no telling name, stands in fewer than
+    /// How many repeats are left that are no partial: rows, prose, what has no telling name, is in fewer than
     /// three files or saves less than a thousandth of the site and holds no condition or loop.
     pub smaller_repeats: usize,
     /// The dialects the files are written in, separated by commas.
@@ -175,8 +180,52 @@ pub struct Proposal {
     pub unexplained: Vec<UnexplainedTag>,
 }
 
+/// One change of a proposal: a base layout with all that extend it and their pages, a partial with the files that
+/// include it, or a file that takes what it hides as its layout.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct ProposedChange {
+    /// Its number in the proposal, from 1.
+    pub number: usize,
+    /// The path of its base layout, its partial, or its file.
+    pub path: String,
+    /// The files that it creates or changes, sorted by path.
+    pub files: Vec<String>,
+    /// What it saves, in bytes, about: where changes share files, what each saves is counted by itself.
+    pub saves: usize,
+    /// How many pages it changes the templates of; all of them are proven.
+    pub pages: usize,
+    /// The weakest strength at which one of these pages is proven; none if there is no such page.
+    pub strength: Option<Strength>,
+    /// What its proof rests on and nobody has confirmed.
+    pub assumptions: Vec<Assumption>,
+}
+
 impl Proposal {
-    /// Files that hide one of somebody else's and take their frame from it now.
+    /// Whether it is shown that no page changes, but for those that were brought up to date, and nothing is assumed.
+    pub fn is_proven(&self) -> bool {
+        self.proof.equal && self.proof.assumptions.is_empty()
+    }
+
+    /// The settings of [`ProposeOptions::regions`] and [`ProposeOptions::names`] that no proposed layout or partial shows, each with
+    /// what is missing. Empty if nothing is proposed.
+    pub fn without_effect(&self, options: &ProposeOptions) -> Vec<String> {
+        if self.layouts.iter().all(|layout| layout.existing) {
+            return Vec::new();
+        }
+        let blocks: Vec<&str> =
+            self.layouts.iter().flat_map(|layout| &layout.blocks).map(|block| block.name.as_str()).collect();
+        let paths = self.layouts.iter().map(|layout| &layout.path).chain(self.partials.iter().map(|one| &one.path));
+        let stems: Vec<&str> = paths.map(|path| stem(path)).collect();
+        let is_missing = |name: &String| !blocks.contains(&options.called(name.clone()).as_str());
+        let regions = options.regions.iter().filter(|(name, _)| is_missing(name));
+        let regions = regions.map(|(name, _)| format!("propose.regions.{name}: no proposed block is of this element"));
+        let is_used = |name: &str| blocks.contains(&name) || stems.contains(&name);
+        let names = options.names.iter().filter(|(_, name)| !is_used(name));
+        regions.chain(names.map(|(old, _)| format!("propose.names.{old}: nothing proposed has this name"))).collect()
+    }
+
+    /// Files that hide one of third-party and extend it now.
     pub fn uncovered(&self) -> impl Iterator<Item = &ProposedFile> {
         let is_known = |path: &str| self.layouts.iter().any(|layout| layout.path == path);
         let takes_other = move |file: &&ProposedFile| file.extends.as_ref().is_some_and(|path| !is_known(path));

@@ -57,7 +57,7 @@ impl Uses<'_> {
     }
 }
 
-/// The blocks that a template defines, in the order of their places, with what stands in them.
+/// The blocks that a template defines, in the order of their places, with what is in them.
 fn definitions(template: &Template) -> Vec<(&[u8], &[u8])> {
     let definition = |name| Some((name, inner(template, template.definition(name)?)));
     let mut names: Vec<&[u8]> = Vec::new();
@@ -183,7 +183,7 @@ impl<'s> Facts<'s> {
     }
 }
 
-/// The bytes that stand around a block in the element that holds it, and this element's tag.
+/// The bytes that are around a block in the element that holds it, and this element's tag.
 fn around(template: &Template, document: &Document, block: Span) -> (usize, String) {
     let holds = |node: &u32| {
         let span = document.span(*node);

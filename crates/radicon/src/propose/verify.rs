@@ -145,7 +145,7 @@ impl Job<'_> {
         }
     }
 
-    /// For each file the own-file tags that stood where its content comes from: its own, or those that all pages
+    /// For each file the own-file tags that was where its content comes from: its own, or those that all pages
     /// of a new layout have.
     fn own_file_texts(&self, written: &[ProposedFile]) -> Vec<Vec<String>> {
         let extends = written.iter().filter_map(|file| Some((file.path.as_str(), file.extends.as_deref()?)));
@@ -214,7 +214,7 @@ impl Job<'_> {
             }
             left.extend(converted.into_iter().map(|(page, why)| Left {
                 page: page.to_owned(),
-                reason: format!("its conversion could not be proven: {why}"),
+                reason: format!("could not be proven unchanged: {why}"),
             }));
             drop_unused(self.site, written);
         }

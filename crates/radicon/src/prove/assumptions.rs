@@ -104,20 +104,20 @@ fn learned(site: &Site, files: &BTreeSet<SourceId>) -> Vec<Assumption> {
     found.into_values().collect()
 }
 
-/// What a tag of a kind is taken to do; nothing for those that are kept as they stand, whatever they mean.
+/// What a tag of a kind is taken to do; nothing for those that are kept as they are, whatever they mean.
 const fn says(kind: Kind) -> Option<&'static str> {
     Some(match kind {
         Kind::Parent => "names the layout",
         Kind::Block => "is a block",
         Kind::Slot => "is a block that pages fill",
         Kind::Fill => "fills a block",
-        Kind::Body => "shows what a page brings along",
-        Kind::Inherited => "shows what an override replaces",
-        Kind::Again => "shows a block once more",
+        Kind::Body => "prints the content of a page",
+        Kind::Inherited => "prints what an override replaces",
+        Kind::Again => "prints a block again",
         Kind::Include => "includes a file",
         Kind::Wrap => "includes a file around its content",
         Kind::Part => "is a named fragment",
-        Kind::Import => "makes the parts of a file known",
+        Kind::Import => "imports the parts of a file",
         Kind::Set => "binds a name",
         Kind::Control => "opens a pair, such as a loop",
         Kind::Comment => "is a comment",

@@ -2,7 +2,7 @@
 //!
 //! Constructs are replaced by place holders before parsing, so that the parser
 //! sees neither their brackets nor their quotes; the tree is written out with
-//! sorted attributes and compared without insignificant white space.
+//! sorted attributes and compared without insignificant whitespace.
 
 use std::borrow::Cow;
 use std::cell::{Cell, RefCell};

@@ -30,29 +30,21 @@ pub(crate) use normal::{Shows, normal_run, significance};
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Strength {
-    /// Byte for byte.
+    /// Byte-identical.
     Bytes,
-    /// But for insignificant white space.
+    /// Identical except for insignificant whitespace.
     Blanks,
-    /// As a standard HTML parser reads them.
-    #[cfg(feature = "dom")]
+    /// The same tree in a standard HTML parser. Without the feature `dom` no two pages are found to be equal at this
+    /// strength alone.
     Dom,
 }
 
 impl Strength {
-    /// The weakest there is: `dom`, or `blanks` without that feature.
-    #[cfg(feature = "dom")]
-    pub const WEAKEST: Self = Self::Dom;
-    /// The weakest there is: `blanks`, as the feature `dom` is off.
-    #[cfg(not(feature = "dom"))]
-    pub const WEAKEST: Self = Self::Blanks;
-
     /// The word for it.
     pub const fn word(self) -> &'static str {
         match self {
             Strength::Bytes => "bytes",
             Strength::Blanks => "blanks",
-            #[cfg(feature = "dom")]
             Strength::Dom => "dom",
         }
     }
@@ -133,6 +125,7 @@ pub struct Side {
 /// The proof for a whole site.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Proof {
     /// One entry a page, sorted by path.
     pub pages: Vec<PageProof>,

@@ -1,5 +1,5 @@
 //! Whether the tags that stay in a page mean the same: the names in them reach the same bindings, and the
-//! own-file tags that they need are in force where they stand.
+//! own-file tags that they need are in force where they are.
 
 use super::{Difference, Prover, Side, side};
 use crate::resolve::{Behind, Flat, Kept, Reached};
@@ -73,7 +73,7 @@ impl Prover<'_> {
                 let missing = self.needs.missing_for(template, at)?;
                 let tag = template.constructs.items[at].span.text(&template.source);
                 let tag = tag.split_whitespace().collect::<Vec<_>>().join(" ");
-                Some(format!("`{tag}` needs `{missing}`, which does not stand before it in {}", template.path))
+                Some(format!("`{tag}` needs `{missing}`, which does not come before it in {}", template.path))
             })
         };
         // What was lacking before is no change.
@@ -92,7 +92,7 @@ impl Prover<'_> {
         let missing =
             needed.iter().find(|needed| !in_force.any(|item| item.span.of(&template.source) == needed.as_bytes()))?;
         let file = &template.path;
-        Some(format!("`{}` needs `{missing}`, which is not in force for it in {file}", after.written(other)))
+        Some(format!("`{}` needs `{missing}`, which is not active for it in {file}", after.written(other)))
     }
 }
 
@@ -113,24 +113,24 @@ fn binding_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) 
     };
     let rules = &after.site.get(other.source).dialect.name;
     let if_seen =
-        |rule: &str, who: &str| format!("if {who} sees that, say `{rule}` under [rules.{rules}] in radicon.toml");
+        |rule: &str, who: &str| format!("if {who} sees it, set `{rule}` under [rules.{rules}] in radicon.toml");
     let why = if newly(Behind::BLOCK) {
         let way = if_seen("block-scope = \"shared\"", "an override");
-        format!("is bound outside of the block that it is in now; {way}")
+        format!("is set outside the block that it is in now; {way}")
     } else if newly(Behind::INCLUDE) {
         let way = if_seen("include-scope = \"shared\"", "an included file");
-        format!("is bound outside of the file that it is in now; {way}")
+        format!("is set outside the file that it is in now; {way}")
     } else if newly(Behind::CHILD) {
         let way = if_seen("set-scope = \"layout\"", "a layout");
         format!("is set by the page and used by its layout now; {way}")
     } else if newly(Behind::END_OF_BLOCK) {
-        "is set inside of a block that ends before it is used now".to_owned()
+        "is set inside a block that now ends before it is used".to_owned()
     } else if newly(Behind::END_OF_INCLUDE) {
-        "is set inside of an included file that ends before it is used now".to_owned()
+        "is set inside an included file that now ends before it is used".to_owned()
     } else if lost(was, is) {
-        "is not bound any more where it is used".to_owned()
+        "is no longer set where it is used".to_owned()
     } else {
-        "is bound by another tag now".to_owned()
+        "is set by another tag now".to_owned()
     };
     Some(format!("`{name}` in `{tag}` {why}"))
 }

@@ -1,7 +1,7 @@
-//! The normal form behind the strength `blanks`: a page without its
-//! insignificant white space.
+//! The normal form after the strength `blanks`: a page without its
+//! insignificant whitespace.
 //!
-//! White space counts by HTML's own defaults, since style sheets are not read:
+//! Whitespace counts by HTML's own defaults, since style sheets are not read:
 //!
 //! - beside and just inside the tags of block elements, and at both ends of the
 //!   page, it does not show and is left out;
@@ -99,7 +99,7 @@ impl Normal {
         if wanted as usize >= bytes.len() || token.kind != TokenKind::Text {
             return token.start + wanted.min(bytes.len() as u32);
         }
-        // A run of white space counts once.
+        // A run of whitespace counts once.
         let normal = self.run(index as u32, index as u32 + 1);
         let skipped = if normal.first().is_some_and(|b| !is_blank(*b)) {
             bytes.iter().take_while(|b| is_blank(**b)).count()
@@ -116,7 +116,7 @@ impl Normal {
     }
 }
 
-/// The normal form of a run of tokens, given the white space that shows of each.
+/// The normal form of a run of tokens, given the whitespace that shows of each.
 pub(crate) fn normal_run(source: &[u8], tokens: &[Token], shows: &[Shows], run: Range<usize>) -> Vec<u8> {
     let length: usize = tokens[run.clone()].iter().map(|token| token.span().len()).sum();
     let mut bytes = Vec::with_capacity(length);
@@ -138,17 +138,17 @@ fn write_token(source: &[u8], tokens: &[Token], index: usize, shows: Shows, out:
     }
 }
 
-/// Which white space of a text shows.
+/// Which whitespace of a text shows.
 #[derive(Clone, Copy, Default)]
 pub(crate) struct Shows(u8);
 
-/// The white space at the start of a text counts.
+/// The whitespace at the start of a text counts.
 const LEAD: u8 = 1;
-/// The white space at its end counts.
+/// The whitespace at its end counts.
 const TRAIL: u8 = 2;
 /// Every byte of it counts.
 const EXACT: u8 = 4;
-/// The white space at its ends does not count, as in a title.
+/// The whitespace at its ends does not count, as in a title.
 const STRIPPED: u8 = 8;
 
 impl Shows {
@@ -158,11 +158,11 @@ impl Shows {
     }
 }
 
-/// For each token of text, which of its white space shows. `is_edge` tells of a
-/// construct that white space beside it does not show.
+/// For each token of text, which of its whitespace shows. `is_edge` tells of a
+/// construct that whitespace beside it does not show.
 pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&Token) -> bool) -> Vec<Shows> {
     let mut flags = vec![Shows::default(); tokens.len()];
-    // Text tokens whose last white space shows only if something inline follows.
+    // Text tokens whose last whitespace shows only if something inline follows.
     let mut pending: Vec<(usize, u8)> = Vec::new();
     let mut edge = true;
     let mut in_title = false;

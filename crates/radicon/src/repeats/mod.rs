@@ -1,45 +1,40 @@
 //! Repeats: copied markup, across pages and dialects.
 //!
 //! All templates become one forest of nodes in normal form. Runs of siblings
-//! that stand in several places are found exactly; subtrees that are alike are
+//! that are in several places are found exactly; subtrees that are alike are
 //! clustered and aligned. Of all these the ones that save most are chosen, each
 //! counted on what greater ones leave.
 
-mod advice;
-mod align;
-mod alike;
-mod beside;
-mod drift;
-mod forest;
-mod labels;
-mod reader;
-mod runs;
-mod select;
-mod urls;
+mod choose;
+mod exact;
+mod near;
+mod reading;
+mod telling;
 
 use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::site::{Site, Template};
+use crate::hash::mix;
+use crate::site::{Site, Template, beneath};
 use crate::text::{LineIndex, SourceId, count_lines, preview};
-use advice::Adviser;
-use alike::Likeness;
-use forest::Forest;
-use labels::mix;
+use choose::{Candidate, Chooser, Chosen};
+use exact::runs::{Copy, Least, Runs};
+use near::alike::Likeness;
 use rayon::prelude::*;
-use runs::{Copy, Least, Runs};
-use select::{Candidate, Chooser, Chosen};
+use reading::forest::Forest;
+use telling::advice::Adviser;
 
-pub use advice::{Advice, AdviceKind};
-pub use beside::{Fragment, LinePair, RepeatVariant};
-pub use drift::{Drift, Gap};
-pub(crate) use drift::{difference, new_words};
+pub use telling::advice::{Advice, AdviceKind};
+use telling::drift::Differences;
+pub use telling::drift::{Drift, Gap};
+pub(crate) use telling::drift::{difference, new_words};
+pub use telling::side_by_side::{Fragment, LinePair, RepeatVariant};
 
 /// What does not count when markup is compared. All is on by default.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Normalise {
-    /// White space between elements, and how much of it stands between words.
+    /// Whitespace between elements, and how much of it is between words.
     pub blanks: bool,
     /// The order of attributes and classes.
     pub attributes: bool,
@@ -72,13 +67,13 @@ pub struct RepeatOptions {
     /// `None` for 120 bytes, in a large site for a 500,000th of it.
     pub min_saving: Option<u64>,
     /// How alike near copies must be: twice the bytes in common by the bytes of
-    /// both, 0 to 1. Nothing above 1 is alike: exact copies only.
-    pub similarity: f64,
+    /// both, 0 to 1. `None` finds exact copies only.
+    pub similarity: Option<f64>,
 }
 
 impl Default for RepeatOptions {
     fn default() -> Self {
-        Self { normalise: Normalise::default(), min_bytes: 80, min_nodes: 3, min_saving: None, similarity: 0.6 }
+        Self { normalise: Normalise::default(), min_bytes: 80, min_nodes: 3, min_saving: None, similarity: Some(0.6) }
     }
 }
 
@@ -106,11 +101,12 @@ impl RepeatKind {
 /// The copied markup of a site.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Repeats {
     /// The groups, the most saving first; of two copies an eighth counts, since
     /// a pair is often meant, as a chapter and the same in a page of all chapters.
     pub groups: Vec<RepeatGroup>,
-    /// The share of the site's bytes that stands in a repeat, 0 to 1.
+    /// The share of the site's bytes that is in a repeat, 0 to 1.
     pub share: f64,
     /// Bytes in all templates.
     pub bytes: usize,
@@ -122,11 +118,11 @@ pub struct Repeats {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RepeatSummary {
-    /// The share of the site's bytes that stands in a repeat, 0 to 1.
+    /// The share of the site's bytes that is in a repeat, 0 to 1.
     pub share: f64,
     /// How many groups of copies there are.
     pub groups: usize,
-    /// Copies that were left behind.
+    /// Copies that are outdated.
     pub drifted: usize,
     /// The groups that save most, at most three.
     pub greatest: Vec<RepeatHead>,
@@ -180,6 +176,7 @@ pub struct Skipped {
 /// A piece of markup and its copies.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct RepeatGroup {
     /// A name that stays when unrelated files change.
     pub id: String,
@@ -195,7 +192,7 @@ pub struct RepeatGroup {
     pub copies: Vec<RepeatCopy>,
     /// Where copies differ.
     pub gaps: Vec<Gap>,
-    /// Copies that were left behind.
+    /// Copies that are outdated.
     pub drift: Vec<Drift>,
     /// What to do about it.
     pub advice: Advice,
@@ -243,17 +240,17 @@ pub struct RepeatCopy {
     pub line_end: u32,
     /// Its first byte.
     pub byte_start: u32,
-    /// The byte behind it.
+    /// The byte after it.
     pub byte_end: u32,
-    /// What stands in each of the group's gaps; the same copies share it.
+    /// What is in each of the group's gaps; the same copies share it.
     pub gaps: Arc<[String]>,
 }
 
 /// Which groups are of interest.
 #[derive(Clone, Debug, Default)]
 pub struct RepeatFilter {
-    /// Only groups with a copy beneath this folder.
-    pub folder: Option<String>,
+    /// Only groups with a copy in one of these folders; all if there are none.
+    pub folders: Vec<String>,
     /// Only groups with a copy in this dialect.
     pub dialect: Option<String>,
     /// Only groups of this kind.
@@ -263,9 +260,9 @@ pub struct RepeatFilter {
 impl RepeatFilter {
     /// Whether a group is of interest.
     pub fn fits(&self, group: &RepeatGroup) -> bool {
-        let beneath = |folder: &String, file: &str| crate::site::beneath(file, folder.trim_matches('/')).is_some();
+        let is_in = |file: &str| self.folders.iter().any(|folder| beneath(file, folder.trim_matches('/')).is_some());
         let any = |wanted: &dyn Fn(&RepeatCopy) -> bool| group.copies.iter().any(wanted);
-        self.folder.as_ref().is_none_or(|folder| any(&|copy| beneath(folder, &copy.file)))
+        (self.folders.is_empty() || any(&|copy| is_in(&copy.file)))
             && self.dialect.as_ref().is_none_or(|dialect| any(&|copy| *copy.dialect == **dialect))
             && self.kind.is_none_or(|kind| kind == group.kind)
     }
@@ -278,10 +275,12 @@ pub fn repeats(site: &Site, options: &RepeatOptions) -> Repeats {
     let min_saving = options.min_saving.unwrap_or((bytes as u64 / 500_000).max(120)).max(1);
     let forest = Forest::read(site, &options.normalise);
     let least = Least { bytes: options.min_bytes, nodes: options.min_nodes, saving: min_saving };
+    // Nothing is as alike as that.
+    let least_alike = options.similarity.unwrap_or(f64::INFINITY);
     let (mut runs, (likeness, lookalikes)) = rayon::join(
         || Runs::find(&forest, least),
         || {
-            let likeness = Likeness::of(site, &forest, options.similarity);
+            let likeness = Likeness::of(site, &forest, least_alike);
             let lookalikes = likeness.lookalikes();
             (likeness, lookalikes)
         },
@@ -338,17 +337,15 @@ struct Teller<'a> {
 }
 
 impl Teller<'_> {
-    /// A group for people and programs, and how many bytes stand in its copies.
+    /// A group for people and programs, and how many bytes are in its copies.
     fn group(&self, chosen: &Chosen) -> (RepeatGroup, u64) {
         let forest = self.forest;
         let copies = &chosen.gain.copies;
         let files = forest.files_of(copies.iter().map(|copy| copy.start));
         let first = copies[0];
         let (kind, share, told) = match &chosen.cluster {
-            None => (RepeatKind::Same, 1.0, drift::Differences::default()),
-            Some(cluster) => {
-                (RepeatKind::Alike, cluster.share, drift::Differences::of(self.site, forest, cluster, copies))
-            }
+            None => (RepeatKind::Same, 1.0, Differences::default()),
+            Some(cluster) => (RepeatKind::Alike, cluster.share, Differences::of(self.site, forest, cluster, copies)),
         };
         let piece = self.text(first, files[0]);
         let lines = count_lines(piece.trim_ascii_end().as_bytes());

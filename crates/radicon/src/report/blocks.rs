@@ -8,7 +8,7 @@ use crate::resolve::{BlockState, ChainBlock, ChainReport, Resolver};
 use crate::site::Site;
 use crate::text::SourceId;
 
-/// The blocks of all pages that stand on one base layout.
+/// The blocks of all pages that are on one base layout.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockTable {
@@ -69,7 +69,7 @@ pub enum Given {
     Empty,
     /// Nobody, though it must be filled.
     Unfilled,
-    /// Nobody: the region stands in content that was replaced.
+    /// Nobody: the region is in content that was replaced.
     Replaced,
     /// Somebody, but no region of that name takes it.
     Lost,
@@ -91,7 +91,7 @@ impl Given {
     }
 }
 
-/// A table for each base layout, by its path; pages without a layout are in none.
+/// A table for each base layout, the one of most pages first; pages without a layout are in none.
 pub(super) fn tables(site: &Site) -> Vec<BlockTable> {
     let resolver = Resolver::new(site);
     let pages: Vec<SourceId> = site.pages().collect();
@@ -106,7 +106,7 @@ pub(super) fn tables(site: &Site) -> Vec<BlockTable> {
     }
     let mut tables: Vec<BlockTable> =
         by_base.into_iter().map(|(base, reports)| BlockTable::of(base, &reports)).collect();
-    tables.sort_by(|a, b| a.base.cmp(&b.base));
+    tables.sort_by(|a, b| b.rows.len().cmp(&a.rows.len()).then_with(|| a.base.cmp(&b.base)));
     tables
 }
 
@@ -114,7 +114,7 @@ impl BlockTable {
     fn of(base: &str, reports: &[&ChainReport]) -> Self {
         let mut columns: FxHashMap<&str, usize> = FxHashMap::default();
         let mut blocks = Vec::new();
-        // What has a region stands before what is lost.
+        // What has a region comes before what is lost.
         for lost in [false, true] {
             let all = reports.iter().flat_map(|report| &report.blocks);
             for block in all.filter(|block| (block.state == BlockState::Lost) == lost) {

@@ -90,7 +90,7 @@ pub struct Piece {
     pub passage: Passage,
     /// The block whose content it is: an index among the names of blocks.
     pub block: Option<u32>,
-    /// What stands in the page, if it is not what stands in the file: an index among the lines.
+    /// What is in the page, if it is not what is in the file: an index among the lines.
     /// Arguments that are not put in are noted around what is included.
     pub note: Option<u32>,
 }
@@ -100,13 +100,13 @@ pub struct Piece {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Passage {
-    /// It stands in the base itself.
+    /// It is in the base itself.
     Base,
     /// It is the content of a block.
     Block,
     /// Somebody includes it.
     Include,
-    /// It stands where a layout calls for the body.
+    /// It is where a layout calls for the body.
     Body,
     /// A folder rule puts it before or after the page.
     Rule,
@@ -236,7 +236,7 @@ fn pieces(site: &Site, id: SourceId, units: &[OnceLock<Units>]) -> Vec<Named> {
     flat.stretches.iter().zip(ends).filter(|(stretch, end)| *end > stretch.at as usize).map(piece).collect()
 }
 
-/// Where the bytes of a source stand among the UTF-16 code units of its text.
+/// Where the bytes of a source are among the UTF-16 code units of its text.
 enum Units {
     /// One unit a byte.
     Ascii,

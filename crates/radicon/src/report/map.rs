@@ -29,11 +29,11 @@ pub struct LayoutNode {
     pub path: String,
     /// The dialect it is written in.
     pub dialect: String,
-    /// How many layouts it stands on.
+    /// How many layouts it is on.
     pub depth: usize,
-    /// The pages that take their frame from it, by folder.
+    /// The pages that extend it, by folder.
     pub folders: Vec<PageFolder>,
-    /// How many pages stand on it, also by way of other layouts.
+    /// How many pages are on it, also by way of other layouts.
     pub beneath: usize,
     /// The partials that it includes itself.
     pub includes: Vec<String>,

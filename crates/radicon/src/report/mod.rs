@@ -16,7 +16,7 @@ use serde::Serialize;
 
 use crate::check::{Checked, Checks, RULES};
 use crate::dialect::Dialect;
-use crate::propose::{Options, Proposal, ProposeError, propose};
+use crate::propose::{Proposal, ProposeError, ProposeOptions, propose};
 use crate::repeats::{RepeatOptions, Repeats, repeats};
 use crate::site::{Problem, Site, SourceFile, Survey};
 
@@ -35,7 +35,7 @@ pub struct ReportOptions {
     /// The site's style sheets, for previews of its pages.
     pub styles: Vec<SourceFile>,
     /// How to propose.
-    pub propose: Options,
+    pub propose: ProposeOptions,
     /// How many bytes of sources the report may hold, each distinct line counted once;
     /// a site with more is reported without the insides of its pages. 24 MB by default.
     pub most_bytes: usize,
@@ -47,7 +47,7 @@ impl Default for ReportOptions {
             problems: Vec::new(),
             dialects: Vec::new(),
             styles: Vec::new(),
-            propose: Options::default(),
+            propose: ProposeOptions::default(),
             most_bytes: 24_000_000,
         }
     }
@@ -56,6 +56,7 @@ impl Default for ReportOptions {
 /// Everything that there is to say about a site.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Report {
     /// What is there.
     pub survey: Survey,

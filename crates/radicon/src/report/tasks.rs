@@ -37,7 +37,7 @@ pub enum TaskKind {
     Adopt,
     /// Something is most likely not as it was meant.
     Warnings,
-    /// Copies were left behind.
+    /// Copies are outdated.
     Drift,
     /// A partial is pasted where it could be included.
     Include,
@@ -66,28 +66,31 @@ fn findings(checked: &Checked, severity: Severity) -> Option<Task> {
         _ => (TaskKind::Warnings, "warning"),
     };
     let message = match checked.count(severity) {
-        1 => format!("Look at the one {what}, {place}"),
-        many => format!("Look at the {}, such as {place}", count(many, what)),
+        1 => format!("Review the {what} in {place}"),
+        many => format!("Review the {}, e.g. {place}", count(many, what)),
     };
     Some(Task { kind, message, command: format!("radicon check {}", first.file) })
 }
 
 fn adopt(proposal: &Proposal) -> Option<Task> {
     let (before, after) = (proposal.before.bytes, proposal.after.bytes);
-    if proposal.layouts.is_empty() || (before.saturating_sub(after) as f64) < WORTHWHILE * before as f64 {
+    if proposal.changes.is_empty() || (before.saturating_sub(after) as f64) < WORTHWHILE * before as f64 {
         return None;
     }
-    let pages = proposal.files.iter().filter(|file| file.role == Role::Page && file.extends.is_some()).count();
+    let (new, better): (Vec<_>, Vec<_>) = proposal.layouts.iter().partition(|layout| !layout.existing);
+    let parts = [(new.len(), "new layout"), (better.len(), "improved layout"), (proposal.partials.len(), "partial")];
+    let parts: Vec<String> =
+        parts.iter().filter(|(some, _)| *some > 0).map(|(some, what)| count(*some, what)).collect();
+    let pages = proposal.files.iter().filter(|file| file.role == Role::Page).count();
     let percent = (1.0 - after as f64 / before as f64) * 100.0;
-    let layouts = proposal.layouts.iter().filter(|layout| !layout.existing).count();
-    let partials = match proposal.partials.len() {
+    let assumed = match proposal.proof.assumptions.len() {
         0 => String::new(),
-        some => format!(" and {}", count(some, "partial")),
+        some => format!(", if {} hold{}", count(some, "assumption"), if some == 1 { "s" } else { "" }),
     };
     let message = format!(
-        "Give {} a layout, with {}{partials}: {percent:.0} % less to maintain, and no page changes",
+        "Adopt {} for {}: {percent:.0}% less to maintain, and no page changes{assumed}",
+        parts.join(", "),
         count(pages, "page"),
-        count(layouts, "new layout")
     );
     Some(Task { kind: TaskKind::Adopt, message, command: "radicon propose".into() })
 }
@@ -99,8 +102,8 @@ fn drift(repeats: &Repeats) -> Option<Task> {
     let all: usize = repeats.groups.iter().map(|group| group.drift.len()).sum();
     let place = format!("{}:{} {}", first.file, first.line, first.difference);
     let message = match all {
-        1 => format!("Decide on the one copy that was left behind: {place}"),
-        many => format!("Decide on {} that were left behind, such as {place}", count(many, "copy")),
+        1 => format!("Review the outdated copy: {place}"),
+        many => format!("Review {} that are outdated, e.g. {place}", count(many, "copy")),
     };
     Some(Task { kind: TaskKind::Drift, message, command: format!("radicon repeats {}", group.id) })
 }
@@ -110,14 +113,11 @@ fn repeat(repeats: &Repeats, wanted: AdviceKind) -> Option<Task> {
     let (kind, message) = match wanted {
         AdviceKind::Include => {
             let file = group.advice.file.as_deref().unwrap_or("the partial");
-            (TaskKind::Include, format!("Include {file} where it is pasted, {} times", group.copies.len()))
+            (TaskKind::Include, format!("Include {file} instead of its {} pasted copies", group.copies.len()))
         }
         _ => {
             let copies = group.copies.len();
-            (
-                TaskKind::Loop,
-                format!("Write a loop where {copies} copies stand side by side, in {}", group.copies[0].file),
-            )
+            (TaskKind::Loop, format!("Write a loop for {copies} copies in a row, in {}", group.copies[0].file))
         }
     };
     Some(Task { kind, message, command: format!("radicon repeats {}", group.id) })

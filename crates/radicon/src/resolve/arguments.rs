@@ -113,7 +113,7 @@ impl Reader<'_> {
         true
     }
 
-    /// Length of whatever stands here up to the next blank.
+    /// Length of whatever is here up to the next blank.
     fn word(&self) -> usize {
         self.source[self.at..self.end].iter().position(|&b| is_blank(b)).unwrap_or(self.end - self.at)
     }
@@ -132,7 +132,7 @@ fn literal(source: &[u8], value: Span) -> (Span, bool) {
     }
 }
 
-/// Length of a value: up to a blank or comma outside of quotes and brackets.
+/// Length of a value: up to a blank or comma outside quotes and brackets.
 fn value_length(rest: &[u8]) -> usize {
     let (mut at, mut depth) = (0, 0_usize);
     while let Some(&byte) = rest.get(at) {

@@ -20,7 +20,7 @@ pub enum Break {
     Dynamic,
     /// The parent was not found.
     Missing(Missing),
-    /// The parents come round to themselves.
+    /// The parents form a cycle.
     Cycle(Vec<SourceId>),
     /// There are more than [`MAX_LEVELS`].
     TooLong,
@@ -82,7 +82,7 @@ impl Chain {
             Break::Dynamic => format!("the parent `{written}` is an expression; the chain ends here"),
             Break::Missing(_) if written.is_empty() => {
                 let tag = parent.span.text(&template.source);
-                format!("`{tag}` means the file of the same name in the next root, and there is none")
+                format!("`{tag}` names the file of the same name in the next root, and there is none")
             }
             Break::Missing(Missing::NotFound(tried)) if tried.contains(&template.path) => {
                 format!("`{written}` names itself, and no root after its own has such a file")
@@ -90,7 +90,7 @@ impl Chain {
             Break::Missing(missing) => describe_missing(&written, missing),
             Break::Cycle(round) => {
                 let names: Vec<_> = round.iter().chain(round.first()).map(|&id| site.get(id).path.as_str()).collect();
-                format!("the parents come round to themselves: {}", names.join(" -> "))
+                format!("the parents form a cycle: {}", names.join(" -> "))
             }
             Break::TooLong => format!("the chain has more than {MAX_LEVELS} levels"),
         };
@@ -101,7 +101,7 @@ impl Chain {
 /// In plain words what was looked for and where.
 pub(crate) fn describe_missing(written: &str, missing: &Missing) -> String {
     match missing {
-        Missing::Outside => format!("`{written}` leads out of the site"),
+        Missing::Outside => format!("`{written}` is outside the site"),
         Missing::NotFound(tried) if tried.is_empty() => format!("no template `{written}`"),
         Missing::NotFound(tried) => {
             format!("no template `{written}`; looked for {}", tried.join(", "))

@@ -9,6 +9,7 @@ use crate::text::{LineIndex, SourceId, Span, is_blank};
 
 /// Why a page cannot be put together.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum FlattenError {
     /// It grows without end.
     #[error("{page}: the page grows beyond {} MiB or {MAX_SPLICES} spliced blocks and includes", MAX_PAGE >> 20)]
@@ -21,13 +22,13 @@ pub enum FlattenError {
 /// Through what a stretch came into the page.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Via {
-    /// It stands in the base itself.
+    /// It is in the base itself.
     Base,
     /// It is the content of a block.
     Block(Definition),
     /// A construct, in a template, includes it.
     Include(SourceId, u32),
-    /// It stands where a construct, in a template, calls for the body.
+    /// It is where a construct, in a template, calls for the body.
     Body(SourceId, u32),
     /// A folder rule puts it before or after the page.
     Rule,
@@ -71,7 +72,7 @@ pub struct FlatReport {
     pub text: String,
     /// For each line of the text where it comes from.
     pub origins: Vec<OriginLine>,
-    /// What could not be resolved and was kept as it stands.
+    /// What could not be resolved and was kept as it is.
     pub problems: Vec<Problem>,
 }
 
@@ -81,18 +82,18 @@ pub struct FlatReport {
 pub struct OriginLine {
     /// The line in the page, 1-based.
     pub line: u32,
-    /// The place from which the first thing on it that is not white space comes.
+    /// The place from which the first thing on it that is not whitespace comes.
     pub origin: Origin,
 }
 
-/// A page put together.
+/// A finished page.
 #[derive(Clone, Debug, Default)]
 pub struct Flat {
     /// Its bytes: a template of the same dialect without parents and includes.
     pub bytes: Vec<u8>,
     /// Where they come from; sorted, together they cover all of it.
     pub stretches: Vec<Stretch>,
-    /// What could not be resolved and was kept as it stands.
+    /// What could not be resolved and was kept as it is.
     pub problems: Vec<Problem>,
     /// The definitions of blocks that it shows.
     pub shown: Vec<Definition>,

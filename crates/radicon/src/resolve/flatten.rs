@@ -1,4 +1,4 @@
-//! Flattening: a page put together, with the origin of every stretch.
+//! Flattening: a finished page, with the origin of every stretch.
 
 mod includes;
 
@@ -93,7 +93,7 @@ pub(super) struct Frame {
     wrap: Option<Rc<Wrapped>>,
 }
 
-/// A place where a block stands, and what may stand in it.
+/// A place where a block is, and what may be in it.
 struct Region {
     /// The most derived definition first.
     definitions: Vec<Definition>,
@@ -112,7 +112,7 @@ struct Wrapped {
 }
 
 impl Wrapped {
-    /// Whether a definition stands in the body.
+    /// Whether a definition is in the body.
     fn holds(&self, site: &Site, definition: Definition) -> bool {
         let closer = site.get(self.source).constructs.items[self.opener as usize].partner;
         self.source == definition.source && (self.opener..closer).contains(&definition.construct)
@@ -156,7 +156,7 @@ impl Flattener<'_> {
 
     /// Names that a child binds outside its blocks hold for the layout too, and
     /// so does what nobody described. A child whose loose content is the
-    /// layout's body keeps what stands inside conditions there.
+    /// layout's body keeps what is inside conditions there.
     fn bindings(&mut self, child: SourceId, frame: &Frame, is_body: bool) {
         let template = self.site.get(child);
         let items = &template.constructs.items;
@@ -210,7 +210,7 @@ impl Flattener<'_> {
     }
 
     /// Whether a tag is not written, though it stays in force: an own-file tag that the page has already, and
-    /// in a proof every tag that prints nothing. Where it stands among text does not count then, only what
+    /// in a proof every tag that prints nothing. Where it is among text does not count then, only what
     /// reaches it and whom it reaches.
     fn is_left_out(&mut self, source: SourceId, at: usize, in_child: bool) -> bool {
         let template = self.site.get(source);
@@ -284,7 +284,7 @@ impl Flattener<'_> {
         self.copy(source, Span::new(cursor, span.end), frame);
     }
 
-    /// Resolves one construct behind `text`; gives the next one and where the
+    /// Resolves one construct after `text`; gives the next one and where the
     /// text goes on, or `None` if it stays as it is. Bindings that are `hoisted`
     /// were written before the layout already.
     fn construct(
@@ -394,7 +394,7 @@ impl Flattener<'_> {
         from
     }
 
-    /// Writes what stands in a block or slot.
+    /// Writes what is in a block or slot.
     fn region(&mut self, source: SourceId, construct: u32, frame: &Frame) {
         let template = self.site.get(source);
         let item = &template.constructs.items[construct as usize];
@@ -440,7 +440,7 @@ impl Flattener<'_> {
         });
         definitions.extend(default);
         if definitions.is_empty() {
-            let message = format!("no block `{}` that could be printed again", String::from_utf8_lossy(name));
+            let message = format!("no block `{}` to print again", String::from_utf8_lossy(name));
             self.flat.problems.push(template.problem(item.span.start, message));
             return;
         }
@@ -454,7 +454,7 @@ impl Flattener<'_> {
         let via = Via::Block(definition);
         if self.active.contains(&via) {
             let template = self.site.get(from.0);
-            let message = format!("the block `{}` stands inside itself", block_name(self.site, definition));
+            let message = format!("the block `{}` is inside itself", block_name(self.site, definition));
             self.flat.problems.push(template.problem(template.constructs.items[from.1].span.start, message));
             return;
         }
@@ -462,7 +462,7 @@ impl Flattener<'_> {
             return;
         }
         let home = &region.home;
-        // What stands in the body of a wrap belongs to the place of the wrap.
+        // What is in the body of a wrap belongs to the place of the wrap.
         let outer = home.wrap.as_ref().filter(|wrap| wrap.holds(self.site, definition));
         let base = outer.map_or(home, |wrap| &wrap.frame);
         let level = home.chain.levels.iter().position(|&level| level == definition.source);

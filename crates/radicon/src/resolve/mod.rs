@@ -1,25 +1,25 @@
-//! Chains of parents, the blocks they define, and pages put together from them.
+//! Chains of parents, the blocks they define, and finished pages from them.
 
 mod arguments;
 mod chain;
 mod flat;
 mod flatten;
-mod map;
 mod names;
 mod rebase;
 mod report;
 mod scope;
+mod source_map;
 
 pub(crate) use arguments::{Arguments, Binding, mentions};
 pub(crate) use chain::describe_missing;
 pub use chain::{Break, Chain, Definition};
 pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
-pub use map::SourceMap;
 pub(crate) use names::{Behind, Kept, ProofContext, Reached, bound_by};
 pub(crate) use rebase::attributed;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 pub(crate) use report::{loose, outside};
+pub use source_map::SourceMap;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
@@ -98,7 +98,7 @@ impl<'s> Resolver<'s> {
         pages.into_par_iter().map(|id| Ok((id, self.flatten(id)?))).collect()
     }
 
-    /// A page put together for a proof: without tags that print nothing, but with what the names in all tags
+    /// A finished page for a proof: without tags that print nothing, but with what the names in all tags
     /// that stay reach.
     pub(crate) fn flatten_to_prove(
         &self,

@@ -1,8 +1,8 @@
 //! Which binding each name of a page reaches.
 //!
-//! While a page is put together, what binds names stands on a stack, with the ends of blocks and included
+//! While a page is put together, what binds names is on a stack, with the ends of blocks and included
 //! files between. From a use the stack is searched inwards out. Where the dialect does not say whether names
-//! are seen beyond such an end, the binding is noted with what it lies behind: it is reached by some engines.
+//! are seen beyond such an end, the binding is noted with what it lies after: it is reached by some engines.
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -38,7 +38,7 @@ impl ProofContext {
     }
 
     fn add(&mut self, site: &Site) {
-        // For each name whether it is used outside of loops.
+        // For each name whether it is used outside loops.
         let mut used: FxHashMap<Box<[u8]>, bool> = FxHashMap::default();
         for (id, template) in site.with_ids() {
             let items = &template.constructs.items;
@@ -80,7 +80,7 @@ impl ProofContext {
 pub(crate) struct Reached {
     /// Which one: the same in two pages whose tags are the same.
     binding: u64,
-    /// What it lies behind.
+    /// What it lies after.
     pub behind: Behind,
 }
 
@@ -93,11 +93,11 @@ impl Behind {
     pub const BLOCK: Self = Self(1);
     /// An included file uses what is bound where it is included.
     pub const INCLUDE: Self = Self(2);
-    /// A layout uses what a child sets outside of its blocks.
+    /// A layout uses what a child sets outside its blocks.
     pub const CHILD: Self = Self(4);
-    /// What was set inside of a block is used behind it.
+    /// What was set inside a block is used after it.
     pub const END_OF_BLOCK: Self = Self(8);
-    /// What was set inside of an included file is used behind it.
+    /// What was set inside an included file is used after it.
     pub const END_OF_INCLUDE: Self = Self(16);
 
     const fn with(self, other: Self) -> Self {
@@ -116,13 +116,13 @@ impl Behind {
 /// A construct that stays in a page.
 #[derive(Clone, Debug)]
 pub(crate) struct Kept {
-    /// Where it stands in the page.
+    /// Where it is in the page.
     pub at: u32,
     pub source: SourceId,
     pub construct: u32,
-    /// For each of its names that something binds: where it stands, and what it reaches, the nearest first.
+    /// For each of its names that something binds: where it is, and what it reaches, the nearest first.
     pub names: Vec<(Span, Vec<Reached>)>,
-    /// Where the names stand that it binds for what it holds, or sets.
+    /// Where the names are that it binds for what it holds, or sets.
     pub own_names: Vec<Span>,
     /// The name that it sets, if it does nothing else.
     sets: Option<Box<[u8]>>,
@@ -131,7 +131,7 @@ pub(crate) struct Kept {
 /// Where something is bound.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Place {
-    /// In a child, outside of its blocks.
+    /// In a child, outside its blocks.
     Child,
     /// Outside of everything in a file that is put out whole.
     Top,
@@ -159,7 +159,7 @@ struct Bound {
 /// How long a binding holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Until {
-    /// To the end of what it stands in, and perhaps behind it.
+    /// To the end of what it is in, and perhaps after it.
     On,
     /// To the end of its pair.
     Pair(SourceId, u32),
@@ -183,7 +183,7 @@ enum Entry {
         closed: bool,
         from: SourceId,
     },
-    /// The body of a wrap sees what stood below.
+    /// The body of a wrap sees what was below.
     Wrapped(usize),
 }
 
@@ -244,7 +244,7 @@ impl<'b> Names<'b> {
     }
 
     /// Whether a tag does nothing but give a value to a name, so that it counts where the name is used, and only
-    /// there. What is set in a condition or a loop counts where it stands, and so does what calls something.
+    /// there. What is set in a condition or a loop counts where it is, and so does what calls something.
     fn is_value(&self, template: &Template, item: &Construct) -> bool {
         is_plain_set(template, item)
             && self.sees_all_uses()
@@ -285,7 +285,7 @@ impl<'b> Names<'b> {
         names.map(|name| Span::new(start(name), start(name) + name.len() as u32)).collect()
     }
 
-    /// Binds what an import binds: for its own file, and the same wherever its text stands.
+    /// Binds what an import binds: for its own file, and the same wherever its text is.
     pub fn import(&mut self, site: &Site, source: SourceId, construct: u32) {
         let template = site.get(source);
         let item = &template.constructs.items[construct as usize];
@@ -319,7 +319,7 @@ impl<'b> Names<'b> {
             self.stack.push(Entry::Pair { opener, binding, repeats });
         }
         for (number, name) in names.into_iter().enumerate() {
-            // A macro's name holds behind it, its parameters within it.
+            // A macro's name holds after it, its parameters within it.
             match is_set && number == 0 {
                 true if item.part == Part::Open => self.push_below_pair(name, binding, source, place),
                 true => self.push(name, binding, source, place, Until::On),
@@ -404,7 +404,7 @@ impl<'b> Names<'b> {
         self.stack.len() - 1
     }
 
-    /// What began at a place of the stack ends: what was set in it is seen behind it by some engines.
+    /// What began at a place of the stack ends: what was set in it is seen after it by some engines.
     pub fn leave(&mut self, start: usize) {
         let inside = self.stack.split_off(start.min(self.stack.len()));
         let end = match inside.first() {
@@ -479,8 +479,8 @@ impl<'b> Names<'b> {
 }
 
 impl Bound {
-    /// What it lies behind for a use of a name in a file; `None` if it is not reached. The use stands in `file`,
-    /// or in a file that it includes, behind some ends; `closed` if a block does not see what is around it.
+    /// What it lies after for a use of a name in a file; `None` if it is not reached. The use is in `file`,
+    /// or in a file that it includes, after some ends; `closed` if a block does not see what is around it.
     fn way(
         &self,
         site: &Site,
@@ -567,7 +567,7 @@ fn parameters(expr: &[u8]) -> impl Iterator<Item = &[u8]> {
     expr.split(|b| *b == b',').filter_map(|one| names_in(one).next())
 }
 
-/// The names that an expression binds: before `in`, behind `as`, between bars at its end, before a single `=`.
+/// The names that an expression binds: before `in`, after `as`, between bars at its end, before a single `=`.
 fn bound_in(expr: &[u8]) -> Vec<&[u8]> {
     let word = |wanted: &[u8]| names_in(expr).find(|name| *name == wanted);
     let place = |name: &[u8]| name.as_ptr() as usize - expr.as_ptr() as usize;
@@ -593,7 +593,7 @@ fn bound_in(expr: &[u8]) -> Vec<&[u8]> {
     found
 }
 
-/// The names in a text: words that begin with a letter, outside of quotes, and no members of something.
+/// The names in a text: words that begin with a letter, outside quotes, and no members of something.
 fn names_in(text: &[u8]) -> impl Iterator<Item = &[u8]> {
     let is_word = |b: u8| b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80;
     let mut at = 0;

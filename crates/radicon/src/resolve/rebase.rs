@@ -11,7 +11,7 @@ use crate::site::Site;
 use crate::text::{SourceId, Span};
 use crate::urls::{self, Folder, Rewrite};
 
-/// The URLs of a flattened page: where each stands in it, and the one place that it comes from. What several
+/// The URLs of a flattened page: where each is in it, and the one place that it comes from. What several
 /// places say together is no URL of one of them.
 pub(crate) fn attributed(site: &Site, page: SourceId, flat: &Flat) -> Vec<(Span, Stretch)> {
     let constructs = Constructs::read(&flat.bytes, &site.get(page).dialect);
@@ -52,7 +52,7 @@ pub(super) fn rebase(site: &Site, page: SourceId, flat: &mut Flat, kept: &mut [K
         return;
     }
     let bytes = urls::replaced(&flat.bytes, &changes);
-    // Where a place of the page is now; what stands within a URL begins with it.
+    // Where a place of the page is now; what is within a URL begins with it.
     let mut ends: Vec<(u32, i64)> = vec![(0, 0)];
     for (range, url) in &changes {
         let shift = ends[ends.len() - 1].1 + url.len() as i64 - range.len() as i64;

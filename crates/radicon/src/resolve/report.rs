@@ -21,9 +21,9 @@ pub struct ChainReport {
     /// The levels, the page itself first.
     pub chain: Vec<ChainLevel>,
     /// Every block that a level defines, in the order of the base; those that
-    /// stand in another one behind it.
+    /// come in another one after it.
     pub blocks: Vec<ChainBlock>,
-    /// What the children hold outside of every block, and no page shows.
+    /// What the children hold outside every block, and no page shows.
     pub lost: Vec<Lost>,
     /// What breaks the chain.
     pub problems: Vec<Problem>,
@@ -56,7 +56,7 @@ pub enum BlockState {
     Empty,
     /// Nothing, though the region must be filled.
     Unfilled,
-    /// The region itself stands in content that was replaced.
+    /// The region itself is in content that was replaced.
     Replaced,
     /// Content is given, but no region of that name takes it.
     Lost,
@@ -84,9 +84,9 @@ pub struct ChainBlock {
     pub name: String,
     /// What the page shows in it.
     pub state: BlockState,
-    /// Where the region stands that a child may fill; none if there is none.
+    /// Where the region is that a child may fill; none if there is none.
     pub region: Option<Place>,
-    /// The block that the region stands in.
+    /// The block that the region is in.
     pub within: Option<String>,
     /// Whether it must be filled.
     pub required: bool,
@@ -94,7 +94,7 @@ pub struct ChainBlock {
     pub definitions: Vec<DefinitionReport>,
     /// The file whose definition wins; empty if there is none.
     pub effective: String,
-    /// The start of what stands in it now.
+    /// The start of what is in it now.
     pub preview: String,
     /// How many templates further down override it.
     pub overridden_below: usize,
@@ -126,7 +126,7 @@ pub struct DefinitionReport {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Lost {
-    /// Where it stands.
+    /// Where it is.
     pub place: Place,
     /// Its start.
     pub preview: String,
@@ -150,7 +150,7 @@ pub struct BlockUse {
     pub page: String,
     /// What it shows.
     pub state: BlockState,
-    /// Where that stands; none if there is nothing.
+    /// Where that is; none if there is nothing.
     pub from: Option<Place>,
     /// Whether it splices what it replaces.
     pub inherits: bool,
@@ -407,7 +407,7 @@ impl<'a> Teller<'a> {
         }
     }
 
-    /// Content of a child outside of every block, where the dialect ignores it.
+    /// Content of a child outside every block, where the dialect ignores it.
     fn loose(&self, child: SourceId) -> Vec<Lost> {
         let template = self.site.get(child);
         let lost = |text: Span| {
@@ -418,8 +418,8 @@ impl<'a> Teller<'a> {
     }
 }
 
-/// Content of a child outside of every block, where the dialect ignores it, from the first byte
-/// that is not white space on.
+/// Content of a child outside every block, where the dialect ignores it, from the first byte
+/// that is not whitespace on.
 pub(crate) fn loose(template: &Template) -> Vec<Span> {
     if !matches!(template.dialect.rules.loose, Loose::Ignored | Loose::Unknown) {
         return Vec::new();
@@ -438,7 +438,7 @@ pub(crate) fn loose(template: &Template) -> Vec<Span> {
     lost
 }
 
-/// The tags that stand in no block and no other region, each with all of its own region.
+/// The tags that are in no block and no other region, each with all of its own region.
 pub(crate) fn outside(template: &Template) -> impl Iterator<Item = (u32, Span)> + '_ {
     let items = &template.constructs.items;
     let mut next = 0;
@@ -453,7 +453,7 @@ pub(crate) fn outside(template: &Template) -> impl Iterator<Item = (u32, Span)> 
     })
 }
 
-/// Puts blocks that stand in another one behind it.
+/// Puts blocks that are in another one after it.
 fn nested(blocks: Vec<ChainBlock>) -> Vec<ChainBlock> {
     let mut sorted: Vec<ChainBlock> = Vec::with_capacity(blocks.len());
     for block in blocks {
@@ -469,7 +469,7 @@ fn nested(blocks: Vec<ChainBlock>) -> Vec<ChainBlock> {
     sorted
 }
 
-/// Whether a block is another one or stands in it, however deep.
+/// Whether a block is another one or is in it, however deep.
 fn stands_in(blocks: &[ChainBlock], name: &str, outer: &str) -> bool {
     let mut at = Some(name);
     // A block's name can come round; no nesting is deeper than there are blocks.

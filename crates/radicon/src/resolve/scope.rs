@@ -2,7 +2,7 @@
 //!
 //! A literal argument is put in where the page prints it and nothing else can
 //! have bound the name. Where an expression still needs a bound name, the
-//! spliced content stands between two comments that say what is bound.
+//! spliced content is between two comments that say what is bound.
 
 use std::cell::Cell;
 use std::rc::Rc;

@@ -1,7 +1,7 @@
 //! What a file shows of being written in a dialect.
 //!
 //! Tags in running text may be examples: a page about templates is full of them. What counts
-//! is what frames a page: tags at its head, inside of markup, or around elements. Nothing counts
+//! is what skeletons a page: tags at its head, inside markup, or around elements. Nothing counts
 //! in listings, comments, scripts and style sheets, where every notation occurs.
 
 use rustc_hash::FxHashSet;
@@ -128,7 +128,7 @@ impl<'a> FileNames<'a> {
     }
 }
 
-/// Where something stands in the HTML.
+/// Where something is in the HTML.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Where {
     /// In an element that shows text as it is written.
@@ -146,7 +146,7 @@ pub(super) enum Where {
 /// Elements whose content is an example of something.
 const LISTINGS: [&[u8]; 8] = [b"pre", b"code", b"samp", b"kbd", b"tt", b"xmp", b"listing", b"textarea"];
 
-/// Reads a source and shows each token, with where it stands.
+/// Reads a source and shows each token, with where it is.
 pub(super) fn walk(source: &[u8], constructs: &[Construct], see: impl FnMut(&Places<'_>, &Token, Where)) {
     struct Walk<'a, F> {
         places: Places<'a>,
@@ -182,7 +182,7 @@ fn opaque(constructs: &[Construct]) -> Vec<Opaque> {
     opaque.map(|item| Opaque { span: item.span, prints: item.kind.prints() }).collect()
 }
 
-/// Finds where each construct stands.
+/// Finds where each construct is.
 pub(super) struct Places<'a> {
     pub source: &'a [u8],
     items: &'a [Construct],
@@ -208,7 +208,7 @@ impl<'a> Places<'a> {
         places
     }
 
-    /// Passes a token; gives where it stands.
+    /// Passes a token; gives where it is.
     fn pass(&mut self, token: &Token) -> Where {
         match token.kind {
             TokenKind::StartTag => self.opens(token.name().of(self.source)),
@@ -270,14 +270,14 @@ impl Sink for Places<'_> {
     }
 }
 
-/// What stands around a construct.
+/// What is around a construct.
 struct Around<'a> {
     source: &'a [u8],
     items: &'a [Construct],
     at: usize,
 }
 
-/// What stands next to a tag on its line.
+/// What is next to a tag on its line.
 #[derive(PartialEq, Eq)]
 enum Side {
     /// The end of the line, markup, or another tag.
@@ -321,7 +321,7 @@ impl Around<'_> {
         if item.part == Part::Open && item.partner != ALONE { item.partner as usize } else { self.at }
     }
 
-    /// Whether words stand on both sides: it is part of a sentence.
+    /// Whether words are on both sides: it is part of a sentence.
     fn is_in_prose(&self) -> bool {
         self.before(self.at) == Side::Word && self.after(self.at) == Side::Word
     }
@@ -338,7 +338,7 @@ impl Around<'_> {
         inner.contains(&b'<') || inner.iter().all(|&b| is_blank(b))
     }
 
-    /// Whether nothing but blanks, comments and other tags stands before it.
+    /// Whether nothing but blanks, comments and other tags comes before it.
     fn is_at_head(&self) -> bool {
         let mut from = if self.source.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
         for item in &self.items[..=self.at] {
@@ -353,7 +353,7 @@ impl Around<'_> {
 
     /// Whether the signs of a formula lead up to it.
     fn is_in_formula(&self) -> bool {
-        // Of several that touch, what stands before the first.
+        // Of several that touch, what comes before the first.
         let touches = |at: &usize| self.items[at - 1].span.end == self.items[*at].span.start;
         let first = (1..=self.at).rev().take_while(touches).last().map_or(self.at, |at| at - 1);
         let start = self.items[first].span.start as usize;

@@ -45,7 +45,7 @@ pub(super) fn apply(site: &Site, rules: &[FolderRule]) -> Given {
     let named = |name: &String| site.find_named(name);
     for rule in rules {
         for name in rule.layout.iter().chain(&rule.before).chain(&rule.after).filter(|name| named(name).is_none()) {
-            let message = format!("the rule for folder `{}` names `{name}`, which is no template", rule.path);
+            let message = format!("the rule for the directory `{}` names `{name}`, which is not a template", rule.path);
             given.problems.push(Problem {
                 file: "radicon.toml".into(),
                 at: None,
@@ -119,7 +119,7 @@ fn layout(site: &Site, rule: &FolderRule, id: SourceId, is_layout: bool) -> Opti
     let name = rule.layout.as_ref().filter(|_| !is_layout)?;
     let found =
         site.find(name).or_else(|| site.lookup(id, name, Kind::Parent).ok()).or_else(|| site.find_named(name))?;
-    Some((found, format!("by the rule for folder {}", if rule.path.is_empty() { "." } else { &rule.path })))
+    Some((found, format!("by the rule for the directory {}", if rule.path.is_empty() { "." } else { &rule.path })))
 }
 
 /// The folder that holds a folder.

@@ -21,7 +21,7 @@ const FOREIGN_SHARE: usize = 3;
 /// Where no file shows structure, at least one in so many must print values.
 const PRINTING_SHARE: usize = 2;
 
-/// There, so many values must stand against one output that is a command: else it is another notation.
+/// There, so many values must be against one output that is a command: else it is another notation.
 const VALUES_PER_COMMAND: usize = 10;
 
 /// At least one in so many files of a kind must hold markup, or the kind is application code. Few need

@@ -81,7 +81,7 @@ impl Site {
     /// The file that `written` names in the template `from`, for a construct of a kind.
     ///
     /// # Errors
-    /// If there is no such file, or the name leads out of the site.
+    /// If there is no such file, or the name outside the site.
     pub fn lookup(&self, from: SourceId, written: &str, kind: Kind) -> Result<SourceId, Missing> {
         self.lookup_in(from, written, kind, self.get(from).dialect.targets_of(kind))
     }
@@ -175,7 +175,7 @@ impl Site {
         ranked.max().map(|(.., other)| other)
     }
 
-    /// The rest of a path behind each root, and behind each folder that is called like one.
+    /// The rest of a path after each root, and after each folder that is called like one.
     fn names_in_roots<'p>(&self, path: &'p str) -> impl Iterator<Item = &'p str> {
         let in_roots: Vec<&str> = self.roots.iter().filter_map(|root| beneath(path, &root.path)).collect();
         let is_called =
@@ -225,7 +225,7 @@ pub(crate) fn folder(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
 
-/// The rest of a path that lies beneath a folder; all of it for the empty one.
+/// The rest of a path that lies under a folder; all of it for the empty one.
 pub(crate) fn beneath<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
     match folder {
         "" => Some(path),
@@ -238,7 +238,7 @@ pub(super) fn file_name(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or(path)
 }
 
-/// The name of a file without its folder and all that stands behind a dot.
+/// The name of a file without its folder and all that comes after a dot.
 pub(crate) fn stem(path: &str) -> &str {
     let name = file_name(path);
     name.split_once('.').map_or(name, |(stem, _)| stem)

@@ -143,7 +143,7 @@ pub(crate) struct Known {
     shown: Shown,
 }
 
-/// From which template one takes its frame.
+/// From which template one takes its skeleton.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Parent {
     /// From none: it names none, and no rule gives one.
@@ -400,13 +400,13 @@ impl Site {
 
     /// The tags of a template that speak for the rest of their own file and for no other, by
     /// their indices: imports, forms that are marked so, and words that nobody described where they
-    /// stand at the head of files.
+    /// are at the head of files.
     pub fn own_file_tags(&self, id: SourceId) -> &[u32] {
         self.own_file.tags.get(id.index()).map_or(&[], Vec::as_slice)
     }
 
     /// Those of them that surely do: imports, forms that are marked so, and words that hardly ever
-    /// stand elsewhere than at the head of files.
+    /// are elsewhere than at the head of files.
     pub(crate) fn sure_own_file_tags(&self, id: SourceId) -> &[u32] {
         self.own_file.sure.get(id.index()).map_or(&[], Vec::as_slice)
     }
@@ -441,7 +441,7 @@ impl Site {
         }
         let mut parents = template.parents().map(|(at, item)| self.parent_of(id, &links, at, item)).peekable();
         let Some(first) = parents.next() else { return links };
-        // One that stands in a condition, or several different ones: it is decided when the page is rendered.
+        // One that is in a condition, or several different ones: it is decided when the page is rendered.
         let alone = parents.peek().is_none();
         let within = || template.parents().any(|(at, _)| template.within_controls()[at as usize]);
         let one = parents.all(|parent| parent == first) && !(alone && within());
@@ -472,7 +472,7 @@ impl Site {
     }
 
     /// The file that a construct names; `None` if that is decided when the page is rendered. An
-    /// expression that is pinned, or that is the name of a file as it stands, is as good as a name.
+    /// expression that is pinned, or that is the name of a file as it is, is as good as a name.
     fn resolve(&self, from: SourceId, item: &Construct) -> Option<Result<SourceId, Missing>> {
         let template = self.get(from);
         let written = item.target.text(&template.source);
@@ -587,7 +587,7 @@ impl Site {
         self.find_named(rules.into_iter().find_map(|rule| rule.layout.as_deref())?)
     }
 
-    /// Files that hide one of the same name in a root behind their own, with the hidden ones.
+    /// Files that hide one of the same name in a root after their own, with the hidden ones.
     pub fn hiding(&self) -> Vec<(SourceId, SourceId)> {
         let mut found = Vec::new();
         for (at, root) in self.roots.iter().enumerate().take(self.roots.len().saturating_sub(1)) {
@@ -609,8 +609,8 @@ impl Site {
         holding.max_by_key(|root| root.path.len())
     }
 
-    /// Whether a file belongs to somebody else and is not changed: the settings say so, or
-    /// it lies in a configured root, behind another one, of which some files are hidden.
+    /// Whether a file belongs to a third party and is not changed: the settings say so, or
+    /// it lies in a configured root, after another one, of which some files are hidden.
     pub fn is_vendored(&self, path: &str) -> bool {
         self.settings.vendored.fit(path)
             || !self.vendored.is_empty() && self.root_of(path).is_some_and(|root| self.vendored.contains(&root.path))

@@ -1,4 +1,4 @@
-//! Mounts: names that begin with the name of an application, and the folders for which that stands.
+//! Mounts: names that begin with the name of an application, and the folders for which that is.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -81,7 +81,7 @@ pub(super) fn infer(site: &Site) -> Vec<Mount> {
             |(names, applications): (usize, usize)| names >= FEWEST_NAMES && applications >= FEWEST_APPLICATIONS;
         let best = candidates.iter().filter(|(_, names)| enough(gain(names)));
         let Some(((name, file), names)) = best.rev().max_by_key(|(_, names)| gain(names)) else { break };
-        let why = format!("{} names that no root explains resolve so", gain(names).0);
+        let why = format!("{} references that no root explains resolve this way", gain(names).0);
         mounts.push(Mount { name: name.clone(), file: file.clone(), why });
         for at in names.keys() {
             unexplained.remove(at);

@@ -17,7 +17,7 @@ pub(crate) struct Home {
 }
 
 impl Home {
-    /// Where layouts or partials in a dialect go: beside the site's own, else into a folder of this name beneath the
+    /// Where layouts or partials in a dialect go: beside the site's own, else into a folder of this name under the
     /// root of a file.
     pub fn of(site: &Site, dialect: &Dialect, role: Role, folder: &str, from: Option<&str>) -> Self {
         let own: Vec<&str> = paths(site, |template| template.role == role && template.dialect.name == dialect.name);
@@ -69,7 +69,7 @@ fn paths(site: &Site, fits: impl Fn(&Template) -> bool) -> Vec<&str> {
     site.templates.iter().filter(|template| fits(template)).map(|template| template.path.as_str()).collect()
 }
 
-/// The commonest suffix of files with which a new one in this folder is read in a dialect. What stands before the last
+/// The commonest suffix of files with which a new one in this folder is read in a dialect. What comes before the last
 /// dot of a name, as in `a.b.html`, belongs to it if that is so of most files; else it is part of the names.
 fn usual_suffix(dialect: &Dialect, targets: &Targets, folder: &str, paths: &[&str]) -> Option<String> {
     let is_found = |suffix: &str| targets.suffixes.iter().any(|end| suffix.ends_with(end.as_str()));

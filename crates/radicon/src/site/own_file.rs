@@ -1,4 +1,4 @@
-//! Own-file tags: those that speak for the rest of the file they stand in and for no other.
+//! Own-file tags: those that speak for the rest of the file they are in and for no other.
 
 use std::collections::BTreeSet;
 
@@ -9,8 +9,8 @@ use crate::dialect::{Dialect, Kind, Part};
 use crate::markup::{Construct, Constructs};
 use crate::text::{BYTE_ORDER_MARK, SourceId, is_blank};
 
-/// A word that nobody described surely loads something if it stands at the head of so many files, and
-/// elsewhere at most once for so many times there: one that prints stands anywhere.
+/// A word that nobody described surely loads something if it is at the head of so many files, and
+/// elsewhere at most once for so many times there: one that prints is anywhere.
 const FEWEST_HEADS: usize = 2;
 const HEADS_FOR_ONE_ELSEWHERE: usize = 9;
 
@@ -57,16 +57,16 @@ fn word(template: &Template, at: u32) -> (&str, String) {
     (template.dialect.name.as_str(), item.first_word(&template.source, &template.dialect))
 }
 
-/// Which own-file tags the tags of a site need: those that stand in every file in which a tag's word stands.
+/// Which own-file tags the tags of a site need: those that are in every file in which a tag's word is.
 pub(crate) struct Needs {
     by_word: FxHashMap<(String, String), Need>,
 }
 
 /// What a word needs.
 struct Need {
-    /// What stands in all files that use it.
+    /// What is in all files that use it.
     common: BTreeSet<String>,
-    /// Whether it stands in a file that loads nothing, and so needs nothing.
+    /// Whether it is in a file that loads nothing, and so needs nothing.
     is_free: bool,
 }
 
@@ -93,8 +93,8 @@ impl Needs {
         Self { by_word }
     }
 
-    /// A file with the own-file tags that it needs and does not have, beneath its parent line, else at its
-    /// top; `own` stood where its tags come from. They have lines of their own, but not in a fragment of a line.
+    /// A file with the own-file tags that it needs and does not have, under its parent line, else at its
+    /// top; `own` was where its tags come from. They have lines of their own, but not in a fragment of a line.
     pub fn carried(&self, bytes: Vec<u8>, dialect: &Dialect, own: &[String], lines: bool) -> Vec<u8> {
         if self.by_word.is_empty() {
             return bytes;
@@ -129,7 +129,7 @@ impl Needs {
         self.by_word.is_empty()
     }
 
-    /// The tags that stand before a tag in its file and that it needs, or may need, in their order.
+    /// The tags that come before a tag in its file and that it needs, or may need, in their order.
     pub fn of_tag(&self, site: &Site, id: SourceId, construct: u32) -> Vec<String> {
         let template = site.get(id);
         let text = |at: &u32| template.constructs.items[*at as usize].span.text(&template.source).into_owned();
@@ -174,7 +174,7 @@ impl Needs {
         kept
     }
 
-    /// An own-file tag that the site says a tag needs, and that does not stand before it.
+    /// An own-file tag that the site says a tag needs, and that does not come before it.
     pub fn missing_for(&self, template: &Template, at: usize) -> Option<&str> {
         let items = &template.constructs.items;
         let mut words = BTreeSet::new();
@@ -190,7 +190,7 @@ impl Needs {
         needed.into_iter().find(|text| !stands(text)).map(String::as_str)
     }
 
-    /// The own-file tags that a file needs, of which `own` stood where its tags come from.
+    /// The own-file tags that a file needs, of which `own` was where its tags come from.
     fn of_file(&self, constructs: &Constructs, source: &[u8], dialect: &Dialect, own: &[String]) -> BTreeSet<String> {
         self.needed(words(constructs, source, dialect), dialect, own)
     }
@@ -288,7 +288,7 @@ fn tags(site: &Site) -> Vec<Vec<u32>> {
     site.templates.iter().map(of).collect()
 }
 
-/// How many tags stand before the first output or markup of a template.
+/// How many tags come before the first output or markup of a template.
 pub(crate) fn head(template: &Template) -> usize {
     let source = &template.source[..];
     let mut from = if source.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };

@@ -9,7 +9,7 @@ use serde::Serialize;
 use super::Site;
 use super::lookup::{Written, file_name, folder, is_bare_name, join, variants};
 use crate::dialect::{Relative, Targets};
-use crate::text::SourceId;
+use crate::text::{SourceId, count};
 
 /// A folder where target names start.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -31,12 +31,12 @@ impl Root {
 /// The most roots that are inferred.
 const MAX_ROOTS: usize = 256;
 
-/// Finds the folders beneath which most written names resolve: the one that
+/// Finds the folders under which most written names resolve: the one that
 /// explains most first, then those that explain what is left.
 pub(super) fn infer(site: &Site) -> Vec<Root> {
     let written = written_names(site);
     if written.is_empty() {
-        return vec![Root { path: String::new(), why: "no template names another one".into() }];
+        return vec![Root { path: String::new(), why: "no template references another".into() }];
     }
     let mut unexplained: FxHashSet<usize> = (0..written.len()).collect();
     let candidates = candidates(site, &written);
@@ -52,16 +52,13 @@ pub(super) fn infer(site: &Site) -> Vec<Root> {
             unexplained.remove(hit);
         }
         let why = match (roots.len(), written.len()) {
-            (0, all) => format!("{explained} of {all} written names resolve beneath it"),
-            _ => format!("{explained} names that no root before explains resolve beneath it"),
+            (0, all) => format!("{explained} of {all} references resolve here"),
+            _ => format!("{} that no earlier root explains", count(explained, "reference")),
         };
         roots.push(Root { path: path.clone(), why });
     }
     if roots.is_empty() {
-        roots.push(Root {
-            path: String::new(),
-            why: format!("none of {} written names resolves anywhere", written.len()),
-        });
+        roots.push(Root { path: String::new(), why: format!("none of {} references resolves", written.len()) });
     }
     roots
 }
@@ -99,7 +96,7 @@ fn written_names(site: &Site) -> Vec<(SourceId, String, &Targets)> {
     names
 }
 
-/// Folders beneath which at least one name is a file, with the names they explain.
+/// Folders under which at least one name is a file, with the names they explain.
 fn candidates(site: &Site, written: &[(SourceId, String, &Targets)]) -> BTreeMap<String, Vec<usize>> {
     let mut found: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for (index, (from, name, targets)) in written.iter().enumerate() {

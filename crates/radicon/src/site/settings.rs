@@ -20,7 +20,7 @@ pub struct Settings {
     pub roots: Option<Vec<String>>,
     /// Paths that are not looked at.
     pub ignore: Globs,
-    /// Paths of templates that belong to somebody else: they are never changed.
+    /// Paths of templates that belong to a third party: they are never changed.
     pub vendored: Globs,
     /// Paths of the templates that are rendered for themselves; if not given,
     /// those that no other template names.
@@ -66,7 +66,7 @@ impl CheckSettings {
     }
 }
 
-/// What a site says about proposals; see [`Options`](crate::Options).
+/// What a site says about proposals; see [`ProposeOptions`](crate::ProposeOptions).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ProposeSettings {
     /// Pages that keep their form.
@@ -88,7 +88,7 @@ pub struct ProposeSettings {
 /// What becomes a partial.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Partials {
-    /// Things with a name that stand in several files.
+    /// Things with a name that are in several files.
     #[default]
     Repeats,
     /// That, and all headers, navigations, side bars and footers of layouts that hold no block.
@@ -108,7 +108,7 @@ pub struct FolderRule {
     pub layout: Option<String>,
     /// The name of files whose parent line holds for their whole folder.
     pub marker: Option<String>,
-    /// The name of files that are the layout of the pages in their folder and beneath.
+    /// The name of files that are the layout of the pages in their folder and under.
     pub layout_file: Option<String>,
     /// The folder in which such a file is looked for at last.
     pub layout_folder: Option<String>,

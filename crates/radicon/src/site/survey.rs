@@ -13,6 +13,7 @@ use crate::text::{Place, SourceId, count_lines, position};
 /// The templates of a site, what they are, and how they hang together.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[non_exhaustive]
 pub struct Survey {
     /// One entry a template, sorted by path.
     pub files: Vec<SurveyFile>,
@@ -58,7 +59,7 @@ pub struct SurveyFile {
     pub lines: usize,
 }
 
-/// A tag that no form of its dialect describes; it is kept as it stands.
+/// A tag that no form of its dialect describes; it is kept as it is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct UnknownTag {
@@ -66,7 +67,7 @@ pub struct UnknownTag {
     pub tag: String,
     /// The dialect.
     pub dialect: String,
-    /// How often it stands in the site.
+    /// How often it is in the site.
     pub uses: usize,
     /// In how many files.
     pub files: usize,
@@ -167,7 +168,7 @@ impl Site {
         includes.dedup();
         let parent = match &links.parent {
             Parent::Found { id, .. } => Some(self.get(*id).path.clone()),
-            // One that stands in a condition is named all the same.
+            // One that is in a condition is named all the same.
             _ => {
                 let mut named: Vec<String> =
                     template.parents().filter(|(_, item)| !item.target.is_empty()).map(named).collect();

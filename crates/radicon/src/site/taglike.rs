@@ -1,6 +1,6 @@
 //! Tag-like text that no dialect explains.
 //!
-//! Brackets with a sign, brackets whose word is closed again, calls behind a sigil: where they recur
+//! Brackets with a sign, brackets whose word is closed again, calls after a sigil: where they recur
 //! in the markup of several files the site is written in something that nobody described. Listings,
 //! scripts, style sheets and comments are not looked at.
 
@@ -43,7 +43,7 @@ pub(crate) struct TagLike {
     open: String,
     /// The first word, such as `when`; of a closing tag with the sign before it.
     word: String,
-    /// It stands inside of a tag of the markup.
+    /// It is inside a tag of the markup.
     in_tag: bool,
 }
 
@@ -99,7 +99,7 @@ fn is_sign(b: u8) -> bool {
 fn bracketed(text: &[u8]) -> Option<(&[u8], &[u8], usize)> {
     let signs = text[1..].iter().take(2).take_while(|&&b| is_sign(b) && b != b'/').count();
     let open = &text[..1 + signs];
-    // A sign that stands alone, as in `{-`, `{#` or `<!`, opens comments and sets of all kinds.
+    // A sign that is alone, as in `{-`, `{#` or `<!`, opens comments and sets of all kinds.
     if text[0] == b'<' && (signs == 0 || !b"%&".contains(&text[1])) {
         return None;
     }
@@ -237,14 +237,14 @@ impl Uses {
 struct Notation<'a> {
     uses: usize,
     files: BTreeSet<SourceId>,
-    /// Files in which it occurs inside of tags.
+    /// Files in which it occurs inside tags.
     in_tags: BTreeSet<SourceId>,
     words: BTreeSet<&'a str>,
 }
 
 impl Notation<'_> {
     /// Whether it is a notation, and no habit of the prose: brackets with a sign are, single brackets and
-    /// sigils if words in them are closed again, or if they occur inside of tags.
+    /// sigils if words in them are closed again, or if they occur inside tags.
     fn is_one(&self, open: &str) -> bool {
         let closes = |word: &&str| closed_by(word).is_some_and(|opener| self.words.contains(opener));
         let enough = self.uses >= FEWEST_USES && self.files.len() >= FEWEST_FILES;

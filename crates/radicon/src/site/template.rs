@@ -54,7 +54,7 @@ impl Template {
     pub(super) fn index(&mut self) {
         let mut definitions: FxHashMap<Box<[u8]>, u32> = FxHashMap::default();
         let mut twice = Vec::new();
-        // What stands in the body of a wrap is given to the template that it includes.
+        // What is in the body of a wrap is given to the template that it includes.
         let mut wrapped = 0;
         for (at, item) in (0..).zip(&self.constructs.items) {
             if item.kind == Kind::Wrap && item.part == Part::Open && item.partner != ALONE {
@@ -83,12 +83,15 @@ impl Template {
         self.twice.iter().copied().filter(|_| self.dialect.rules.twice == Twice::Error)
     }
 
-    /// Blocks that stand here twice, where the dialect does not allow it.
+    /// Blocks that are here twice, where the dialect does not allow it.
     pub fn twice(&self) -> impl Iterator<Item = Problem> {
         self.defined_twice().map(|at| {
             let item = &self.constructs.items[at as usize];
             let name = item.name.text(&self.source);
-            self.misread(item.span.start, format!("the block `{name}` stands in this file before; the last one counts"))
+            self.misread(
+                item.span.start,
+                format!("the block `{name}` is defined twice in this file; the last one counts"),
+            )
         })
     }
 
@@ -120,7 +123,7 @@ impl Template {
         self.named(|kind| kind.defines())
     }
 
-    /// The definitions that stand in no other one, with the indices of their tags.
+    /// The definitions that are in no other one, with the indices of their tags.
     pub(crate) fn outermost(&self) -> impl Iterator<Item = (u32, &Construct)> {
         let mut end = 0;
         self.blocks().filter(move |(at, item)| {
@@ -149,7 +152,7 @@ impl Template {
             .filter(move |(_, item)| !item.name.is_empty() && is_meant(item.kind) && is_whole(item))
     }
 
-    /// What stands between a pair's tags, white space that goes with the tags
+    /// What is between a pair's tags, whitespace that goes with the tags
     /// left out; of a single tag its short content.
     pub fn inner(&self, opener: u32) -> Span {
         let open = &self.constructs.items[opener as usize];
@@ -160,7 +163,7 @@ impl Template {
         Span::new(open.reach.end, close.reach.start.max(open.reach.end))
     }
 
-    /// For each construct whether it stands in a condition or loop.
+    /// For each construct whether it is in a condition or loop.
     pub(crate) fn within_controls(&self) -> Vec<bool> {
         let mut end = 0;
         let inside = |(at, item): (u32, &Construct)| {

@@ -52,7 +52,7 @@ pub struct TrialConstruct {
     pub value: Option<String>,
     /// The expression, the arguments or the text.
     pub expression: Option<String>,
-    /// An expression stands where a name or content in quotes is expected.
+    /// An expression is where a name or content in quotes is expected.
     pub dynamic: bool,
     /// It is a statement of a longer tag, or a call within an expression.
     pub within: bool,
@@ -68,13 +68,13 @@ pub struct TrialConstruct {
 pub struct TrialTag {
     /// Its delimiter and first word.
     pub tag: String,
-    /// How often it stands in the file.
+    /// How often it is in the file.
     pub uses: usize,
-    /// The line where it stands first.
+    /// The line where it is first.
     pub line: u32,
 }
 
-/// A place, with what stands there or is wrong there.
+/// A place, with what is there or is wrong there.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TrialPlace {
@@ -176,7 +176,7 @@ impl Site {
     }
 }
 
-/// Where a delimiter of the dialect stands in front of a word, outside of what was read.
+/// Where a delimiter of the dialect is in front of a word, outside what was read.
 pub(crate) fn unread<'a>(
     source: &'a [u8],
     dialect: &'a Dialect,
@@ -195,7 +195,7 @@ pub(crate) fn unread<'a>(
     hits.map(|hit| (hit.start(), hit.end())).filter(move |&(at, end)| begins(at, end)).map(|(at, _)| at)
 }
 
-/// Whether a place stands in a verbatim region.
+/// Whether a place is in a verbatim region.
 fn inert(constructs: &Constructs, at: u32) -> bool {
     let mut regions = constructs.items.iter().filter(|item| item.kind == Kind::Verbatim && item.part == Part::Open);
     regions.any(|item| {

@@ -26,12 +26,12 @@ fn collapsed(site: &Site, layout: SourceId) -> Result<Step, StepError> {
         return refuse(format!("{} has no layout above it", template.path));
     };
     if template.rendered || !loose(template).is_empty() {
-        return refuse(format!("{} is a page itself, or holds something outside of blocks", template.path));
+        return refuse(format!("{} is a page itself, or has content outside blocks", template.path));
     }
     let binds = |kind: Kind| matches!(kind, Kind::Set | Kind::Import | Kind::Other | Kind::Code);
     if let Some(item) = top_level(template).find(|item| binds(item.kind)) {
         let shown = item.span.text(&template.source);
-        return refuse(template.problem(item.span.start, format!("`{shown}` belongs to this level")).to_string());
+        return refuse(template.problem(item.span.start, format!("`{shown}` applies to this level only")).to_string());
     }
     let is_child = |id: &SourceId| matches!(site.parent(*id), Parent::Found { id, .. } if *id == layout);
     let children: Vec<SourceId> = (0..site.templates.len() as u32).map(SourceId).filter(is_child).collect();
@@ -43,22 +43,22 @@ fn collapsed(site: &Site, layout: SourceId) -> Result<Step, StepError> {
         for &id in &children {
             let child = site.get(id);
             if child.dialect.name != template.dialect.name {
-                return refuse(format!("{} is written in another dialect", child.path));
+                return refuse(format!("{} is in another dialect", child.path));
             }
             let Some(item) = child.parent().filter(|item| !item.target.is_empty() && !item.dynamic) else {
-                return refuse(format!("{} has its layout from a rule", child.path));
+                return refuse(format!("{} gets its layout from a rule", child.path));
             };
             let target = site.name_for(&site.get(*parent).path, &child.dialect, Kind::Parent);
             edits.replace(child.path.clone(), item.target, target);
             edits.extend(taken_over(site, template, id, tidy)?);
         }
         edits.removed.push(template.path.clone());
-        let title = format!("take {} away; its {} children say themselves what it said", template.path, children.len());
+        let title = format!("remove {}; its overrides move into {} children", template.path, children.len());
         finish(site, title, edits, Strength::Blanks)
     })
 }
 
-/// The constructs that stand in no other definition.
+/// The constructs that are in no other definition.
 fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Construct> {
     let mut end = 0;
     let items = &template.constructs.items;
@@ -86,7 +86,7 @@ fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Resul
             (at, content, used)
         })
         .collect();
-    // Content for regions that stood in the level's own goes into the child's.
+    // Content for regions that was in the level's own goes into the child's.
     let gone: Vec<u32> = said.iter().flat_map(|(.., used)| used.iter().copied()).collect();
     for &region in &gone {
         edits.remove(child.path.clone(), whole_lines(child, whole(child, region)));
@@ -176,6 +176,6 @@ mod tests {
             ("mid.html", "{% extends 'base.html' %}{% set x = 1 %}{% block t %}{% endblock %}"),
             ("p.html", "{% extends 'mid.html' %}"),
         ];
-        refused(&files, |site| collapse(site, at(site, "mid.html")), "belongs to this level");
+        refused(&files, |site| collapse(site, at(site, "mid.html")), "applies to this level only");
     }
 }

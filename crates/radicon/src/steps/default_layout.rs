@@ -8,7 +8,7 @@ use crate::prove::Strength;
 use crate::site::{FolderRule, Parent, Role, Settings, Site, Template, beneath};
 use crate::text::SourceId;
 
-/// Makes the layout that most pages beneath a folder name the folder's own: their parent lines go,
+/// Makes the layout that most pages under a folder name the folder's own: their parent lines go,
 /// and a rule in `radicon.toml` takes their place. Pages with another layout keep their line.
 ///
 /// # Errors
@@ -27,10 +27,10 @@ pub fn default_layout(site: &Site, folder: &str) -> Result<Step, StepError> {
     }
     let Some((layout, children)) = layouts.into_iter().max_by_key(|(id, pages)| (pages.len(), std::cmp::Reverse(*id)))
     else {
-        return refuse(format!("no page beneath `{folder}` names a layout"));
+        return refuse(format!("no page in `{folder}` names a layout"));
     };
     if children.len() < 2 {
-        return refuse(format!("only one page beneath `{folder}` names {}", site.get(layout).path));
+        return refuse(format!("only one page in `{folder}` names {}", site.get(layout).path));
     }
     let mut edits = Edits::default();
     children.iter().for_each(|&id| edits.extend(without_parent(site.get(id))));
@@ -43,7 +43,7 @@ pub fn default_layout(site: &Site, folder: &str) -> Result<Step, StepError> {
     settings.folders.insert(0, rule.unwrap_or_else(|| FolderRule { path: folder.into(), ..FolderRule::default() }));
     let changes = edits.changes(site)?;
     let after = site.after_with(&changes, &[], &settings);
-    let title = format!("{} pages beneath `{folder}` get {path} from a folder rule", children.len());
+    let title = format!("{} pages in `{folder}` get {path} from a directory rule", children.len());
     let mut step = proven(site, &after, title, changes, Strength::Blanks)?;
     step.settings = written;
     Ok(step)
@@ -94,6 +94,6 @@ mod tests {
         };
         becomes(&files, step, &expected);
         refused(&files[..3], |site| default_layout(site, "x"), "only one page");
-        refused(&files[..2], |site| default_layout(site, "x"), "no page beneath");
+        refused(&files[..2], |site| default_layout(site, "x"), "no page in");
     }
 }

@@ -56,7 +56,7 @@ fn extracted(site: &Site, id: SourceId, span: Span, extraction: &Extraction) -> 
     let is_name = |name: &str| !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || "-_".contains(c));
     let Extraction { name, all, values } = extraction;
     if let Some(name) = [name].into_iter().chain(values.iter().map(|(name, _)| name)).find(|name| !is_name(name)) {
-        return refuse(format!("`{name}` is no name: letters, digits, `-` and `_` make one"));
+        return refuse(format!("`{name}` is not a valid name; use letters, digits, `-` and `_`"));
     }
     let template = site.get(id);
     may_stand_alone(template, span)?;
@@ -99,7 +99,7 @@ fn extracted(site: &Site, id: SourceId, span: Span, extraction: &Extraction) -> 
 
 /// A note about a copy that is left.
 fn stays(site: &Site, copy: &Place, why: &str) -> String {
-    site.get(copy.id).problem(copy.span.start, format!("this copy stays: {why}")).to_string()
+    site.get(copy.id).problem(copy.span.start, format!("this copy is not replaced: {why}")).to_string()
 }
 
 /// Refuses values that the stretch does not hold, or that no engine would be sure to print as they are.
@@ -109,17 +109,20 @@ fn may_be_passed(template: &Template, span: Span, values: &[(String, String)]) -
     }
     let dialect = speaks(template)?;
     if dialect.rules.arguments.is_none() || dialect.form(Kind::Output).is_none() {
-        return refuse(format!("{} does not say how an include passes values: `arguments` in its rules", dialect.name));
+        return refuse(format!(
+            "{} does not describe how an include passes values: set `arguments` in its rules",
+            dialect.name
+        ));
     }
     let places = places(span.of(&template.source), &dialect, values);
     for (number, (name, text)) in values.iter().enumerate() {
         if !is_value(text) || text.is_empty() {
             return refuse(format!(
-                "`{text}` for `{name}` cannot be passed as a text: it holds tags, quotes or nothing"
+                "`{text}` for `{name}` cannot be passed as a text: it has tags or quotes, or is empty"
             ));
         }
         if places.iter().all(|(_, other)| *other != number) {
-            return refuse(format!("the stretch does not hold `{text}` for `{name}`"));
+            return refuse(format!("the markup does not contain `{text}` for `{name}`"));
         }
     }
     Ok(())
@@ -136,12 +139,12 @@ fn halves(template: &Template, span: Span) -> Vec<String> {
         let (from, to) = if is_first { (node.first, node.inner) } else { (node.close, node.last) };
         let tag = Span::new(document.offset(from), document.offset(to));
         let shown = tag.text(&template.source);
-        template.problem(tag.start, format!("the stretch holds only half of the element of `{shown}`")).to_string()
+        template.problem(tag.start, format!("the markup has only half of the element of `{shown}`")).to_string()
     };
     torn.map(note).collect()
 }
 
-/// The step for these copies: byte for byte if that can be, else but for white space.
+/// The step for these copies: byte for byte if that can be, else but for whitespace.
 fn attempt(site: &Site, copies: &[Place], extraction: &Extraction) -> Result<Step, StepError> {
     let title = |dialects: usize| {
         let kinds = if dialects > 1 { format!(", in {dialects} dialects") } else { String::new() };
@@ -163,7 +166,7 @@ fn attempt(site: &Site, copies: &[Place], extraction: &Extraction) -> Result<Ste
     Err(last.unwrap_or(StepError::Refused("nothing to extract".into())))
 }
 
-/// Refuses tags that would not be read where they stand, as behind a word or in a comment.
+/// Refuses tags that would not be read where they are, as after a word or in a comment.
 fn is_read(site: &Site, edits: &Edits, more: &[Arc<Dialect>], copies: usize) -> Result<(), StepError> {
     let after = site.after(&edits.changes(site)?, more);
     let is_new = |id: &SourceId| edits.created.iter().any(|file| file.path == after.get(*id).path);
@@ -172,7 +175,7 @@ fn is_read(site: &Site, edits: &Edits, more: &[Arc<Dialect>], copies: usize) -> 
         targets.filter(|(_, target)| target.as_ref().is_ok_and(is_new)).count()
     };
     let all: usize = (0..after.templates.len() as u32).map(read).sum();
-    if all < copies { refuse("an include would not be read there") } else { Ok(()) }
+    if all < copies { refuse("no include is read there") } else { Ok(()) }
 }
 
 /// The edits, the dialects that new files need, and in how many dialects partials are written.
@@ -255,7 +258,7 @@ fn segments(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<
     segments
 }
 
-/// Where values stand in a text outside of its tags: in order, each with its number; whole words alone.
+/// Where values are in a text outside its tags: in order, each with its number; whole words alone.
 fn places(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<(Span, usize)> {
     let tags = if values.is_empty() { Vec::new() } else { Constructs::read(text, dialect).items };
     let is_in_tag = |span: Span| tags.iter().any(|tag| tag.span.start < span.end && span.start < tag.span.end);
@@ -289,7 +292,7 @@ fn speaks(template: &Template) -> Result<Arc<Dialect>, StepError> {
     builtin_named("margin").ok_or_else(|| StepError::Refused("no dialect to write".into()))
 }
 
-/// Refuses what cannot stand in a file of its own.
+/// Refuses what cannot be in a file of its own.
 pub(crate) fn may_stand_alone(template: &Template, span: Span) -> Result<(), StepError> {
     whole_tags(template, span)?;
     let inside =
@@ -303,7 +306,7 @@ pub(crate) fn may_stand_alone(template: &Template, span: Span) -> Result<(), Ste
                 template
                     .problem(
                         item.span.start,
-                        format!("`{shown}` belongs to this file's chain and cannot move into a partial"),
+                        format!("`{shown}` belongs to this file's chain, and cannot move into a partial"),
                     )
                     .to_string(),
             );
@@ -312,7 +315,7 @@ pub(crate) fn may_stand_alone(template: &Template, span: Span) -> Result<(), Ste
     Ok(())
 }
 
-/// The other copies of a stretch that are the same but for their values, white space and their dialect; those that
+/// The other copies of a stretch that are the same but for their values, whitespace and their dialect; those that
 /// are written otherwise are sought `thoroughly`.
 fn others(site: &Site, id: SourceId, span: Span, values: &[(String, String)], thoroughly: bool) -> Vec<Place> {
     let template = site.get(id);
@@ -342,8 +345,13 @@ fn others(site: &Site, id: SourceId, span: Span, values: &[(String, String)], th
 
 /// The copies that the search for repeats tells.
 fn repeated(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
-    let options =
-        RepeatOptions { min_bytes: 20, min_nodes: 1, min_saving: Some(0), similarity: 2.0, ..RepeatOptions::default() };
+    let options = RepeatOptions {
+        min_bytes: 20,
+        min_nodes: 1,
+        min_saving: Some(0),
+        similarity: None,
+        ..RepeatOptions::default()
+    };
     let path = &site.get(id).path;
     let is_it = |copy: &&RepeatCopy| *copy.file == **path && copy.byte_start == span.start && copy.byte_end == span.end;
     let found = repeats(site, &options);
@@ -357,7 +365,7 @@ fn repeated(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
 fn dedented(template: &Template, span: Span) -> Vec<u8> {
     let text = span.of(&template.source);
     let indent = indentation(template, span.start);
-    // Inside of elements that keep white space nothing is moved.
+    // Inside of elements that keep whitespace nothing is moved.
     let keeps =
         [&b"<pre"[..], b"<textarea", b"<script", b"<style"].iter().any(|tag| memchr::memmem::find(text, tag).is_some());
     if indent.is_empty() || keeps {
@@ -419,7 +427,7 @@ mod tests {
         assert_eq!(text("boat.html"), "<li class=\"boat\">\n  <b>{{ name }}</b> {{ x }}\n</li>\n");
         assert_eq!(text("p.html"), "<ul>\n  {% include \"boat.html\" with name=\"Heron\" %}\n</ul>\n");
         assert_eq!(text("q.html"), "\t\t{% include \"boat.html\" with name=\"Gull\" %}\n");
-        for (value, why) in [("Osprey", "does not hold `Osprey`"), ("{{ x }}", "cannot be passed")] {
+        for (value, why) in [("Osprey", "does not contain `Osprey`"), ("{{ x }}", "cannot be passed")] {
             let refused = made(&site, value, true).expect_err(why).to_string();
             assert!(refused.contains(why), "{refused}");
         }

@@ -9,8 +9,8 @@ use crate::resolve::Arguments;
 use crate::site::{Parent, Site, SourceFile};
 use crate::text::{SourceId, Span, is_blank};
 
-/// Makes a layout of two partials that stand at the top and at the end of pages, with a block for
-/// what stands between them; the pages take it as their parent. Pages that use the two otherwise
+/// Makes a layout of two partials that are at the top and at the end of pages, with a block for
+/// what is between them; the pages take it as their parent. Pages that use the two otherwise
 /// are left, each with a note, and so are the partials then. Every page stays as it is.
 ///
 /// # Errors
@@ -64,7 +64,7 @@ fn fused(site: &Site, head: SourceId, foot: SourceId, layout: &str, block: &str)
             edits.removed.push(template.path.clone());
         }
     }
-    let title = format!("make {} and {} the layout {layout} of {} pages", top.path, end.path, pages.len());
+    let title = format!("turn {} and {} into the layout {layout} of {} pages", top.path, end.path, pages.len());
     let mut step = finish(site, title, edits, Strength::Blanks)?;
     step.notes = notes;
     Ok(step)
@@ -82,7 +82,7 @@ fn around(site: &Site, id: SourceId, heads: &[&Construct], feet: &[&Construct]) 
         return Err("has a layout already");
     }
     if !bare(head) || !bare(foot) {
-        return Err("gives them arguments");
+        return Err("passes arguments to them");
     }
     let length = template.source.len() as u32;
     let (before, after) = (Span::new(0, head.reach.start), Span::new(foot.reach.end, length));

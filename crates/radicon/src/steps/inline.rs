@@ -26,7 +26,7 @@ fn inlined(site: &Site, partial: SourceId) -> Result<Step, StepError> {
         return refuse(format!("{} has a layout of its own", template.path));
     }
     if template.constructs.items.iter().any(|item| matches!(item.kind, Kind::Body | Kind::Part)) {
-        return refuse(format!("{} has a body or parts, which belong to whoever includes it", template.path));
+        return refuse(format!("{} has a body or parts, which the including file fills", template.path));
     }
     let mut notes = Vec::new();
     let mut places: Vec<(SourceId, Span, Span)> = Vec::new();
@@ -48,7 +48,7 @@ fn inlined(site: &Site, partial: SourceId) -> Result<Step, StepError> {
             {
                 kept = true;
                 notes.push(
-                    user.problem(item.span.start, "stays as it is: it has arguments, or another dialect").to_string(),
+                    user.problem(item.span.start, "not replaced: it has arguments, or another dialect").to_string(),
                 );
             } else {
                 places.push((id, item.span, item.reach));
@@ -69,8 +69,8 @@ fn inlined(site: &Site, partial: SourceId) -> Result<Step, StepError> {
         }
         edits
     };
-    let title = format!("put {} in the place of {} includes", template.path, places.len());
-    // With the white space that goes with the tag, and without it: whichever keeps every byte.
+    let title = format!("replace {} includes of {}", places.len(), template.path);
+    // With the whitespace that goes with the tag, and without it: whichever keeps every byte.
     let exact = finish(site, title.clone(), written(true), Strength::Bytes);
     let mut step = exact
         .or_else(|_| finish(site, title.clone(), written(false), Strength::Bytes))
@@ -105,6 +105,6 @@ mod tests {
         ];
         becomes(&files, |site| inline(site, at(site, "nav.html")), &[("a.html", Some("<nav></nav>"))]);
         refused(&files[..1], |site| inline(site, at(site, "nav.html")), "nothing includes it");
-        refused(&[files[0], files[2]], |site| inline(site, at(site, "nav.html")), "b.html:1:1: stays");
+        refused(&[files[0], files[2]], |site| inline(site, at(site, "nav.html")), "b.html:1:1: not replaced");
     }
 }

@@ -35,15 +35,15 @@ fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepErr
     for &id in &children {
         let child = site.get(id);
         let Some(at) = child.definition(block.as_bytes()) else {
-            return refuse(format!("{} gives no content for `{block}`", child.path));
+            return refuse(format!("{} does not override `{block}`", child.path));
         };
         if !child.outermost().any(|(outer, _)| outer == at) {
-            return refuse(format!("in {} `{block}` stands in another block", child.path));
+            return refuse(format!("in {} `{block}` is inside another block", child.path));
         }
         let own = between(child, at).of(&child.source);
         match content {
             Some((known, first)) if trim_blanks(known) != trim_blanks(own) => {
-                return refuse(format!("{} and {first} give different content for `{block}`", child.path));
+                return refuse(format!("{} and {first} have different content in `{block}`", child.path));
             }
             Some(_) => {}
             None => content = Some((own, &child.path)),
@@ -63,7 +63,7 @@ fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepErr
     }
     finish(
         site,
-        format!("say `{block}` in {} instead of its {} children", template.path, children.len()),
+        format!("move `{block}` into {} from its {} children", template.path, children.len()),
         edits,
         Strength::Blanks,
     )
@@ -91,7 +91,7 @@ fn pushed_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
     if template.constructs.items.iter().any(|item| {
         span.start <= item.span.start && item.span.end <= span.end && (item.kind.defines() || item.kind == Kind::Slot)
     }) {
-        return refuse(format!("in {} `{block}` holds blocks of its own", template.path));
+        return refuse(format!("in {} `{block}` has blocks inside", template.path));
     }
     let is_region = region(template, block) == Some(at) && !matches!(site.parent(layout), Parent::Found { .. });
     either(|tidy| {
@@ -117,7 +117,7 @@ fn pushed_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
             true => edits.replace(template.path.clone(), span, ""),
             false => edits.remove(template.path.clone(), whole_lines(template, super::reorder::whole(template, at))),
         }
-        finish(site, format!("say `{block}` in {given} children instead of {}", template.path), edits, Strength::Blanks)
+        finish(site, format!("move `{block}` into {given} children of {}", template.path), edits, Strength::Blanks)
     })
 }
 
@@ -147,7 +147,7 @@ pub(super) fn inherits(template: &Template, opener: u32) -> bool {
     !inherited(template, opener).is_empty()
 }
 
-/// Content for one more override, as it stands in the file that it comes from.
+/// Content for one more override, as it is in the file that it comes from.
 #[derive(Clone, Copy)]
 pub(super) struct Added<'t> {
     pub block: &'t str,
@@ -158,8 +158,8 @@ pub(super) struct Added<'t> {
     pub gone: &'t [u32],
 }
 
-/// The edits that give a child one more override, in the order of its layouts: behind the last one that stands
-/// before it there, else behind its parent line.
+/// The edits that give a child one more override, in the order of its layouts: after the last one that is
+/// before it there, else after its parent line.
 pub(super) fn added(site: &Site, id: SourceId, added: Added<'_>) -> Result<Edits, StepError> {
     let Added { block, content, tidy, gone } = added;
     let child = site.get(id);
@@ -232,7 +232,7 @@ mod tests {
             ("p.html", Some("{% extends 'base.html' %}\n")),
             ("q.html", Some("{% extends 'base.html' %}\n")),
         ];
-        // White space between words counts, so these two differ for a reader.
+        // Whitespace between words counts, so these two differ for a reader.
         refused(&pages, |site| pull_up(site, at(site, "base.html"), "a"), "would change");
         let pages = [pages[0], pages[1], ("q.html", pages[1].1)];
         becomes(&pages, |site| pull_up(site, at(site, "base.html"), "a"), &up);
@@ -254,7 +254,7 @@ mod tests {
         refused(
             &[files[0], files[1], files[3]],
             |site| pull_up(site, at(site, "base.html"), "a"),
-            "r.html gives no content",
+            "r.html does not override",
         );
         refused(&files, |site| push_down(site, at(site, "base.html"), "a"), "is empty");
         refused(&files, |site| push_down(site, at(site, "base.html"), "x"), "has no block `x`");

@@ -69,10 +69,14 @@ impl Step {
 
 /// Why a step is not made.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum StepError {
     /// It cannot be made here, for a reason in plain words.
     #[error("{0}")]
     Refused(String),
+    /// There is nothing to do: all is as the step would make it.
+    #[error("nothing to do: {0}")]
+    Nothing(String),
     /// It would change a page.
     #[error("the page {} would change: {}", .0.page, .0.difference().map_or("it cannot be put together", |difference| difference.message.as_str()))]
     Changes(Box<PageProof>),
@@ -117,7 +121,7 @@ fn unmarked(error: StepError) -> StepError {
             }
             StepError::Changes(page)
         }
-        error @ StepError::Edit(_) => error,
+        error @ (StepError::Nothing(_) | StepError::Edit(_)) => error,
     }
 }
 
@@ -183,7 +187,7 @@ fn proven(
     Ok(Step { title, files, proof, notes: Vec::new(), settings: String::new(), changes })
 }
 
-/// The span with its indentation and line end, if nothing else stands on its lines.
+/// The span with its indentation and line end, if nothing else is on its lines.
 pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
     let source = &template.source;
     let start = line_start(source, span.start as usize);
@@ -195,14 +199,14 @@ pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
     }
 }
 
-/// What stands between the tags of a pair, with all white space; of a single tag its short content.
+/// What is between the tags of a pair, with all whitespace; of a single tag its short content.
 pub(crate) fn between(template: &Template, opener: u32) -> Span {
     let items = &template.constructs.items;
     let open = &items[opener as usize];
     items.get(open.partner as usize).map_or(open.value, |close| Span::new(open.span.end, close.span.start))
 }
 
-/// The white space at the start of the line of a place.
+/// The whitespace at the start of the line of a place.
 fn indentation(template: &Template, offset: u32) -> &[u8] {
     let start = line_start(&template.source, offset as usize);
     let length = template.source[start..offset as usize].iter().take_while(|b| is_blank(**b)).count();

@@ -36,7 +36,7 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
     };
     let lines = whole_lines(template, span);
     let indent = String::from_utf8_lossy(indentation(template, span.start)).into_owned();
-    let title = format!("make {} bytes of {} the block `{name}`", span.len(), template.path);
+    let title = format!("turn {} bytes of {} into the block `{name}`", span.len(), template.path);
     either(|tidy| {
         let mut edits = Edits::default();
         // Lines of its own, where it has several.
@@ -61,7 +61,7 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
     })
 }
 
-/// Refuses a stretch within a macro or a named fragment, where no block can stand.
+/// Refuses a stretch within a macro or a named fragment, where no block can be.
 fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError> {
     let items = &template.constructs.items;
     let holds = |item: &&Construct| {
@@ -73,7 +73,7 @@ fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError
     match items.iter().find(holds) {
         Some(item) => {
             let shown = item.span.text(&template.source);
-            refuse(template.problem(span.start, format!("it is in `{shown}`, where no block can be")).to_string())
+            refuse(template.problem(span.start, format!("it is in `{shown}`, where no block is allowed")).to_string())
         }
         None => Ok(()),
     }
@@ -90,7 +90,7 @@ pub(super) fn whole_tags(template: &Template, span: Span) -> Result<(), StepErro
         if cut || torn {
             let shown = item.span.text(&template.source);
             return Err(StepError::Refused(
-                template.problem(item.span.start, format!("the stretch holds only half of `{shown}`")).to_string(),
+                template.problem(item.span.start, format!("the markup has only half of `{shown}`")).to_string(),
             ));
         }
     }
@@ -122,13 +122,13 @@ mod tests {
     #[test]
     fn no_block_is_made_in_a_macro() {
         let kit = ("kit.html", "{% macro field(label) %}<label>{{ label }}</label>{% endmacro %}");
-        refused(&[kit], |site| step(site, "kit.html:label", "a"), "where no block can be");
+        refused(&[kit], |site| step(site, "kit.html:label", "a"), "where no block is allowed");
     }
 
     #[test]
     fn tags_are_not_cut_in_two() {
         let base = ("base.html", "{% block a %}\n<p>\n{% endblock %}");
         refused(&[base], |site| open(site, at(site, "base.html"), Span::new(0, 14), "b"), "only half");
-        refused(&[base], |site| step(site, "base.html:1-2", "b"), "base.html:1:1: the stretch holds only half");
+        refused(&[base], |site| step(site, "base.html:1-2", "b"), "base.html:1:1: the markup has only half");
     }
 }

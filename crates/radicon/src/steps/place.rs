@@ -6,10 +6,11 @@ use crate::text::{LineIndex, SourceId, Span, is_blank};
 
 /// Why a stretch of a file cannot be found.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum PlaceError {
     /// It is not written as it should be.
     #[error(
-        "`{0}` names no stretch of a file; write FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav, page.html:#menu or page.html:div.side"
+        "`{0}` is not a place in a file; write FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav, page.html:#menu or page.html:div.side"
     )]
     Unreadable(String),
     /// The file is none of the site's templates.

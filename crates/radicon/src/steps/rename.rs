@@ -20,10 +20,10 @@ use crate::text::SourceId;
 /// block of the new name already.
 pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<Step, StepError> {
     if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c)) {
-        return refuse(format!("`{new}` is no name for a block"));
+        return refuse(format!("`{new}` is not a valid block name"));
     }
     if old == new {
-        return refuse("that is its name already");
+        return Err(StepError::Nothing(format!("`{new}` is its name already")));
     }
     let resolver = Resolver::new(site);
     let knows = |id: SourceId| named(site.get(id), old).next().is_some();
@@ -39,7 +39,7 @@ pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<S
     let mut sorted: Vec<SourceId> = all.into_iter().collect();
     sorted.sort();
     if let Some(taken) = sorted.iter().find(|id| named(site.get(**id), new).next().is_some()) {
-        return refuse(format!("{} has a block `{new}` already; they would become one", site.get(*taken).path));
+        return refuse(format!("{} has a block `{new}` already; the two would merge", site.get(*taken).path));
     }
     let mut edits = Edits::default();
     let mut notes = Vec::new();
@@ -51,12 +51,13 @@ pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<S
         spans.into_iter().for_each(|span| edits.replace(template.path.clone(), span, new));
         for item in template.constructs.items.iter().filter(|item| !item.expr.is_empty() && !item.kind.defines()) {
             if mentions(item.expr.of(&template.source), old.as_bytes()) {
-                let what = format!("mentions `{old}`; if the block is meant, change it too");
+                let what = format!("mentions `{old}`; change it too if it means the block");
                 notes.push(template.problem(item.span.start, what).to_string());
             }
         }
     }
-    let mut step = finish(site, format!("call the block `{old}` `{new}` in {files} files"), edits, Strength::Bytes)?;
+    let mut step =
+        finish(site, format!("rename the block `{old}` to `{new}` in {files} files"), edits, Strength::Bytes)?;
     step.notes = notes;
     Ok(step)
 }
@@ -98,6 +99,6 @@ mod tests {
         refused(&files, |site| rename(site, at(site, "base.html"), "a", "z"), "base.html has a block `z` already");
         refused(&files, |site| rename(site, at(site, "base.html"), "a", "y"), "p.html has a block `y` already");
         refused(&files, |site| rename(site, at(site, "base.html"), "q", "x"), "nor a layout above it has a block `q`");
-        refused(&files, |site| rename(site, at(site, "base.html"), "a", "x y"), "no name");
+        refused(&files, |site| rename(site, at(site, "base.html"), "a", "x y"), "not a valid block name");
     }
 }

@@ -11,8 +11,10 @@ use crate::text::{SourceId, Span};
 
 /// Overrides put into order.
 pub(crate) struct Reordered {
-    /// The tag of the first one that stood too late.
-    pub first: u32,
+    /// The tag of the first one that came too late.
+    pub late: u32,
+    /// The tag of the first one before which it belongs.
+    pub before: u32,
     /// What puts them into order.
     pub edits: Edits,
 }
@@ -21,7 +23,7 @@ pub(crate) struct Reordered {
 /// byte for byte.
 ///
 /// # Errors
-/// If all are in order already, or what else they hold makes the order count.
+/// If all are in order ([`StepError::Nothing`]), or what else they hold makes the order count.
 pub fn reorder(site: &Site, templates: &[SourceId]) -> Result<Step, StepError> {
     let mut edits = Edits::default();
     let mut files = 0;
@@ -30,7 +32,7 @@ pub fn reorder(site: &Site, templates: &[SourceId]) -> Result<Step, StepError> {
         edits.extend(reordered.edits);
     }
     if files == 0 {
-        return Err(StepError::Refused("the blocks stand in the order of their layouts already".into()));
+        return Err(StepError::Nothing("all blocks are in the order of their layouts".into()));
     }
     finish(site, format!("put the blocks of {files} files into the order of their layouts"), edits, Strength::Bytes)
 }
@@ -44,7 +46,7 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
     if !ignored || !matches!(site.parent(id), Parent::Found { .. }) || chain.broken.is_some() {
         return None;
     }
-    // Where each region stands: the level from the base, and the place there.
+    // Where each region is: the level from the base, and the place there.
     let rank = |item: &Construct| {
         let name = item.name.of(&template.source);
         chain.levels[1..].iter().enumerate().rev().find_map(|(level, &above)| {
@@ -69,10 +71,11 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
     for ((_, place, _), (_, text, _)) in ranked.iter().zip(&sorted).filter(|(here, there)| here.1 != there.1) {
         edits.replace(template.path.clone(), *place, text.of(&template.source));
     }
-    Some(Reordered { first: late[1].0, edits })
+    let before = ranked.iter().find(|one| one.2 > late[1].2)?;
+    Some(Reordered { late: late[1].0, before: before.0, edits })
 }
 
-/// Of a template's overrides, but for those that go, the last one that stands before a block in its layouts; of those
+/// Of a template's overrides, but for those that go, the last one that comes before a block in its layouts; of those
 /// of other layouts all do.
 pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[u32]) -> Option<u32> {
     let template = site.get(id);
@@ -115,6 +118,6 @@ mod tests {
         );
         let sorted = "{% extends 'base.html' %}\n{% block a %}1{% endblock %}\n\n{% block b %}2{% endblock %}\n{% block c %}3{% endblock %}\n";
         becomes(&[base, page], |site| reorder(site, &[at(site, "p.html")]), &[("p.html", Some(sorted))]);
-        refused(&[base, ("p.html", sorted)], |site| reorder(site, &[at(site, "p.html")]), "already");
+        refused(&[base, ("p.html", sorted)], |site| reorder(site, &[at(site, "p.html")]), "nothing to do");
     }
 }

@@ -26,7 +26,7 @@ pub struct Translation {
     pub left_out: Vec<LeftOut>,
     /// Places that a person must look at, with what is to be looked at there.
     pub places: Vec<Problem>,
-    /// How many pages flatten to the same but for white space that does not show, outputs and conditions compared
+    /// How many pages flatten to the same but for whitespace that does not show, outputs and conditions compared
     /// by their expressions.
     pub same: usize,
     /// The pages that do not.
@@ -62,8 +62,9 @@ pub enum Unsayable {
 
 /// Why templates cannot be written in a dialect.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum TranslateError {
-    /// It writes its constructs as attributes, which need elements to stand in.
+    /// It writes its constructs as attributes, which need elements around them.
     #[error("{0} writes its constructs as attributes of elements; nothing can be translated to it")]
     Attributes(String),
     /// It has no constructs.
@@ -71,7 +72,7 @@ pub enum TranslateError {
     Empty(String),
 }
 
-/// Writes templates in another dialect. Expressions are kept as they stand; what they and other
+/// Writes templates in another dialect. Expressions are kept as they are; what they and other
 /// tags mean there must be looked at, and each such place is listed.
 ///
 /// # Errors
@@ -105,7 +106,15 @@ pub fn translate(
     let readdressed = urls::readdressed(site, to);
     let source = readdressed.as_ref().unwrap_or(site);
     let loops = loops(source);
-    let mut written: Vec<Writer> = templates.iter().map(|&id| Writer::write(source, id, to, &loops)).collect();
+    // What is written in the dialect already stays as it is, unless it may name a file that gets another path.
+    let moves = templates.iter().any(|&id| new_path(&site.get(id).path, to) != site.get(id).path);
+    let stays = |id: &SourceId| !moves && site.get(*id).dialect.name == to.name;
+    let (own, others): (Vec<SourceId>, Vec<SourceId>) = templates.iter().copied().partition(stays);
+    for template in own.into_iter().map(|id| site.get(id)) {
+        translation.files.push((template.path.clone(), template.path.clone()));
+        translation.sources.push(SourceFile::new(template.path.clone(), template.source.to_vec()));
+    }
+    let mut written: Vec<Writer> = others.iter().map(|&id| Writer::write(source, id, to, &loops)).collect();
     match unsayable {
         Unsayable::LeftOut => translation.left_out = left_out(site, &mut written),
         Unsayable::Kept => written.iter_mut().for_each(|writer| writer.places.append(&mut writer.unsayable)),
@@ -225,10 +234,10 @@ impl<'a> Writer<'a> {
         if let Parent::Found { id, rule: Some(rule) } = &site.links(self.id).parent {
             let target = self.name_of(*id);
             self.tag(Kind::Parent, &Values { target: &target, ..Values::default() }, 0);
-            self.look(0, format!("its layout was given {rule}; now the file names it"));
+            self.look(0, format!("its layout was set {rule}; now the file names it"));
         }
         if !site.links(self.id).before.is_empty() || !site.links(self.id).after.is_empty() {
-            self.look(0, "files are put around it by a rule in radicon.toml, which must hold for its new path too");
+            self.look(0, "a rule in radicon.toml puts files around it; it must hold for the new path too");
         }
         let mut at = 0;
         for (index, item) in (0..).zip(&template.constructs.items) {
@@ -291,7 +300,7 @@ impl<'a> Writer<'a> {
                 self.tag(Kind::Comment, &Values { expr: inner, ..values }, offset)
             }
             (Kind::Set, Part::Single) => {
-                self.look(offset, format!("binds `{name}`; does the expression mean the same?"));
+                self.look(offset, format!("sets `{name}`; does the expression mean the same?"));
                 let value = text(item.value);
                 let quoted = format!("\"{value}\"");
                 let expr = if expr.is_empty() { &quoted } else { &expr };
@@ -304,7 +313,7 @@ impl<'a> Writer<'a> {
             (Kind::Control, _) => self.control(index, item, &expr),
             (Kind::Verbatim, part) => self.verbatim(part, offset),
             (Kind::Other, _) => {
-                self.look(offset, "is there such a tag?");
+                self.look(offset, "does this tag exist there?");
                 // A word that its form has belongs to what it says.
                 let said = format!("{}{expr}", own_word(item.form(&self.site.get(self.id).dialect)));
                 self.other(&said, offset)
@@ -394,12 +403,12 @@ impl<'a> Writer<'a> {
         if item.dynamic || written.is_empty() {
             self.look(item.span.start, "names a file by an expression, or a part");
         } else if found.is_none() {
-            self.look(item.span.start, format!("`{written}` is no file here"));
+            self.look(item.span.start, format!("`{written}` is not a file of the site"));
         }
         let arguments = match self.arguments(item) {
             Some(arguments) => arguments,
             None => {
-                self.cannot(item.span.start, &format!("known way to say `{arguments}`"));
+                self.cannot(item.span.start, &format!("known way to write `{arguments}`"));
                 arguments.to_owned()
             }
         };
@@ -563,13 +572,13 @@ fn compare(site: &Site, to: &Arc<Dialect>, translation: &mut Translation) {
     }
 }
 
-/// A page but for white space that does not show.
+/// A page but for whitespace that does not show.
 fn shown(page: &[u8]) -> Vec<u8> {
     Normal::of(page, &Document::read(page, &dialect::plain()).tokens).bytes
 }
 
 /// A flattened page with its constructs by what they say, not by how; what the dialect `to`
-/// cannot say stands there as it was.
+/// cannot say is there as it was.
 fn neutral(flat: &[u8], dialect: &Dialect, to: &Dialect) -> Vec<u8> {
     let mut out = Vec::new();
     let mut at = 0;

@@ -10,7 +10,7 @@ use crate::site::{Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
 use crate::urls::{Folder, Rewrite, replaced};
 
-/// A URL of a shared file: where it stands there.
+/// A URL of a shared file: where it is there.
 type Place = (SourceId, u32, u32);
 
 /// The site with the URLs of shared files written so that pages get from them in a dialect what they have now; `None`

@@ -154,7 +154,7 @@ impl Folder {
     }
 }
 
-/// A place that a URL leads to: so many folders outside of the site, and the parts from there.
+/// A place that a URL leads to: so many folders outside the site, and the parts from there.
 struct Place<'u> {
     outside: usize,
     parts: Vec<&'u [u8]>,
@@ -176,7 +176,7 @@ fn is_path(path: &[u8]) -> bool {
     path.iter().all(is_plain)
 }
 
-/// No scheme, no code of a script or an engine, no white space.
+/// No scheme, no code of a script or an engine, no whitespace.
 fn is_plain(byte: &u8) -> bool {
     !matches!(
         byte,

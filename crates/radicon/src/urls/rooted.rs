@@ -2,7 +2,7 @@
 //!
 //! Where a dialect rewrites relative URLs for each page, what moves from one file to another is worked out in such
 //! a copy: pages of different folders say the same alike there, and a page's own content may become a layout's.
-//! Each URL stands between two marks, so what is written can be brought back to the folders of its files.
+//! Each URL is between two marks, so what is written can be brought back to the folders of its files.
 
 use rayon::prelude::*;
 
@@ -12,7 +12,7 @@ use crate::resolve::{Resolver, attributed};
 use crate::site::{Parent, Role, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
 
-/// Before a URL, and behind it: control characters that markup may not hold.
+/// Before a URL, and after it: control characters that markup may not hold.
 const OPENS: u8 = 0x02;
 const CLOSES: u8 = 0x03;
 
@@ -33,7 +33,7 @@ fn is_rebased(template: &Template) -> bool {
     template.unreadable.is_none() && (template.dialect.forms.is_empty() || template.dialect.rules.urls == Urls::Rebased)
 }
 
-/// URLs that stand in an attribute only when a page is put together: the file that has them, and where. Sorted.
+/// URLs that are in an attribute only when a page is put together: the file that has them, and where. Sorted.
 fn in_pages(site: &Site) -> Vec<(SourceId, Span)> {
     let children: Vec<SourceId> = site.pages().filter(|&id| matches!(site.parent(id), Parent::Found { .. })).collect();
     let of_page = |&id: &SourceId| {
@@ -74,7 +74,7 @@ pub(crate) fn unrooted(path: &str, role: Role, text: &[u8]) -> Vec<u8> {
     super::replaced(text, &from_folder(path, role, text))
 }
 
-/// Where a place of a file stands in a copy of it.
+/// Where a place of a file is in a copy of it.
 pub(crate) fn place_in(copy: &Template, offset: u32) -> u32 {
     let mut shift = 0_i64;
     for (range, url) in from_folder(&copy.path, copy.role, &copy.source) {

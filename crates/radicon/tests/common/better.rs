@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::Random;
 use super::hidden::{fragment, in_brackets, overrides, word, words};
-use radicon::{Parent, Role, Settings, Site, SourceFile, dialect};
+use radicon::site::{Parent, Role};
+use radicon::{Settings, Site, SourceFile, dialect};
 
 /// A site that is as it should be, and the same pages with what its sections and partials say written out.
 pub struct Better {

@@ -5,7 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use radicon::dialect::{self, Dialect};
-use radicon::{ProblemKind, Resolver, Settings, Site, SourceFile, learn};
+use radicon::learn::learn;
+use radicon::site::ProblemKind;
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 use super::Random;
 
@@ -618,7 +620,8 @@ pub fn columns(dirty: &Dirty, verbose: bool) -> Columns {
         found.replaced = dirty.files.iter().map(|file| uses(&file.bytes)).sum();
         let pages = Resolver::new(&said).flatten_all().expect("pages of a sane size");
         let in_truth = Resolver::new(&truth).flatten_all().expect("pages of a sane size");
-        let count = |pages: &[(_, radicon::Flat)]| pages.iter().map(|(_, flat)| uses(&flat.bytes)).sum::<usize>();
+        let count =
+            |pages: &[(_, radicon::resolve::Flat)]| pages.iter().map(|(_, flat)| uses(&flat.bytes)).sum::<usize>();
         found.left = count(&pages).saturating_sub(count(&in_truth));
     }
     if verbose {

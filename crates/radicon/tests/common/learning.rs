@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use radicon::dialect::{Dialect, Kind, Part};
+use radicon::learn::{Confidence, learn};
 use radicon::markup::Constructs;
-use radicon::{Confidence, Resolver, Settings, Site, SourceFile, learn};
+use radicon::{Resolver, Settings, Site, SourceFile};
 
 use super::engines::Engine;
 use super::written::Made;

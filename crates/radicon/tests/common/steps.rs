@@ -1,8 +1,10 @@
 //! Random steps on random sites.
 
 use radicon::markup::{Document, NodeKind};
+use radicon::site::Role;
+use radicon::steps::{Extraction, StepError};
 use radicon::text::{SourceId, Span};
-use radicon::{Extraction, Role, Site, Step, StepError};
+use radicon::{Site, Step};
 
 use super::Random;
 
@@ -45,14 +47,16 @@ pub fn random_step(site: &Site, random: &mut Random) -> Option<(&'static str, Re
     let layout = if layouts.is_empty() { id } else { layouts[random.below(layouts.len())] };
     let name = format!("new-{}", random.below(1_000_000));
     Some(match random.below(9) {
-        0 => ("extract", radicon::extract(site, id, element(site, id, random)?, &whole(name, random.once_in(2)))),
-        1 => ("inline", radicon::inline(site, id)),
-        2 => ("open", radicon::open(site, id, element(site, id, random)?, &name)),
-        3 => ("rename", radicon::rename(site, id, &block(site, id, random)?, &name)),
-        4 => ("pull-up", radicon::pull_up(site, layout, &block(site, layout, random)?)),
-        5 => ("push-down", radicon::push_down(site, layout, &block(site, layout, random)?)),
-        6 => ("reorder", radicon::reorder(site, &[id])),
-        7 => ("default-layout", radicon::default_layout(site, "")),
-        _ => ("collapse", radicon::collapse(site, layout)),
+        0 => {
+            ("extract", radicon::steps::extract(site, id, element(site, id, random)?, &whole(name, random.once_in(2))))
+        }
+        1 => ("inline", radicon::steps::inline(site, id)),
+        2 => ("open", radicon::steps::open(site, id, element(site, id, random)?, &name)),
+        3 => ("rename", radicon::steps::rename(site, id, &block(site, id, random)?, &name)),
+        4 => ("pull-up", radicon::steps::pull_up(site, layout, &block(site, layout, random)?)),
+        5 => ("push-down", radicon::steps::push_down(site, layout, &block(site, layout, random)?)),
+        6 => ("reorder", radicon::steps::reorder(site, &[id])),
+        7 => ("default-layout", radicon::steps::default_layout(site, "")),
+        _ => ("collapse", radicon::steps::collapse(site, layout)),
     })
 }

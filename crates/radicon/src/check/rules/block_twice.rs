@@ -1,14 +1,15 @@
 //! `block-twice`: one block, defined twice in one file.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 
 pub(super) const RULE: Rule = Rule {
     id: "block-twice",
     severity: Severity::Error,
-    meaning: "A file defines the same block twice, which its engine refuses, or of which only one counts.",
+    meaning: "A file defines the same block twice. Engines refuse that, or use only one of them.",
     example: "-- page.html\n{% block main %}a{% endblock %}{% block main %}b{% endblock %}",
-    remedy: "Put both contents into one block, or give one another name. A dialect whose engine allows it says so with the rule `twice`.",
+    remedy: "Merge the two blocks, or rename one. If the engine allows it, set the rule `twice` in the dialect.",
     look: Look::Site(look),
 };
 
@@ -19,7 +20,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             let item = &template.constructs.items[at as usize];
             let name = item.name.text(&template.source);
             let first = template.blocks().find(|(_, known)| known.name.of(&template.source) == name.as_bytes());
-            let one = Found::new(id, item.span, format!("the block `{name}` stands in this file before"));
+            let one = Found::new(id, item.span, format!("the block `{name}` is defined twice in this file"));
             found.push(match first {
                 Some((_, first)) => one.with(id, first.span, "first here"),
                 None => one,
@@ -39,7 +40,7 @@ mod tests {
         finds(
             &RULE,
             &[("a.html", "{% block a %}1{% endblock %}\n{% block a %}2{% endblock %}")],
-            &["a.html:2: the block `a` stands in this file before"],
+            &["a.html:2: the block `a` is defined twice in this file"],
         );
         finds(&RULE, &[("a.html", "{% block a %}1{% endblock %}{% block b %}2{% endblock %}")], &[]);
     }

@@ -1,6 +1,7 @@
 //! `close-mismatch`: a closing tag that does not fit.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Part;
 use crate::edit::Edits;
@@ -11,9 +12,9 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "close-mismatch",
     severity: Severity::Error,
-    meaning: "A closing tag closes nothing, names another block than the one that is open, or closes another kind of pair; or a dividing tag stands outside of its pair.",
+    meaning: "A closing tag closes nothing, names another block than the open one, or closes another kind of pair; or a dividing tag is outside its pair.",
     example: "-- page.html\n{% block main %}<p>Ferries</p>{% endblock mian %}",
-    remedy: "Write the name of the block that is open, or none. A name that is slightly misspelt is mended by `radicon check --mend`.",
+    remedy: "Write the name of the open block, or none. `radicon check --fix` corrects slightly misspelt names.",
     look: Look::Site(look),
 };
 
@@ -53,7 +54,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 if closer.kind == opener.kind {
                     let mut edits = Edits::default();
                     edits.replace(template.path.clone(), closer.name, meant.as_bytes());
-                    one = one.mended(format!("write `{meant}`"), false, edits);
+                    one = one.fixed(format!("write `{meant}`"), false, edits);
                 }
             }
             found.push(one);
@@ -65,7 +66,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::{finds, mends};
+    use crate::check::rules::testing::{finds, fixes};
 
     #[test]
     fn closers_that_do_not_fit() {
@@ -77,14 +78,14 @@ mod tests {
         finds(
             &RULE,
             &[("a.html", "<p>{% set a = 1 %}{% endfor %}\n{% else %}")],
-            &["a.html:1: `{% endfor %}` closes nothing", "a.html:2: stands outside the pair"],
+            &["a.html:1: `{% endfor %}` closes nothing", "a.html:2: is outside the pair"],
         );
         finds(&RULE, &[("a.html", "{% block a %}{% block b %}{% endblock b %}{% endblock %}")], &[]);
     }
 
     #[test]
     fn a_wrong_name_is_mended() {
-        mends(
+        fixes(
             &RULE,
             &[("a.html", "{% set a = 1 %}{% block main %}x{% endblock mian %}")],
             "a.html",

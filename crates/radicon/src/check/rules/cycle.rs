@@ -1,8 +1,9 @@
-//! `cycle`: templates that come round to themselves.
+//! `cycle`: templates that form a cycle.
 
 use std::collections::BTreeSet;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::resolve::Break;
@@ -12,9 +13,9 @@ use crate::text::SourceId;
 pub(super) const RULE: Rule = Rule {
     id: "cycle",
     severity: Severity::Error,
-    meaning: "Layouts or includes come round to themselves, so that the page never ends. An include that stands in a condition may end the round, and is not reported.",
+    meaning: "Layouts or includes form a cycle, so the page never ends. A cycle with an include inside a condition may end, and is not reported.",
     example: "-- a.html\n{% extends \"b.html\" %}\n-- b.html\n{% extends \"a.html\" %}",
-    remedy: "Take one of the names out; most often a layout names its own child, or a partial itself.",
+    remedy: "Remove one of the references. Usually a layout names its own child, or a partial names itself.",
     look: Look::Site(look),
 };
 
@@ -30,7 +31,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     for round in rounds {
         let template = site.get(round[0]);
         let span = template.parent().map(|item| item.span).unwrap_or_default();
-        found.push(Found::new(round[0], span, format!("the parents come round to themselves: {}", told(site, &round))));
+        found.push(Found::new(round[0], span, format!("the parents form a cycle: {}", told(site, &round))));
     }
     found.extend(includes(site, context.ids()));
     found
@@ -48,7 +49,7 @@ fn told(site: &Site, round: &[SourceId]) -> String {
     names.join(" -> ")
 }
 
-/// Rounds of includes none of which stands in a condition.
+/// Rounds of includes none of which is in a condition.
 fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
     let edges = |id: SourceId| -> Vec<(u32, SourceId)> {
         let template = site.get(id);
@@ -82,7 +83,7 @@ fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
         let next = round.get(1).copied().unwrap_or(round[0]);
         let at = edges(round[0]).into_iter().find(|(_, target)| *target == next).map_or(0, |(at, _)| at);
         let span = site.get(round[0]).constructs.items[at as usize].span;
-        let one = Found::new(round[0], span, format!("the includes come round to themselves: {}", told(site, &round)));
+        let one = Found::new(round[0], span, format!("the includes form a cycle: {}", told(site, &round)));
         // Program code between the tags may end the round.
         let holds_code = |id: &SourceId| {
             let items = &site.get(*id).constructs.items;

@@ -3,7 +3,8 @@
 use rustc_hash::FxHashSet;
 
 use super::duplicate_id::{holds_construct, ids};
-use crate::check::context::{Context, Found, PageView};
+use crate::check::context::{Context, PageView};
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::markup::{Token, TokenKind};
@@ -12,9 +13,9 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "dangling-id",
     severity: Severity::Warning,
-    meaning: "A label, a link within the page or another attribute names an id that no element of the page has. Where a page prints values or holds tags that may bring elements of their own, it is a hint. More attributes that name ids can be given with `id-attributes`.",
+    meaning: "A label, a link inside the page or another attribute references an id that no element of the page has. It is a hint where the page prints values or has tags that may add elements. `id-attributes` names more attributes that reference ids.",
     example: "-- page.html\n<label for=\"harbour\">From</label><input id=\"habour\">",
-    remedy: "Write the id that is there, or give the element its id.",
+    remedy: "Correct the id, or add it to the element.",
     look: Look::Page(look),
 };
 
@@ -67,7 +68,7 @@ fn look(context: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
             let one = Found::new(
                 file,
                 place,
-                format!("`{name}` names the id `{id}`, which {} does not have", page.site.get(page.id).path),
+                format!("`{name}` references the id `{id}`, which {} does not have", page.site.get(page.id).path),
             );
             found.push(if open { one.hint() } else { one });
         }
@@ -156,6 +157,11 @@ mod tests {
     fn more_attributes_can_be_named() {
         let page = [("p.html", "<a data-into='#x'></a>")];
         finds(&RULE, &page, &[]);
-        finds_with(&RULE, &page, "[check]\nid-attributes = ['data-into']", &["p.html:1: `data-into` names the id `x`"]);
+        finds_with(
+            &RULE,
+            &page,
+            "[check]\nid-attributes = ['data-into']",
+            &["p.html:1: `data-into` references the id `x`"],
+        );
     }
 }

@@ -1,6 +1,7 @@
 //! `dead-override`: an override that says what it overrides.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::edit::Edits;
@@ -11,9 +12,9 @@ use crate::text::{Span, trim_blanks};
 pub(super) const RULE: Rule = Rule {
     id: "dead-override",
     severity: Severity::Hint,
-    meaning: "An override says the same as what it overrides, or nothing but that: without it the page is the same.",
+    meaning: "An override has the same content as what it overrides, or only inherits it: without it the page is the same.",
     example: "-- base.html\n<title>{% block title %}Ferries{% endblock %}</title>\n-- page.html\n{% extends \"base.html\" %}{% block title %}Ferries{% endblock %}",
-    remedy: "Take it away: then a change in the layout reaches the page. `radicon check --mend` does it.",
+    remedy: "Remove it, so that changes in the layout reach the page. `radicon check --fix` does it.",
     look: Look::Site(look),
 };
 
@@ -36,7 +37,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             if !only_inherits && !same {
                 continue;
             }
-            let what = if same { "says the same as" } else { "says nothing but" };
+            let what = if same { "repeats" } else { "only inherits" };
             let mut edits = Edits::default();
             edits.remove(
                 template.path.clone(),
@@ -44,8 +45,8 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             );
             let message = format!("`{}` {what} the content it replaces", String::from_utf8_lossy(name));
             let place = above.constructs.items[next.construct as usize].span;
-            found.push(Found::new(id, item.span, message).with(next.source, place, "what it replaces").mended(
-                "take it away",
+            found.push(Found::new(id, item.span, message).with(next.source, place, "the same content").fixed(
+                "remove it",
                 true,
                 edits,
             ));
@@ -57,17 +58,17 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::{finds, mends};
+    use crate::check::rules::testing::{finds, fixes};
 
     const BASE: (&str, &str) = ("base.html", "<b>{% block a %}<i>1</i>{% endblock %}</b>{% block e %}{% endblock %}");
 
     #[test]
     fn overrides_that_change_nothing() {
         let page = "{% extends 'base.html' %}\n{% block a %} <i>1</i>\n{% endblock %}\n{% block e %}{% endblock %}";
-        finds(&RULE, &[BASE, ("page.html", page)], &["page.html:2: `a` says the same"]);
+        finds(&RULE, &[BASE, ("page.html", page)], &["page.html:2: `a` repeats"]);
         let page = "{% extends 'base.html' %}\n{% block a %}{{ super() }}{% endblock %}\n";
-        finds(&RULE, &[BASE, ("page.html", page)], &["page.html:2: `a` says nothing but"]);
-        mends(&RULE, &[BASE, ("page.html", page)], "page.html", "{% extends 'base.html' %}\n");
+        finds(&RULE, &[BASE, ("page.html", page)], &["page.html:2: `a` only inherits"]);
+        fixes(&RULE, &[BASE, ("page.html", page)], "page.html", "{% extends 'base.html' %}\n");
         let page = "{% extends 'base.html' %}{% block a %}2{{ super() }}{% endblock %}";
         finds(&RULE, &[BASE, ("page.html", page)], &[]);
     }

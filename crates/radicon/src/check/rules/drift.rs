@@ -2,7 +2,8 @@
 
 use std::borrow::Cow;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::repeats::{RepeatOptions, repeats};
 use crate::text::Span;
@@ -10,13 +11,13 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "drift",
     severity: Severity::Hint,
-    meaning: "A piece of markup was copied six times or more, and a few of the copies differ from all others: most likely they were left behind when the others were changed.",
+    meaning: "Markup has six copies or more, and a few of them differ from all others: most likely they are outdated.",
     example: "-- a.html\n<nav class=\"bar\"><a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a><a href=\"/harbours\">Harbours and piers</a><a href=\"/fleet\">The fleet</a><a href=\"/winter\">Winter sailings</a></nav>\n-- b.html\n<nav class=\"bar\"><a href=\"/\">Home and news</a><a href=\"/fares\">Fares and tickets</a><a href=\"/harbours\">Harbours and piers</a><a href=\"/fleet\">The fleet</a></nav>",
-    remedy: "`radicon repeats` shows the copies side by side; `radicon propose --heal` makes them alike.",
+    remedy: "`radicon repeats` shows the copies side by side; `radicon propose --heal` brings the outdated ones up to date.",
     look: Look::Site(look),
 };
 
-/// How many copies must be alike for one that is not to have been left behind; fewer are often
+/// How many copies must be alike for one that is not to be outdated; fewer are often
 /// sentences that begin alike.
 const LEAST_ALIKE: usize = 5;
 
@@ -37,9 +38,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 Span::new(copy.byte_start, copy.byte_end.min(copy.byte_start + line as u32))
             });
             let message = format!(
-                "{}, unlike {} other copies (radicon repeats {})",
-                in_short(&drift.difference),
+                "differs from {} other copies: {} (radicon repeats {})",
                 group.copies.len() - 1,
+                in_short(&drift.difference),
                 group.id
             );
             found.push(Found::new(id, span, message));

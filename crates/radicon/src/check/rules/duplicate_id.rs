@@ -2,7 +2,8 @@
 
 use rustc_hash::FxHashMap;
 
-use crate::check::context::{Context, Found, PageView};
+use crate::check::context::{Context, PageView};
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::markup::{NodeKind, Token, TokenKind};
@@ -11,9 +12,9 @@ use crate::text::{SourceId, Span};
 pub(super) const RULE: Rule = Rule {
     id: "duplicate-id",
     severity: Severity::Warning,
-    meaning: "A page, put together, has the same id on two elements that can stand in it at once: links, labels and scripts find only the first. Two branches of one condition may have the same id.",
+    meaning: "A finished page has the same id on two elements: links, labels and scripts find only the first. Two branches of one condition may have the same id.",
     example: "-- base.html\n<main id=\"content\">{% block main %}{% endblock %}</main>\n-- page.html\n{% extends \"base.html\" %}{% block main %}<div id=\"content\">Ferries</div>{% endblock %}",
-    remedy: "Give one of them another id.",
+    remedy: "Rename one of the ids.",
     look: Look::Page(look),
 };
 
@@ -69,16 +70,16 @@ fn told(page: &PageView<'_>, id: &[u8], (source, span): (SourceId, Span), (other
     let id = String::from_utf8_lossy(id);
     let name = |id: SourceId| page.site.get(id).path.as_str();
     let message = if (source, span) == (other, there) {
-        format!("the id `{id}` comes into {} twice from here", name(page.id))
+        format!("the id `{id}` gets into {} twice from here", name(page.id))
     } else if source == other {
-        format!("the id `{id}` stands in this file twice")
+        format!("the id `{id}` is in this file twice")
     } else {
-        format!("the id `{id}` stands in {} too, and in one page with this", name(other))
+        format!("the id `{id}` is also in {}, and both get into the same page", name(other))
     };
     Found::new(source, span, message).with(other, there, "the first one")
 }
 
-/// Whether two places stand in different branches of one condition.
+/// Whether two places are in different branches of one condition.
 fn exclude(a: &Branches, b: &Branches) -> bool {
     a.iter().any(|(condition, branch)| b.get(condition).is_some_and(|other| other != branch))
 }
@@ -95,12 +96,12 @@ mod tests {
         finds(
             &RULE,
             &[base, ("p.html", page), ("q.html", "{% extends 'base.html' %}")],
-            &["p.html:2: `a` stands in base.html too"],
+            &["p.html:2: `a` is also in base.html"],
         );
         finds(
             &RULE,
             &[("n.html", "<i id='x'></i>"), ("p.html", "{% include 'n.html' %}{% include 'n.html' %}")],
-            &["n.html:1: comes into p.html twice"],
+            &["n.html:1: gets into p.html twice"],
         );
     }
 

@@ -2,7 +2,8 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::markup::Construct;
 use crate::site::Role;
@@ -11,9 +12,9 @@ use crate::text::SourceId;
 pub(super) const RULE: Rule = Rule {
     id: "idle-block",
     severity: Severity::Hint,
-    meaning: "A layout has a block that none of its children, three or more, overrides.",
+    meaning: "A layout has a block that none of its children (three or more) overrides.",
     example: "-- base.html\n<main>{% block main %}{% endblock %}</main>{% block foot %}Tidewater{% endblock %}\n-- a.html\n{% extends \"base.html\" %}{% block main %}a{% endblock %}\n-- b.html\n{% extends \"base.html\" %}{% block main %}b{% endblock %}\n-- c.html\n{% extends \"base.html\" %}{% block main %}c{% endblock %}",
-    remedy: "If no page to come needs it, take the block's tags away and keep its content.",
+    remedy: "If future pages do not need it, remove the block's tags and keep its content.",
     look: Look::Site(look),
 };
 

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 
 use rustc_hash::FxHashMap;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::markup::Construct;
@@ -15,9 +16,9 @@ use crate::text::{SourceId, Span};
 pub(super) const RULE: Rule = Rule {
     id: "idle-load",
     severity: Severity::Hint,
-    meaning: "A file loads a library, in a tag that speaks for its own file alone, and none of its tags needs it: each of their words is used elsewhere in a file that does without.",
+    meaning: "A file loads a library that none of its tags needs: each of their words is also used in a file that does not load it.",
     example: "-- a.html\n{% fetchlib tides %}\n<p>{% tide 3 %}</p>\n-- b.html\n{% fetchlib tides %}\n<p>{% tide 4 %}</p>\n-- c.html\n{% fetchlib tides %}\n<p>{{ name|upper }}</p>\n-- d.html\n<p>{{ name|upper }}</p>",
-    remedy: "Take it out of the tag.",
+    remedy: "Remove it from the tag.",
     look: Look::Site(look),
 };
 

@@ -1,6 +1,7 @@
-//! `lost-content`: content of a child outside of every block.
+//! `lost-content`: content of a child outside every block.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Kind, Loose};
 use crate::resolve::{loose, outside};
@@ -9,9 +10,9 @@ use crate::text::{Span, count, preview};
 pub(super) const RULE: Rule = Rule {
     id: "lost-content",
     severity: Severity::Warning,
-    meaning: "A template that has a layout holds markup or text outside of every block, where its engine ignores it: no page shows it.",
+    meaning: "A template with a layout has markup or text outside every block. Its engine ignores it, so no page shows it.",
     example: "-- base.html\n<main>{% block main %}{% endblock %}</main>\n-- page.html\n{% extends \"base.html\" %}\n<p>Ferries</p>",
-    remedy: "Put it into a block, or take it away.",
+    remedy: "Move it into a block, or remove it.",
     look: Look::Site(look),
 };
 
@@ -32,7 +33,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let text = first.of(&template.source);
         let blanks = text.iter().rev().take_while(|b| b.is_ascii_whitespace()).count() as u32;
         let span = Span::new(first.start, first.end - blanks);
-        let mut message = format!("stands outside of every block, and no page shows it: {}", preview(text));
+        let mut message = format!("is outside every block, so no page shows it: {}", preview(text));
         if pieces.len() > 1 {
             message += &format!(", and {} more", count(pieces.len() - 1, "piece"));
         }

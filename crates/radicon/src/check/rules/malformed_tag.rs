@@ -2,7 +2,8 @@
 
 use std::ops::Range;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Dialect, Kind};
 use crate::edit::Edits;
@@ -13,9 +14,9 @@ use crate::text::{SourceId, Span, is_blank, preview};
 pub(super) const RULE: Rule = Rule {
     id: "malformed-tag",
     severity: Severity::Error,
-    meaning: "A delimiter is torn apart by a space, or a tag is not ended: the tag is printed as text, or swallows what follows.",
+    meaning: "A delimiter is split by a space, or a tag is not closed: the tag is printed as text, or swallows what follows.",
     example: "-- page.html\n{ % block main %}<p>Ferries</p>{% endblock %}",
-    remedy: "Write the delimiter in one piece. `radicon check --mend` does it.",
+    remedy: "Write the whole delimiter. `radicon check --fix` does it.",
     look: Look::Site(look),
 };
 
@@ -27,14 +28,14 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         found.extend(torn(template).into_iter().map(|(span, gap, what)| {
             let mut edits = Edits::default();
             edits.remove(template.path.clone(), gap);
-            Found::new(id, span, format!("`{what}` is torn apart")).mended(format!("write `{what}`"), false, edits)
+            Found::new(id, span, format!("`{what}` is split by a space")).fixed(format!("write `{what}`"), false, edits)
         }));
         for item in &template.constructs.items {
             if let Some((span, bracket, tail)) = half_closed_before(template, item) {
                 found.push(by_half(id, template, span, bracket, &tail));
             } else if swallows(template, item.span, item.kind) {
                 let shown = preview(item.span.of(&template.source));
-                let message = format!("this tag is not ended before the next one begins: {shown}");
+                let message = format!("this tag is not closed before the next one begins: {shown}");
                 found.push(Found::new(id, item.span, message));
             }
         }
@@ -62,7 +63,7 @@ fn first_word(bytes: &[u8]) -> &[u8] {
     &bytes[start..start + length]
 }
 
-/// Whether a delimiter with one of the dialect's words stands here.
+/// Whether a delimiter with one of the dialect's words is here.
 fn begins_known(dialect: &Dialect, rest: &[u8]) -> bool {
     let words = dialect.words();
     let leads = dialect.tags.iter().map(|tag| tag.pattern.lead()).filter(|lead| rest.starts_with(lead));
@@ -79,8 +80,8 @@ fn by_half(id: SourceId, template: &Template, span: Span, half: Span, tail: &[u8
     let written = span.text(&template.source);
     let right =
         format!("{}{}", Span::new(span.start, half.start).text(&template.source), String::from_utf8_lossy(tail));
-    let message = format!("`{written}` is closed by half: it is printed as text, or swallows what follows");
-    Found::new(id, span, message).mended(format!("write `{right}`"), false, edits)
+    let message = format!("`{written}` is only half closed: it is printed as text, or swallows what follows");
+    Found::new(id, span, message).fixed(format!("write `{right}`"), false, edits)
 }
 
 /// Of a line that no tag was read in: where the half of a closing delimiter is, and all of it.
@@ -113,7 +114,7 @@ fn half_closed_before(template: &Template, item: &Construct) -> Option<(Span, Sp
     Some((Span::new(item.span.start, half.end), half, pattern.tail().to_vec()))
 }
 
-/// Where in the text behind a tag's opening delimiter a bracket of the closing one stands by itself, or apart from the
+/// Where in the text after a tag's opening delimiter a bracket of the closing one is by itself, or apart from the
 /// other half: it closes no other one, and is not in quotes.
 fn half_end(inner: &[u8], tail: &[u8]) -> Option<Range<usize>> {
     let (mut depth, mut quote, mut escaped) = (0, None, false);
@@ -190,18 +191,18 @@ fn swallows(template: &Template, span: Span, kind: Kind) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::{finds, finds_in, lamp, mends, site};
-    use crate::check::{check_rules, mend};
+    use crate::check::rules::testing::{finds, finds_in, fixes, lamp, site};
+    use crate::check::{check_rules, fix};
     use crate::dialect::builtin_named;
 
     #[test]
     fn delimiters_that_are_torn_or_left_open() {
         let rest = "{% block b %}{% endblock %}";
-        finds(&RULE, &[("a.html", &format!("{rest}\n{{ % block a %}}"))], &["a.html:2: is torn apart"]);
+        finds(&RULE, &[("a.html", &format!("{rest}\n{{ % block a %}}"))], &["a.html:2: is split by a space"]);
         finds(
             &RULE,
             &[("a.html", &format!("{rest}\n{{% block a % }}x{{% endblock %}}"))],
-            &["a.html:2: closed by half"],
+            &["a.html:2: only half closed"],
         );
         finds(&RULE, &[("a.html", &format!("{rest}\n{{% include 'a"))], &["a.html:2: this tag cannot be read"]);
         let fine = "{% block b %}{ % }{% endblock %}{% raw %}{% block x{% endraw %}{ % whatever %}<style>a { }</style>";
@@ -211,7 +212,7 @@ mod tests {
     #[test]
     fn a_torn_delimiter_is_mended() {
         let torn = "{% block b %}{% endblock %}{ % if a %}";
-        mends(&RULE, &[("a.html", torn)], "a.html", "{% block b %}{% endblock %}{% if a %}");
+        fixes(&RULE, &[("a.html", torn)], "a.html", "{% block b %}{% endblock %}{% if a %}");
     }
 
     #[test]
@@ -219,17 +220,26 @@ mod tests {
         let brace = builtin_named("brace-percent").expect("a dialect");
         let rest = "{% block b %}{% endblock %}";
         for (text, expected) in [
-            ("<h1>{{ title }</h1>", &["a.html:2: closed by half"][..]),
-            ("<h1>{{ t('a b', {c: 1}) }</h1>", &["a.html:2: closed by half"]),
+            ("<h1>{{ title }</h1>", &["a.html:2: only half closed"][..]),
+            ("<h1>{{ t('a b', {c: 1}) }</h1>", &["a.html:2: only half closed"]),
             ("<script>a = {{ b }</script><pre>{{ c } { % d %}</pre>", &[]),
             // What was read may go on to the end of the next tag.
-            ("<h1>{% ferry a.b }</h1>{{ c }}{% if d %}{% endif %}", &["a.html:2: `{% ferry a.b }` is closed by half"]),
-            ("<h1 title='{{ a }'>{{ b }}</h1>", &["a.html:2: `{{ a }` is closed by half"]),
+            (
+                "<h1>{% ferry a.b }</h1>{{ c }}{% if d %}{% endif %}",
+                &["a.html:2: `{% ferry a.b }` is only half closed"],
+            ),
+            ("<h1 title='{{ a }'>{{ b }}</h1>", &["a.html:2: `{{ a }` is only half closed"]),
             ("{{ {'a': {'b': 1}} }}{{ '}' }}{% trans 'it\\'s }' %}{{ don't }}{{- a['}'] -}}", &[]),
         ] {
             finds_in(&brace, &RULE, &[("a.html", &format!("{rest}\n{text}"))], "", expected);
         }
-        finds_in(&lamp(), &RULE, &[("a.html", "(~ lamp a ~)(~ out )\n<p>(~ fetch 'b' ~)")], "", &["a.html:1: by half"]);
+        finds_in(
+            &lamp(),
+            &RULE,
+            &[("a.html", "(~ lamp a ~)(~ out )\n<p>(~ fetch 'b' ~)")],
+            "",
+            &["a.html:1: only half closed"],
+        );
     }
 
     #[test]
@@ -245,8 +255,8 @@ mod tests {
             ("<h1>{{ a }</h1>{{ b }}{% block c %}{% endblock %}", "<h1>{{ a }}</h1>{{ b }}{% block c %}{% endblock %}"),
         ] {
             let half = site(&brace, &[("a.html", text)], "");
-            let mended = mend(&half, &check_rules(&half, &[RULE]).findings).expect("edits that fit");
-            assert_eq!(mended.changes[0].new.as_deref(), Some(expected.as_bytes()), "{text}");
+            let fixed = fix(&half, &check_rules(&half, &[RULE]).findings).expect("edits that fit");
+            assert_eq!(fixed.changes[0].new.as_deref(), Some(expected.as_bytes()), "{text}");
         }
     }
 }

@@ -1,14 +1,15 @@
 //! `missing-override`: a region that must be filled and is not.
 
-use crate::check::context::{Context, Found, PageView};
+use crate::check::context::{Context, PageView};
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 
 pub(super) const RULE: Rule = Rule {
     id: "missing-override",
     severity: Severity::Error,
-    meaning: "A layout has a region that every page must fill, and a page does not.",
+    meaning: "A page does not fill a region that its layout requires.",
     example: "-- base.html\n<address><!--: required address --></address>\n-- page.html\n<!--: layout base.html -->",
-    remedy: "Give the region content in the page, or in a layout between; or let it be optional.",
+    remedy: "Fill the region in the page or in a layout between, or make it optional.",
     look: Look::Page(look),
 };
 
@@ -28,7 +29,7 @@ fn look(context: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
             }
             let name = region.name.text(&template.source);
             let span = context.site.get(page.id).parent().map(|item| item.span).unwrap_or_default();
-            let message = format!("`{name}` must be filled: {} asks for it", template.path);
+            let message = format!("`{name}` must be filled: {} requires it", template.path);
             found.push(Found::new(page.id, span, message).with(id, region.span, "the region"));
         }
     }

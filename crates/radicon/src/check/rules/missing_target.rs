@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Part, Targets};
 use crate::resolve::{Arguments, describe_missing};
@@ -12,9 +13,9 @@ use crate::text::{SourceId, Span, slip_of};
 pub(super) const RULE: Rule = Rule {
     id: "missing-target",
     severity: Severity::Error,
-    meaning: "A template names a layout, a partial or a part that does not exist, or one outside of the site. Names that begin with folders, or end with a suffix, of which nothing is here may belong to another application or to a program: they are one hint.",
+    meaning: "A template references a layout, a partial or a part that does not exist, or is outside the site. Names whose directories or suffix do not occur in the site may belong to another application: they are one hint.",
     example: "-- page.html\n{% include \"parts/nvaigation.html\" %}\n-- parts/navigation.html\n<nav></nav>",
-    remedy: "Write the name of a file that is there, or make the file. Where names start is said by `radicon survey`, and can be set with `roots`. If the file lies elsewhere when the site runs, turn the rule off for these files.",
+    remedy: "Correct the name, or create the file. `radicon survey` lists the directories where names start; `roots` sets them. If the file is elsewhere when the site runs, turn the rule off for these files.",
     look: Look::Site(look),
 };
 
@@ -75,9 +76,11 @@ fn is_slip(written: &str, known: &str) -> bool {
 fn told(lead: &str, places: &[(SourceId, Span, String)]) -> Found {
     let (id, span, written) = &places[0];
     let message = match places.len() {
-        1 => format!("`{written}` may lie elsewhere when the site runs: nothing is here of `{lead}`"),
+        1 => format!("`{written}` may be elsewhere when the site runs: nothing like `{lead}` is in the site"),
         all => {
-            format!("{all} names such as `{written}` may lie elsewhere when the site runs: nothing is here of `{lead}`")
+            format!(
+                "{all} names such as `{written}` may be elsewhere when the site runs: nothing like `{lead}` is in the site"
+            )
         }
     };
     let others = places[1..].iter();
@@ -86,7 +89,7 @@ fn told(lead: &str, places: &[(SourceId, Span, String)]) -> Found {
 }
 
 /// What a name begins with, its folders, and its suffix, where no template of the site is named so: it belongs to
-/// somebody else, is made by a program, or is no template.
+/// a third party, is made by a program, or is no template.
 fn foreign_lead(written: &str, targets: &Targets, names: &[String], missing: &Missing) -> Option<String> {
     if !matches!(missing, Missing::NotFound(_)) {
         return None;
@@ -160,7 +163,7 @@ mod tests {
         finds(
             &RULE,
             &[nav, ("a.html", "{% include 'parts/nav.html' %}{% extends '../../x.html' %}")],
-            &["a.html:1: leads out of the site"],
+            &["a.html:1: outside the site"],
         );
         finds(
             &RULE,
@@ -172,7 +175,7 @@ mod tests {
     #[test]
     fn names_of_another_application_are_hints() {
         let files = [("a.html", "{% extends 'vendor/frame.html' %}{% block a %}{% endblock %}")];
-        finds(&RULE, &files, &["a.html:1: `vendor/frame.html` may lie elsewhere"]);
+        finds(&RULE, &files, &["a.html:1: `vendor/frame.html` may be elsewhere"]);
         let icons =
             "{% include 'icons/key.svg' %}{% include 'icons/cross.svg' %}{% include 'a.htm' %}{% include 'x.html' %}";
         finds(
@@ -188,7 +191,7 @@ mod tests {
         finds(
             &RULE,
             &[("a.html", parts), ("b.html", "")],
-            &["a.html:1: here of `SELF:`", "a.html:1: here of `.`", "a.html:1: no template `./x.html`"],
+            &["a.html:1: like `SELF:`", "a.html:1: like `.`", "a.html:1: no template `./x.html`"],
         );
         finds_with(&RULE, &files, "[check.levels]\nmissing-target = 'off'", &[]);
         finds_with(&RULE, &files, "[check.ignore]\nmissing-target = ['a.*']", &[]);

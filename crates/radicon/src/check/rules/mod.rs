@@ -47,7 +47,7 @@ pub(super) const ON_READING: &[&str] = &[
     duplicate_id::RULE.id,
 ];
 
-/// The rule that tells of files that come round to themselves.
+/// The rule that tells of files that form a cycle.
 pub(super) const CYCLE: &str = cycle::RULE.id;
 
 /// The rule that tells of layouts that are not named.

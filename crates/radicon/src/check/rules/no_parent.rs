@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::resolve::loose;
 use crate::site::{Parent, Role, Site, Template};
@@ -14,9 +15,9 @@ use crate::text::{SourceId, Span};
 pub(super) const RULE: Rule = Rule {
     id: "no-parent",
     severity: Severity::Warning,
-    meaning: "A template gives content for blocks of a layout that others take, but names none and brings no frame of its own: it shows unstyled.",
+    meaning: "A template overrides blocks of a layout that others extend, but names no layout and has no skeleton of its own: it renders without one.",
     example: "-- base.html\n<html>{% block main %}{% endblock %}</html>\n-- a.html\n{% extends \"base.html\" %}\n-- b.html\n{% extends \"base.html\" %}\n-- c.html\n{% extends \"base.html\" %}\n-- d.html\n{% block main %}<p>Ferries</p>{% endblock %}",
-    remedy: "Name the layout in it. If it is no page of its own, say so with `pages` in radicon.toml.",
+    remedy: "Name the layout in it. If it is not a page of its own, set `pages` in radicon.toml.",
     look: Look::Site(look),
 };
 
@@ -49,14 +50,14 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let first = String::from_utf8_lossy(first);
         let message = match (hidden, shared) {
             (Some(hidden), _) => format!(
-                "names no layout, but gives content for `{first}` of {}, whose place it takes; {on_hidden} other templates take such a file as their layout",
+                "names no layout, but overrides `{first}` of {}, which it replaces; {on_hidden} other templates extend such a file",
                 site.get(hidden).path
             ),
             (None, Some(layout)) if layout.children == 0 => {
-                format!("names no layout, but gives content for `{first}` of {}", site.get(layout.chain[0]).path)
+                format!("names no layout, but overrides `{first}` of {}", site.get(layout.chain[0]).path)
             }
             (None, Some(layout)) => format!(
-                "names no layout, but gives content for `{first}`; {} templates with such blocks have {}",
+                "names no layout, but overrides `{first}`; {} templates with such blocks extend {}",
                 layout.children,
                 site.get(layout.chain[0]).path
             ),
@@ -86,7 +87,7 @@ struct Layout<'s> {
     regions: FxHashSet<&'s [u8]>,
 }
 
-/// The layouts that templates take, and the pages that have a frame and blocks.
+/// The layouts that templates take, and the pages that have a skeleton and blocks.
 fn layouts<'s>(context: &Context<'s>) -> Vec<Layout<'s>> {
     let frames = context.templates().filter(|(_, template)| is_whole(template) && template.regions().next().is_some());
     let mut children: BTreeMap<SourceId, Vec<&'s Template>> = frames.map(|(id, _)| (id, Vec::new())).collect();
@@ -158,14 +159,14 @@ mod tests {
             siblings.iter().chain(last).copied().collect()
         };
         let lost = "{% block a %}<p>x</p>{% endblock %}{% block t %}y{% endblock %}";
-        let told = "4.html:1: gives content for `a`; 3 templates with such blocks have layouts/base.html";
+        let told = "4.html:1: overrides `a`; 3 templates with such blocks extend layouts/base.html";
         finds(&RULE, &with(&[("4.html", lost)]), &[told]);
         // A layout in between too.
         finds(&RULE, &with(&[("4.html", lost), ("5.html", "{% extends '4.html' %}")]), &[told]);
         finds(&RULE, &with(&[("4.html", "{% block a %}x{% endblock %}")]), &[told]);
         finds(&RULE, &with(&[("4.html", "{% block a %}x{% endblock %}"), ("5.html", "{% extends '4.html' %}")]), &[]);
         let alone = [base, ("4.html", lost), ("5.html", "{% extends '4.html' %}")];
-        finds(&RULE, &alone, &["4.html:1: gives content for `a` of layouts/base.html"]);
+        finds(&RULE, &alone, &["4.html:1: overrides `a` of layouts/base.html"]);
         let (one, more) = ("{% block a %}x{% endblock %}", "{% extends '4.html' %}{% block t %}{% endblock %}");
         finds(&RULE, &with(&[("4.html", one), ("5.html", more)]), &[told]);
         finds(&RULE, &with(&[("4.txt", lost)]), &[]);
@@ -202,7 +203,7 @@ mod tests {
             ("own/2.html", over),
             ("own/3.html", lost),
         ];
-        let told = "own/3.html:1: gives content for `a` of bought/3.html, whose place it takes; 2 other templates";
+        let told = "own/3.html:1: overrides `a` of bought/3.html, which it replaces; 2 other templates";
         finds_in(&Arc::new(dialect.expect("a dialect")), &RULE, &files, roots, &[told]);
     }
 }

@@ -1,6 +1,7 @@
 //! `orphan-override`: content for a block that no layout has.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::edit::Edits;
 use crate::resolve::Chain;
@@ -11,9 +12,9 @@ use crate::text::{Span, slip_of};
 pub(super) const RULE: Rule = Rule {
     id: "orphan-override",
     severity: Severity::Warning,
-    meaning: "A template gives content for a block that none of its layouts has: most often the name is misspelt. The content silently vanishes.",
+    meaning: "A template overrides a block that none of its layouts has; usually the name is misspelt. The content is lost.",
     example: "-- base.html\n<main>{% block main %}{% endblock %}</main>\n-- page.html\n{% extends \"base.html\" %}{% block mian %}Ferries{% endblock %}",
-    remedy: "Write the name that the layout has; `radicon chain LAYOUT` lists them. `radicon check --mend` does it where only one name is meant and the page does not have that one too.",
+    remedy: "Write the name that the layout has; `radicon chain LAYOUT` lists them. `radicon check --fix` does it where only one name fits and the page does not have that one too.",
     look: Look::Site(look),
 };
 
@@ -36,10 +37,10 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 for span in name_spans(template, at) {
                     edits.replace(template.path.clone(), span, meant.as_bytes());
                 }
-                one = one.mended(format!("call it `{meant}`"), false, edits);
+                one = one.fixed(format!("call it `{meant}`"), false, edits);
             }
             // Without content nothing is lost.
-            if one.mend.is_none() && between(template, at).of(&template.source).trim_ascii().is_empty() {
+            if one.fix.is_none() && between(template, at).of(&template.source).trim_ascii().is_empty() {
                 one.message = format!("no layout above has a block `{written}`; it does nothing");
                 one = one.hint();
             }
@@ -72,7 +73,7 @@ fn name_spans(template: &Template, opener: u32) -> Vec<Span> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::check::rules::testing::{finds, mends};
+    use crate::check::rules::testing::{finds, fixes};
 
     const BASE: (&str, &str) = ("base.html", "{% block main %}{% block side %}{% endblock %}{% endblock %}");
 
@@ -96,9 +97,9 @@ mod tests {
     #[test]
     fn the_name_is_mended_in_both_tags() {
         let page = "{% extends 'base.html' %}{% block mian %}x{% endblock mian %}";
-        let mended = "{% extends 'base.html' %}{% block main %}x{% endblock main %}";
-        mends(&RULE, &[BASE, ("page.html", page)], "page.html", mended);
+        let fixed = "{% extends 'base.html' %}{% block main %}x{% endblock main %}";
+        fixes(&RULE, &[BASE, ("page.html", page)], "page.html", fixed);
         let both = "{% extends 'base.html' %}{% block mian %}x{% endblock %}{% block main %}y{% endblock %}";
-        mends(&RULE, &[BASE, ("page.html", both)], "page.html", "");
+        fixes(&RULE, &[BASE, ("page.html", both)], "page.html", "");
     }
 }

@@ -2,7 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Dialect, Kind, Urls};
 use crate::markup::{Document, TokenKind};
@@ -12,7 +13,7 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "page-relative-url",
     severity: Severity::Warning,
-    meaning: "A partial that finished pages of several folders share holds a relative URL. The browser takes it from the page's folder, so that it leads somewhere else in each. Not reported where an engine renders pages, since their addresses are unknown, and in dialects that rewrite URLs for each page (`urls = \"rebased\"`, such as `margin`).",
+    meaning: "A partial in pages of several directories has a relative URL. The browser resolves it from the page's directory, so it leads elsewhere in each. Not reported where an engine renders pages, because their addresses are unknown, and in dialects that rewrite URLs for each page (`urls = \"rebased\"`, such as `margin`).",
     example: "-- head.html\n<link rel=\"stylesheet\" href=\"css/site.css\">\n-- index.html\n<!--#include virtual=\"/head.html\" -->\n-- harbours/heronsea.html\n<!--#include virtual=\"/head.html\" -->",
     remedy: "Write it from the site's root: `/css/site.css`.",
     look: Look::Site(look),

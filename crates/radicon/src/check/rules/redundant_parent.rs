@@ -1,6 +1,7 @@
 //! `redundant-parent`: a parent line that says what a rule gives anyway.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::site::Parent;
 use crate::steps;
@@ -8,9 +9,9 @@ use crate::steps;
 pub(super) const RULE: Rule = Rule {
     id: "redundant-parent",
     severity: Severity::Hint,
-    meaning: "A template names the layout that a folder rule of radicon.toml gives it anyway.",
+    meaning: "A template names the layout that a directory rule in radicon.toml already gives it.",
     example: "-- radicon.toml\n[[folder]]\npath = \"\"\nlayout = \"base.html\"\n-- base.html\n<html>{% block main %}{% endblock %}</html>\n-- page.html\n{% extends \"base.html\" %}{% block main %}Ferries{% endblock %}",
-    remedy: "Take the line away, if the engine knows the rule too; `radicon check --mend` does it.",
+    remedy: "Remove the line, if the engine has the same rule. `radicon check --fix` does it.",
     look: Look::Site(look),
 };
 
@@ -22,9 +23,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let Some(item) = template.parent().filter(|item| !item.dynamic) else { continue };
         if site.layout_by_rule(&template.path) == Some(*parent) {
             let layout = site.get(*parent).path.as_str();
-            let message = format!("a folder rule gives it {layout} anyway");
+            let message = format!("a directory rule already gives it {layout}");
             let edits = steps::without_parent(template);
-            found.push(Found::new(id, item.span, message).mended("take the line away", true, edits));
+            found.push(Found::new(id, item.span, message).fixed("remove the line", true, edits));
         }
     }
     found
@@ -44,7 +45,7 @@ mod tests {
             ("x/b.html", "{% extends 'other.html' %}"),
         ];
         let rule = "roots = ['']\n[[folder]]\npath = 'x'\nlayout = 'base.html'\n";
-        finds_with(&RULE, &files, rule, &["x/a.html:2: a folder rule gives it base.html"]);
+        finds_with(&RULE, &files, rule, &["x/a.html:2: a directory rule already gives it base.html"]);
         finds_with(&RULE, &files, "roots = ['']", &[]);
     }
 }

@@ -2,16 +2,17 @@
 
 use rustc_hash::FxHashMap;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::text::Span;
 
 pub(super) const RULE: Rule = Rule {
     id: "shadow-copy",
     severity: Severity::Hint,
-    meaning: "A file hides one of the same name in a later root and repeats three fifths or more of its lines: whatever changes there does not reach the site.",
+    meaning: "A file replaces one of the same name in a later root and repeats 60% or more of its lines: changes there do not reach the site.",
     example: "-- radicon.toml\nroots = [\"own\", \"theme\"]\n-- theme/page.html\n<h1>\n{% block title %}Theme{% endblock %}\n</h1>\n<main>\n{% block main %}\n{% endblock %}\n</main>\n-- own/page.html\n<h1>\nTidewater\n</h1>\n<main>\n{% block main %}\n{% endblock %}\n</main>",
-    remedy: "Let it extend the file that it hides, and override only what differs: `radicon propose` does that.",
+    remedy: "Extend the replaced file, and override only what differs. `radicon propose` does it.",
     look: Look::Site(look),
 };
 
@@ -28,14 +29,14 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let (same, all) = repeated(&site.get(id).source, &site.get(hidden).source);
         if same >= LEAST_LINES && same * 5 >= all * 3 {
             let path = site.get(hidden).path.as_str();
-            let message = format!("hides {path} and repeats {same} of its {all} lines");
-            found.push(Found::new(id, Span::default(), message).with(hidden, Span::default(), "hidden"));
+            let message = format!("replaces {path} and repeats {same} of its {all} lines");
+            found.push(Found::new(id, Span::default(), message).with(hidden, Span::default(), "replaced"));
         }
     }
     found
 }
 
-/// How many lines of a file stand in a copy too, and how many it has; blank ones do not count.
+/// How many lines of a file are in a copy too, and how many it has; blank ones do not count.
 fn repeated(copy: &[u8], file: &[u8]) -> (usize, usize) {
     let lines = |source: &'_ [u8]| -> Vec<Vec<u8>> {
         let trimmed = source.split(|&b| b == b'\n').map(|line| line.trim_ascii().to_vec());

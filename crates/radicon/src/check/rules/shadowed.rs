@@ -1,15 +1,16 @@
 //! `shadowed`: a file that another root hides.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::text::Span;
 
 pub(super) const RULE: Rule = Rule {
     id: "shadowed",
     severity: Severity::Hint,
-    meaning: "A file of a root that is searched first hides one of the same name in a later root, and does not use it. Where roots were not configured nothing is said.",
+    meaning: "A file replaces one of the same name in a later root, and does not use it. Reported only where `roots` is set.",
     example: "-- radicon.toml\nroots = [\"own\", \"theme\"]\n-- own/nav.html\n<nav>Ferries</nav>\n-- theme/nav.html\n<nav>Home</nav>",
-    remedy: "Nothing, if it is meant so. Else give one of them another name.",
+    remedy: "If that is intended, nothing. Else rename one of them.",
     look: Look::Site(look),
 };
 
@@ -23,7 +24,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     pairs
         .map(|(id, hidden)| {
             let path = site.get(hidden).path.as_str();
-            Found::new(id, Span::default(), format!("hides {path}")).with(hidden, Span::default(), "hidden")
+            Found::new(id, Span::default(), format!("replaces {path}")).with(hidden, Span::default(), "replaced")
         })
         .collect()
 }
@@ -41,7 +42,7 @@ mod tests {
             ("theme/nav.html", "<nav>2</nav>"),
             ("theme/base.html", "{% block a %}{% endblock %}"),
         ];
-        finds_with(&RULE, &files, "roots = ['own', 'theme']", &["own/nav.html:1: hides theme/nav.html"]);
+        finds_with(&RULE, &files, "roots = ['own', 'theme']", &["own/nav.html:1: replaces theme/nav.html"]);
         finds_with(&RULE, &files, "", &[]);
     }
 }

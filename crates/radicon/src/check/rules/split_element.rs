@@ -1,6 +1,7 @@
 //! `split-element`: partials that hold half an element.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::markup::elements::{Content, element, may_stay_open};
 use crate::markup::{Document, NodeKind, TokenKind};
@@ -10,9 +11,9 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "split-element",
     severity: Severity::Hint,
-    meaning: "A partial opens an element that it does not close, or closes one that it did not open: another file must hold the other half, and neither can be changed without it.",
+    meaning: "A partial opens an element that it does not close, or closes one that it did not open. The other half is in another file, and neither can be changed alone.",
     example: "-- head.html\n<body>\n<main class=\"wide\">\n-- foot.html\n</main>\n</body>\n-- page.html\n{% include \"head.html\" %}<p>Ferries</p>{% include \"foot.html\" %}",
-    remedy: "Make a layout of the two, with a block between them: `radicon step fuse HEAD FOOT`.",
+    remedy: "Turn the two into a layout with a block between them: `radicon step fuse HEAD FOOT`.",
     look: Look::Site(look),
 };
 
@@ -35,12 +36,12 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 type Half = (Span, String);
 
 /// Elements that a template opens and does not close, and end tags of elements that it did not
-/// open, outside of conditions.
+/// open, outside conditions.
 fn halves(template: &Template) -> (Vec<Half>, Vec<Half>) {
     let source = &template.source;
     let document = Document::with_constructs(source, template.constructs.clone());
     let (mut opened, mut closed) = (Vec::new(), Vec::new());
-    // What holds a node stands before it.
+    // What holds a node comes before it.
     let mut in_pair = vec![false; document.nodes.len()];
     for (at, node) in document.nodes.iter().enumerate() {
         let outer = node.parent as usize;

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::check::{Checked, Rule, check_rules, mend};
+use crate::check::{Checked, Rule, check_rules, fix};
 use crate::dialect::{Dialect, builtin_named};
 use crate::site::{Settings, Site, SourceFile};
 
@@ -106,21 +106,21 @@ pub fn finds_in(dialect: &Arc<Dialect>, rule: &Rule, files: &[(&str, &str)], set
     );
 }
 
-/// What a file is once a rule's findings are mended, in both dialects.
+/// What a file is once a rule's findings are fixed, in both dialects.
 #[track_caller]
-pub fn mends(rule: &Rule, files: &[(&str, &str)], file: &str, expected: &str) {
+pub fn fixes(rule: &Rule, files: &[(&str, &str)], file: &str, expected: &str) {
     let again: Vec<(&str, String)> = files.iter().map(|(path, text)| (*path, respelt(text))).collect();
     let again: Vec<(&str, &str)> = again.iter().map(|(path, text)| (*path, text.as_str())).collect();
     let brace = builtin_named("brace-percent").expect("a dialect");
     for (dialect, files, expected) in [(brace, files, expected.to_owned()), (lamp(), &again[..], respelt(expected))] {
         let site = site(&dialect, files, "");
         let found = check_rules(&site, std::slice::from_ref(rule)).findings;
-        let mended = mend(&site, &found).expect("edits that fit");
-        let change = mended.changes.iter().find(|change| change.path == file);
+        let fixed = fix(&site, &found).expect("edits that fit");
+        let change = fixed.changes.iter().find(|change| change.path == file);
         let new = change.and_then(|change| change.new.clone()).unwrap_or_default();
         assert_eq!(String::from_utf8_lossy(&new), expected, "{} in {}", rule.id, dialect.name);
         assert!(
-            found.iter().all(|found| found.mend.as_ref().is_none_or(|m| !m.keeps_pages)) || mended.changed.is_empty()
+            found.iter().all(|found| found.fix.as_ref().is_none_or(|m| !m.keeps_pages)) || fixed.changed.is_empty()
         );
     }
 }

@@ -1,6 +1,7 @@
 //! `unclosed`: a pair that is never closed.
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::markup::Fault;
 
@@ -11,7 +12,7 @@ pub(super) const RULE: Rule = Rule {
     severity: Severity::Error,
     meaning: "The opening tag of a block, a condition or another pair has no closing tag in its file.",
     example: "-- page.html\n{% block main %}<p>Ferries</p>",
-    remedy: "Write the closing tag, or take the opening one away.",
+    remedy: "Add the closing tag, or remove the opening one.",
     look: Look::Site(look),
 };
 

@@ -2,7 +2,8 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::edit::Edits;
@@ -11,9 +12,9 @@ use crate::text::{MOST_SLIPS, SourceId, Span, slip_of};
 pub(super) const RULE: Rule = Rule {
     id: "unknown-tag",
     severity: Severity::Error,
-    meaning: "A tag begins with a word that no form of the dialect has, but that is nearly one of them. A word that is used three times or more is taken for the site's own.",
+    meaning: "A tag begins with a word that is not in the dialect, but is one letter off a known word. Words used three times or more count as the site's own.",
     example: "-- page.html\n{% block main %}<p>Ferries</p>{% endblok %}",
-    remedy: "Write the word right. `radicon check --mend` does it. A tag of the site's own is described by a form in its dialect file.",
+    remedy: "Correct the word; `radicon check --fix` does it. If it is a tag of your own, add a form to the dialect file.",
     look: Look::Site(look),
 };
 
@@ -59,10 +60,10 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         words.extend(frequent(dialect));
         let Some(meant) = slip_of(written, words.iter().map(String::as_str)) else { continue };
         for (id, span, word) in places {
-            let message = format!("there is no tag `{written}`; did you mean `{meant}`?");
+            let message = format!("unknown tag `{written}`; did you mean `{meant}`?");
             let mut edits = Edits::default();
             edits.replace(context.site.get(*id).path.clone(), *word, meant.as_bytes());
-            found.push(Found::new(*id, *span, message).mended(format!("write `{meant}`"), false, edits));
+            found.push(Found::new(*id, *span, message).fixed(format!("write `{meant}`"), false, edits));
         }
     }
     found
@@ -72,16 +73,16 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 mod tests {
     use super::*;
     use crate::check::rules::testing::{finds_in, lamp, site};
-    use crate::check::{check_rules, mend};
+    use crate::check::{check_rules, fix};
     use crate::dialect::builtin_named;
 
     #[test]
     fn words_that_are_nearly_known() {
         let brace = builtin_named("brace-percent").expect("a dialect");
         let files = [("a.html", "{% set a = 1 %}{% block a %}\n{% endblok %}{% ferry 3 %}{% it %}")];
-        finds_in(&brace, &RULE, &files, "", &["a.html:2: no tag `endblok`; did you mean `endblock`?"]);
+        finds_in(&brace, &RULE, &files, "", &["a.html:2: unknown tag `endblok`; did you mean `endblock`?"]);
         let files = [("a.html", "(~ lamp a ~)\n(~ out ~)(~ fetsh 'x' ~)(~ ferry 3 ~)")];
-        finds_in(&lamp(), &RULE, &files, "", &["a.html:2: no tag `fetsh`; did you mean `fetch`?"]);
+        finds_in(&lamp(), &RULE, &files, "", &["a.html:2: unknown tag `fetsh`; did you mean `fetch`?"]);
     }
 
     #[test]
@@ -94,7 +95,7 @@ mod tests {
             &RULE,
             &[("a.html", &files(FREQUENT))],
             "",
-            &["a.html:2: no tag `feryr`; did you mean `ferry`?"],
+            &["a.html:2: unknown tag `feryr`; did you mean `ferry`?"],
         );
         finds_in(&brace, &RULE, &[("a.html", &files(FREQUENT - 1))], "", &[]);
     }
@@ -104,8 +105,8 @@ mod tests {
         let brace = builtin_named("brace-percent").expect("a dialect");
         let slip = site(&brace, &[("a.html", "{% set a = 1 %}{% block a %}x{% endblok %}")], "");
         let found = check_rules(&slip, &[RULE]).findings;
-        let mended = mend(&slip, &found).expect("edits that fit");
-        assert_eq!(mended.changes[0].new.as_deref(), Some(&b"{% set a = 1 %}{% block a %}x{% endblock %}"[..]));
+        let fixed = fix(&slip, &found).expect("edits that fit");
+        assert_eq!(fixed.changes[0].new.as_deref(), Some(&b"{% set a = 1 %}{% block a %}x{% endblock %}"[..]));
         let own = site(
             &brace,
             &[(

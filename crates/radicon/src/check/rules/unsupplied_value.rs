@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::resolve::Arguments;
@@ -12,9 +13,9 @@ use crate::text::{SourceId, Span};
 pub(super) const RULE: Rule = Rule {
     id: "unsupplied-value",
     severity: Severity::Hint,
-    meaning: "A layout prints a name that most of its children bind, or a partial one that most includes of it give as an argument, and one does not: there it prints nothing, or whatever the application supplies.",
+    meaning: "A layout prints a name that most of its children set, or a partial one that most includes pass, but one does not: there it prints nothing, or what the application supplies.",
     example: "-- card.html\n<b>{{ place }}</b>\n-- a.html\n{% include \"card.html\" with place=\"Old Pier\" %}{% include \"card.html\" with place=\"Heronsea\" %}{% include \"card.html\" %}",
-    remedy: "Supply the value, or print it with a default.",
+    remedy: "Set or pass the value, or print it with a default.",
     look: Look::Site(look),
 };
 
@@ -106,7 +107,7 @@ fn partials(context: &Context<'_>) -> Vec<Found> {
             if is_missed(uses.len() - without.len(), uses.len()) {
                 let name = String::from_utf8_lossy(name);
                 for (id, span, _) in without {
-                    let message = format!("gives no `{name}`; {} prints it", template.path);
+                    let message = format!("does not pass `{name}`; {} prints it", template.path);
                     found.push(Found::new(*id, *span, message).with(*partial, place, "printed here"));
                 }
             }
@@ -137,6 +138,6 @@ mod tests {
     fn arguments_that_one_include_does_not_give() {
         let card = ("card.html", "<b>{{ place }}</b>{{ note }}");
         let page = "{% include 'card.html' with place='a' %}{% include 'card.html' with place='b', note='c' %}\n{% include 'card.html' %}";
-        finds(&RULE, &[card, ("a.html", page)], &["a.html:2: gives no `place`"]);
+        finds(&RULE, &[card, ("a.html", page)], &["a.html:2: does not pass `place`"]);
     }
 }

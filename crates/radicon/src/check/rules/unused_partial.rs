@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use crate::check::context::{Context, Found};
+use crate::check::context::Context;
+use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::site::{Parent, Role, Template, folder};
 use crate::text::Span;
@@ -10,9 +11,9 @@ use crate::text::Span;
 pub(super) const RULE: Rule = Rule {
     id: "unused-partial",
     severity: Severity::Hint,
-    meaning: "A template lies among partials, is no whole page, and nothing includes it, neither a template nor the application's code.",
+    meaning: "A template is among the partials, is not a whole page, and neither a template nor the application's code includes it.",
     example: "-- page.html\n{% include \"parts/nav.html\" %}{% include \"parts/foot.html\" %}\n-- parts/nav.html\n<nav></nav>\n-- parts/foot.html\n<footer></footer>\n-- parts/old.html\n<p>Old prices</p>{% if a %}{% endif %}",
-    remedy: "Delete it, or include it. If a program includes it whose files lie elsewhere, say so with `pages` in radicon.toml.",
+    remedy: "Delete it, or include it. If a program outside the site includes it, set `pages` in radicon.toml.",
     look: Look::Site(look),
 };
 

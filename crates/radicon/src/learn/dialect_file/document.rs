@@ -15,7 +15,7 @@ pub(in crate::learn) fn list(texts: &[String]) -> String {
     texts.iter().collect::<Array>().to_string()
 }
 
-/// A file with more forms in it, each beneath what speaks for it; those that were not decided stand there
+/// A file with more forms in it, each under what speaks for it; those that were not decided are there
 /// as comments. The text as it is, if it is not TOML.
 pub(in crate::learn) fn with_forms(text: &str, forms: &[LearnedForm]) -> String {
     let Ok(mut file) = text.parse::<DocumentMut>() else { return text.to_owned() };

@@ -20,13 +20,13 @@ pub(in crate::learn) struct Shape {
     pub close: Vec<String>,
     pub balanced: bool,
     pub line: bool,
-    /// It may stand within other tags.
+    /// It may be within other tags.
     pub within: bool,
     pub confidence: Confidence,
     pub why: String,
     /// The tags that are written so.
     pub tags: Vec<TagId>,
-    /// Where it stands and is no tag of a notation.
+    /// Where it is and is no tag of a notation.
     pub elsewhere: Vec<(TextId, Range<usize>)>,
 }
 
@@ -65,10 +65,10 @@ impl Shape {
 /// How a tag is written that names something.
 #[derive(PartialEq, Eq, PartialOrd, Ord)]
 struct Spelling {
-    /// Its arguments stand in parentheses.
+    /// Its arguments are in parentheses.
     is_call: bool,
     is_quoted: bool,
-    /// What stands right before the name.
+    /// What is right before the name.
     lead: String,
     /// Other arguments come first.
     follows: bool,
@@ -257,7 +257,7 @@ impl Writer<'_> {
                         let call = bare.first().is_some_and(|&at| self.tag(at).call);
                         // The same closer is written the same, whatever it closes.
                         shape.close.push(self.around(closer.directive, if call { "()" } else { "" }, &[]));
-                        // A remark may stand behind it, now and then.
+                        // A remark may come after it, now and then.
                         let all = &self.directive(closer.directive).tags;
                         let remarks = all.iter().filter(|at| is_named(at)).count();
                         if remarks > 0 && remarks * PER_REMARK <= all.len() && !call {
@@ -275,7 +275,7 @@ impl Writer<'_> {
         !shape.close.is_empty()
     }
 
-    /// `} else {` and its like: what stands between the brace that ends a body and the next.
+    /// `} else {` and its like: what is between the brace that ends a body and the next.
     fn brace_branches(&self, id: DirectiveId) -> Vec<String> {
         let mut found: BTreeSet<String> = BTreeSet::new();
         for at in &self.directive(id).tags {
@@ -297,7 +297,7 @@ impl Writer<'_> {
                     break;
                 }
                 found.insert(format!("}} {words}{condition} {{"));
-                // The next one stands behind this one's body.
+                // The next one comes after this one's body.
                 let Some(close) = after.find('}') else { break };
                 rest = &after[close + 1..];
             }
@@ -305,7 +305,7 @@ impl Writer<'_> {
         found.into_iter().collect()
     }
 
-    /// A tag of a directive with something behind its words.
+    /// A tag of a directive with something after its words.
     pub(super) fn around(&self, id: DirectiveId, body: &str, tags: &[TagId]) -> String {
         let directive = self.directive(id);
         let notation = self.notation(id);
@@ -354,7 +354,7 @@ impl Writer<'_> {
         }
     }
 
-    /// What ends the tags of a directive and opens a pair, with the names behind it.
+    /// What ends the tags of a directive and opens a pair, with the names after it.
     fn tail(&self, id: DirectiveId, tags: &[TagId]) -> String {
         let tail = &self.directive(id).tail;
         let has_names = |at: &TagId| self.text(*at)[self.tag(*at).tail.end..self.tag(*at).inner.end].contains('|');
@@ -401,7 +401,7 @@ impl Writer<'_> {
         self.compose(id, place, groups)
     }
 
-    /// What stands before a slot, with blanks where some are written.
+    /// What comes before a slot, with blanks where some are written.
     fn lead_as_written(&self, tag: &Tag, text: &str, lead: &str, token: usize) -> String {
         if lead.len() < 2 {
             return lead.to_owned();
@@ -423,7 +423,7 @@ impl Writer<'_> {
         let any_before = groups.keys().any(|key| key.follows);
         for (spelling, tags) in &groups {
             let Spelling { is_call, is_quoted, lead, rest, .. } = spelling;
-            // With and without arguments behind it is one form, where they may be left out.
+            // With and without arguments after it is one form, where they may be left out.
             let optional = groups.keys().any(|key| key.is_quoted == *is_quoted && key.rest == " [<args>]");
             let rest = if optional && rest.is_empty() { " [<args>]" } else { rest.as_str() };
             let spaced = groups.keys().any(|key| key.is_quoted == *is_quoted && key.lead.contains(' '));
@@ -527,7 +527,7 @@ fn lead_start(tag: &Tag, lead: &str, token: usize) -> usize {
     }
 }
 
-/// What stands behind a slot, as a pattern.
+/// What comes after a slot, as a pattern.
 fn rest_after(tag: &Tag, text: &str, rest: &[&Token], kind: Kind) -> String {
     let region = matches!(kind, Kind::Slot | Kind::Fill | Kind::Block | Kind::Part);
     match rest {

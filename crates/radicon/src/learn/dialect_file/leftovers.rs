@@ -178,7 +178,7 @@ impl Writer<'_> {
         names
     }
 
-    /// Words behind a sigil that mean nothing else: they print values, where enough of them do.
+    /// Words after a sigil that mean nothing else: they print values, where enough of them do.
     fn sigil_words(&self, rest: &[DirectiveId], shapes: &mut Vec<Shape>) {
         let bare: Vec<DirectiveId> = rest
             .iter()

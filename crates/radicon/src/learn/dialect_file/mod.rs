@@ -55,7 +55,7 @@ pub(in crate::learn) fn learned(facts: &Facts<'_>, found: &Meanings, group: &Gro
     })
 }
 
-/// Words behind the names of files that are not there.
+/// Words after the names of files that are not there.
 fn trailing(facts: &Facts<'_>, found: &Meanings) -> Vec<String> {
     let mut words = BTreeSet::new();
     for reference in facts.references {
@@ -94,7 +94,7 @@ fn head(facts: &Facts<'_>, found: &Meanings, group: &Group<'_>) -> String {
     let _ = writeln!(text, "# Learned from {count} files. What speaks for each form stands above it.");
     let _ = writeln!(text, "name  = {}\nfiles = [{}]\n\n[forms]", quote(&name(group)), quote(&group.pattern));
     let marks: BTreeSet<char> = facts.tags.iter().flat_map(|tag| tag.trimmed.iter().flatten().copied()).collect();
-    // An equals sign leaves the white space as it is; the others take it.
+    // An equals sign leaves the whitespace as it is; the others take it.
     let (exact, trim): (Vec<char>, Vec<char>) = marks.into_iter().partition(|mark| *mark == '=');
     for (word, marks) in [("trim", trim), ("exact", exact)].iter().filter(|(_, marks)| !marks.is_empty()) {
         let _ = writeln!(text, "{word} = {}", list(&marks.iter().map(char::to_string).collect::<Vec<_>>()));

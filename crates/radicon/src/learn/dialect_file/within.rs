@@ -1,4 +1,4 @@
-//! What stands within longer tags: includes among other statements or in expressions, and
+//! What is within longer tags: includes among other statements or in expressions, and
 //! statements that close what they open.
 
 use std::collections::BTreeMap;
@@ -15,7 +15,7 @@ use crate::learn::read::tags::{Style, Tag, Token, TokenKind, token_text};
 use crate::learn::thresholds::{FEWEST_ELEMENTS, HALF, NAME_REACH};
 
 impl Writer<'_> {
-    /// Includes that stand in tags of other words.
+    /// Includes that are in tags of other words.
     pub(super) fn includes_within(&self, shapes: &mut Vec<Shape>) {
         let r = self.facts;
         let includes: Vec<(DirectiveId, &Slot, Confidence)> = self
@@ -51,7 +51,7 @@ impl Writer<'_> {
         }
     }
 
-    /// A word with a name behind it, somewhere in a tag: as a form, and the name.
+    /// A word with a name after it, somewhere in a tag: as a form, and the name.
     fn call<'t>(&self, tag: &Tag, text: &'t str, word: &str, slot: &Slot) -> Option<(String, &'t str)> {
         let is_word = |token: &Token| token.kind == TokenKind::Word && text[token.range.clone()] == *word;
         let at = tag.tokens.iter().position(is_word)?;

@@ -80,7 +80,7 @@ impl Finder<'_> {
         let closers = pairs.closers.values().flatten().filter(|c| c.word.is_none()).map(|c| c.directive);
         let (shared, taken): (FxHashSet<DirectiveId>, FxHashSet<DirectiveId>) =
             closers.partition(|&id| is_general(id) && bare(id));
-        // A closer stands behind what it ends, so it never comes first in a file.
+        // A closer comes after what it ends, so it never comes first in a file.
         let comes_first = |id: DirectiveId| {
             self.directives[id].tags.iter().any(|&at| {
                 let file = self.tags[at].file;

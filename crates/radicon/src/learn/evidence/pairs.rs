@@ -31,7 +31,7 @@ pub(in crate::learn) struct Pairs {
     pub branches: BTreeMap<DirectiveId, Vec<DirectiveId>>,
     /// For each tag that opens a pair the tag that closes it, or itself if a brace does.
     pub partner: FxHashMap<TagId, TagId>,
-    /// Where the brace that closes a tag's body stands.
+    /// Where the brace that closes a tag's body is.
     pub brace_ends: FxHashMap<TagId, usize>,
     /// For each tag the tags of the pairs around it, outermost first.
     pub around: FxHashMap<TagId, Vec<TagId>>,
@@ -59,11 +59,11 @@ impl Pairs {
 /// An opener, what may close it, and the opener's word if the closer repeats it as its argument.
 type Member = (DirectiveId, DirectiveId, Option<String>);
 
-/// A notation, and what stands before and behind the opener's word; or the closer's word before the
+/// A notation, and what comes before and after the opener's word; or the closer's word before the
 /// opener's as an argument.
 type Affix = (NotationId, String, String);
 
-/// Whether what stands behind a mark is printed.
+/// Whether what comes after a mark is printed.
 pub(in crate::learn) fn prints(mark: &str) -> bool {
     mark.contains('=')
 }
@@ -110,7 +110,7 @@ impl Finder<'_> {
         Some(token_text(self.text(tag), token))
     }
 
-    /// The name that a tag gives to what it opens: its first argument, or the one behind `=`.
+    /// The name that a tag gives to what it opens: its first argument, or the one after `=`.
     fn name(&self, tag: TagId) -> Option<&str> {
         let taken = self.directives[self.of[tag]].taken;
         let argument = arguments_of(self.text(tag), &self.tags[tag], taken).into_iter().next()?;
@@ -120,7 +120,7 @@ impl Finder<'_> {
 
     pub(in crate::learn) fn argless(&self, directive: DirectiveId) -> bool {
         let directive = &self.directives[directive];
-        // A remark may stand behind the word.
+        // A remark may come after the word.
         let is_remark = |at: &TagId| self.tags[*at].tokens[directive.taken].kind == TokenKind::Sign(b'#');
         let is_bare = |at: &&TagId| self.tags[**at].tokens.len() <= directive.taken || is_remark(at);
         ARGLESS.reached(directive.tags.iter().filter(is_bare).count(), directive.tags.len())
@@ -430,7 +430,7 @@ impl Finder<'_> {
         pairs.around.values_mut().for_each(|around| around.retain(|opener| partner.contains_key(opener)));
     }
 
-    /// Tags that only ever stand directly inside pairs of some kind, with balanced markup on both sides.
+    /// Tags that only ever are directly inside pairs of some kind, with balanced markup on both sides.
     fn find_branches(&self, pairs: &mut Pairs) {
         for (id, directive) in DirectiveId::each(self.directives) {
             let is_other = pairs.is_opener(id) || pairs.is_closer(id) || self.single.contains(&id);
@@ -473,7 +473,7 @@ impl Finder<'_> {
         }
     }
 
-    /// Whether its word is made from that of the pair it stands in: `else if` of `if`.
+    /// Whether its word is made from that of the pair it is in: `else if` of `if`.
     fn looks_conditional(&self, id: DirectiveId, openers: &BTreeMap<DirectiveId, usize>) -> bool {
         let label = self.directives[id].words.join("");
         openers.keys().any(|open| {

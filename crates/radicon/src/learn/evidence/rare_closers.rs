@@ -11,7 +11,7 @@ use crate::learn::read::pieces::{between, is_balanced};
 use crate::learn::thresholds::FEWEST_LEFT_OPEN;
 
 impl Finder<'_> {
-    /// Words without arguments that close, wherever they stand, what no other closer does; tells whether
+    /// Words without arguments that close, wherever they are, what no other closer does; tells whether
     /// there are any.
     pub(in crate::learn) fn add_rare_closers(&self, pairs: &mut Pairs) -> bool {
         let mut left: BTreeMap<DirectiveId, FxHashSet<TagId>> = BTreeMap::new();
@@ -40,7 +40,7 @@ impl Finder<'_> {
         !found.is_empty()
     }
 
-    /// Whether each tag of a word ends something that is left open, and nothing else is in the files where it stands.
+    /// Whether each tag of a word ends something that is left open, and nothing else is in the files where it is.
     fn ends_all(&self, closer: DirectiveId, left: &FxHashSet<TagId>) -> bool {
         let files: FxHashSet<TextId> = self.directives[closer].tags.iter().map(|&at| self.tags[at].file).collect();
         let mut all: Vec<TagId> = left.iter().copied().filter(|&at| files.contains(&self.tags[at].file)).collect();

@@ -28,7 +28,7 @@ pub(in crate::learn) struct Reference {
     pub literals: usize,
     /// How many of them have a folder in front.
     pub paths: usize,
-    /// Whether it stands on its own evidence.
+    /// Whether it is on its own evidence.
     pub strong: bool,
     /// Its names become files as those of the site usually do: what includes follows one rule.
     pub is_usual: bool,
@@ -103,7 +103,7 @@ pub(in crate::learn) fn find(
         let place = &places[&word(&slot)];
         let is_bare = place.with_folder == 0;
         let expected = chance.expected(place.resolved, place.names.len());
-        // A name that is written often may be somebody else's file.
+        // A name that is written often may be third-party file.
         let by_name = if roots.is_empty() { place.resolved as f64 / place.names.len().max(1) as f64 } else { 0.0 };
         let is_chance = place.is_single() && reference.naming.prefix.is_empty()
             || place.share().max(by_name) < RESOLVED_BARE
@@ -121,7 +121,7 @@ pub(in crate::learn) fn find(
     found
 }
 
-/// What stands in one place of a word's tags, whatever follows.
+/// What is in one place of a word's tags, whatever follows.
 #[derive(Default)]
 struct Place {
     edges: usize,
@@ -148,13 +148,13 @@ impl Place {
         self.resolved < 2 && self.edges < SHOWING_RULE
     }
 
-    /// The share of what stands there that names a file.
+    /// The share of what is there that names a file.
     fn share(&self) -> f64 {
         self.edges as f64 / self.literals.max(1) as f64
     }
 }
 
-/// What stands in one place of a directive's tags.
+/// What is in one place of a directive's tags.
 struct SlotUse {
     directive: DirectiveId,
     slot: Slot,
@@ -168,7 +168,7 @@ struct SlotUse {
     with_folder: BTreeSet<String>,
 }
 
-/// What stands in each place of a directive's tags.
+/// What is in each place of a directive's tags.
 fn slots_of(
     corpus: &Corpus,
     index: &Index<'_>,
@@ -278,9 +278,9 @@ fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>)
 
 /// How the names of a site become files.
 struct Rule {
-    /// What stands before most of them.
+    /// What comes before most of them.
     prefix: String,
-    /// What may stand behind them.
+    /// What may come after them.
     suffixes: BTreeSet<String>,
 }
 
@@ -331,7 +331,7 @@ fn usual_rule<'f>(
     (rule.map(|(prefix, _)| Rule { prefix, suffixes }), roots)
 }
 
-/// How often what stands in tags is a file's name by chance.
+/// How often what is in tags is a file's name by chance.
 struct Chance {
     /// The share of names that are, where nothing is named.
     share: f64,

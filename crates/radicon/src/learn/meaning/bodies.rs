@@ -1,4 +1,4 @@
-//! Where the content of a page goes that stands in no region.
+//! Where the content of a page goes that is in no region.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -15,7 +15,7 @@ use crate::learn::thresholds::{HALF, NEARLY_ALL};
 const BODY_WORDS: [&str; 4] = ["body", "content", "yield", "outlet"];
 
 impl Facts<'_> {
-    /// The tag that stands in all layouts for what a child has outside of its regions.
+    /// The tag that is in all layouts for what a child has outside its regions.
     pub(super) fn body(&self, found: &Meanings) -> Option<(DirectiveId, Meaning)> {
         let mut layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
         let wraps: Vec<&Reference> = self
@@ -36,7 +36,7 @@ impl Facts<'_> {
         Some((id, Meaning { kind: Kind::Body, slot: None, confidence, why }))
     }
 
-    /// The mark without arguments that stands in nearly all of these layouts and nowhere else,
+    /// The mark without arguments that is in nearly all of these layouts and nowhere else,
     /// where the layouts have the skeleton and the children none.
     pub(super) fn body_of(&self, parents: &BTreeMap<TextId, TextId>, found: &Meanings) -> Option<DirectiveId> {
         let layouts: BTreeSet<TextId> = parents.values().copied().collect();
@@ -49,7 +49,7 @@ impl Facts<'_> {
         self.body_among(&layouts, found)
     }
 
-    /// A mark without arguments that stands in nearly all of some files and nowhere else.
+    /// A mark without arguments that is in nearly all of some files and nowhere else.
     pub(super) fn body_among(&self, layouts: &BTreeSet<TextId>, found: &Meanings) -> Option<DirectiveId> {
         let mut best = None;
         let mut candidates = Vec::new();
@@ -92,7 +92,7 @@ impl Facts<'_> {
             .map(|(_, id)| id)
     }
 
-    /// Whether a child has markup outside of all its regions.
+    /// Whether a child has markup outside all its regions.
     pub(super) fn has_loose(&self, file: TextId, found: &Meanings) -> bool {
         let text = &self.corpus.texts[file].text;
         let mut at = 0;

@@ -47,7 +47,7 @@ impl Facts<'_> {
         self.text(opener).get(start..end)
     }
 
-    /// Whether an opener without its closer stands in a pair.
+    /// Whether an opener without its closer is in a pair.
     pub(super) fn holds_torn_tags(&self, opener: TagId) -> bool {
         let Some(content) = self.content(opener) else { return false };
         let range = self.tags[opener].range.end..self.tags[opener].range.end + content.len();

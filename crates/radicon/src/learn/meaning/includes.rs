@@ -22,10 +22,10 @@ impl Facts<'_> {
             && !found.of.contains_key(&reference.directive)
     }
 
-    /// Words whose names are files, and pairs whose names stand where others name files.
+    /// Words whose names are files, and pairs whose names are where others name files.
     pub(super) fn includes(&self, found: &Meanings) -> BTreeMap<DirectiveId, Meaning> {
         let mut includes: BTreeMap<DirectiveId, Meaning> = BTreeMap::new();
-        // Names of pairs that stand where others name files: parts.
+        // Names of pairs that are where others name files: parts.
         let mut pair_names: BTreeMap<DirectiveId, FxHashSet<&str>> = BTreeMap::new();
         for (id, directive) in
             DirectiveId::each(self.directives).filter(|(id, _)| self.pairs.is_opener(*id) && !found.of.contains_key(id))

@@ -13,9 +13,9 @@ use crate::learn::thresholds::{ABOVE, HALF, SOME};
 /// A tag that may stand for the content that an override replaces.
 struct Replaced {
     id: DirectiveId,
-    /// How often it stands in an override.
+    /// How often it is in an override.
     inside: usize,
-    /// How often it stands elsewhere.
+    /// How often it is elsewhere.
     strays: usize,
     /// How often there is content above.
     above: usize,
@@ -28,7 +28,7 @@ struct Replaced {
 }
 
 impl Facts<'_> {
-    /// What stands only inside overrides of something that has content above.
+    /// What is only inside overrides of something that has content above.
     pub(super) fn inherited(&self, found: &Meanings) -> Vec<(DirectiveId, Meaning)> {
         let mut inherited: Vec<(DirectiveId, Meaning)> = Vec::new();
         let mut candidates: Vec<Replaced> =
@@ -70,7 +70,7 @@ impl Facts<'_> {
         inherited
     }
 
-    /// Where a directive stands, if hardly ever outside of overrides.
+    /// Where a directive is, if hardly ever outside overrides.
     fn replaced(&self, id: DirectiveId, found: &Meanings) -> Option<Replaced> {
         let directive = &self.directives[id];
         let is_other = found.of.contains_key(&id) || self.pairs.is_closer(id) || self.divides(id, found);
@@ -93,7 +93,7 @@ impl Facts<'_> {
             inside += 1;
             names.insert(name);
             files.insert(file);
-            // Where the layout is missing nothing is known of what stands above.
+            // Where the layout is missing nothing is known of what is above.
             known += usize::from(found.parents.contains_key(&file));
             above += usize::from(self.has_content_above(file, name, found));
             let text = self.text(at);
@@ -108,7 +108,7 @@ impl Facts<'_> {
             edge += usize::from(before.is_empty() || after.is_empty());
         }
         let strays = directive.tags.len() - inside;
-        // A few may stand in a region that is not understood.
+        // A few may be in a region that is not understood.
         let clear = inside >= 3 && above == inside && edge == inside && strays * 3 <= inside;
         let (names, files) = (names.len(), files.len());
         ((strays * 10 <= directive.tags.len() || clear) && known > 0).then_some(Replaced {
@@ -130,7 +130,7 @@ impl Facts<'_> {
         self.pairs.branches.iter().any(|(open, list)| !region(open) && list.contains(&id))
     }
 
-    /// Whether a notation frames: it holds parents, regions or their like.
+    /// Whether a notation skeletons: it holds parents, regions or their like.
     fn frames(&self, notation: NotationId, found: &Meanings) -> bool {
         let frames = |m: &Meaning| m.kind == Kind::Parent || m.kind.defines() || m.kind == Kind::Slot;
         found.of.iter().any(|(id, m)| self.directives[*id].notation == notation && frames(m))

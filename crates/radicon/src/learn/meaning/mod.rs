@@ -28,7 +28,7 @@ use crate::learn::thresholds::ON_TOP;
 #[derive(Clone, Debug)]
 pub(in crate::learn) struct Meaning {
     pub kind: Kind,
-    /// Where its name or target stands.
+    /// Where its name or target is.
     pub slot: Option<Slot>,
     pub confidence: Confidence,
     pub why: String,
@@ -136,7 +136,7 @@ impl Facts<'_> {
     }
 }
 
-/// Whether nothing but blanks, comments and other tags stands before a tag; `first` is the first tag of its file.
+/// Whether nothing but blanks, comments and other tags comes before a tag; `first` is the first tag of its file.
 fn is_on_top(corpus: &Corpus, notations: &[Notation], tags: &[Tag], first: usize, at: TagId) -> bool {
     let tag = &tags[at];
     let text = corpus.texts[tag.file].text.as_str();
@@ -159,7 +159,7 @@ fn is_on_top(corpus: &Corpus, notations: &[Notation], tags: &[Tag], first: usize
     rest.is_empty() || rest.starts_with("<!--") && rest.ends_with("-->")
 }
 
-/// Directives that name a file once at the top of nearly every file they stand in.
+/// Directives that name a file once at the top of nearly every file they are in.
 pub(in crate::learn) fn on_top(
     corpus: &Corpus,
     notations: &[Notation],

@@ -141,7 +141,7 @@ impl Facts<'_> {
         NO_LAYOUT.contains(&word.to_ascii_lowercase().as_str()).then(|| word.to_owned())
     }
 
-    /// The file name of files that hold nothing but the parent line, for all files beside and beneath them; and
+    /// The file name of files that hold nothing but the parent line, for all files beside and under them; and
     /// the layout that each of these gets.
     fn markers(&self, found: &Meanings) -> Option<(String, Vec<(TextId, TextId)>)> {
         let alone: Vec<TextId> = found
@@ -162,7 +162,7 @@ impl Facts<'_> {
         for &file in &alone {
             let path = &self.corpus.texts[file].path;
             let folder = folder(path);
-            // What lies beneath it names no parent itself, and has no skeleton.
+            // What lies under it names no parent itself, and has no skeleton.
             let beneath: Vec<TextId> = TextId::all(self.corpus.texts.len())
                 .filter(|&other| other != file && beneath(&self.corpus.texts[other].path, folder).is_some())
                 .filter(|&other| !found.parents.values().any(|parent| *parent == other))

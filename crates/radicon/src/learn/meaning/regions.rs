@@ -160,7 +160,7 @@ impl Facts<'_> {
         directive.tags.iter().filter(|&&at| self.tags[at].tokens.len() > directive.taken).count()
     }
 
-    /// Where no file names its layout, code may: whole pages stand above all that are none.
+    /// Where no file names its layout, code may: whole pages are above all that are none.
     fn link_by_code(&self, links: &mut BTreeMap<TextId, Vec<TextId>>) {
         let is_whole = |file: &TextId| self.corpus.texts[*file].has_skeleton();
         let layouts: Vec<TextId> = TextId::all(self.corpus.texts.len()).filter(is_whole).collect();
@@ -225,7 +225,7 @@ impl Facts<'_> {
         Regions { of: found.of, closed_as }
     }
 
-    /// One opener with several closers may mean different things with each: what stands in a
+    /// One opener with several closers may mean different things with each: what is in a
     /// base defines a block, what never does gives content to one.
     fn split_by_closer(
         &self,

@@ -61,7 +61,7 @@ impl Facts<'_> {
             return false;
         }
         let all = directive.tags.iter().filter(binds).count();
-        // A word that always stands there is no name.
+        // A word that always is there is no name.
         let spaced = |at: &&TagId| {
             self.tags[**at].tokens.get(directive.taken).is_some_and(|t| self.text(**at)[t.range.end..].starts_with(' '))
         };

@@ -12,7 +12,7 @@ use crate::learn::thresholds::{COVERED_PAGES, RECUR};
 use crate::site::{beneath, folder};
 
 impl Facts<'_> {
-    /// No file names a parent, but the files beneath a folder override what one of a fixed name defines.
+    /// No file names a parent, but the files under a folder override what one of a fixed name defines.
     /// Gives their file name with the folder that it holds for, and the layout of each file.
     pub(super) fn fixed_layouts(&self) -> Option<((String, String), BTreeMap<TextId, TextId>)> {
         // What gives content to a layout opens pairs.
@@ -57,7 +57,7 @@ impl Facts<'_> {
         Some(((name.to_owned(), folder.to_owned()), edges))
     }
 
-    /// The folders beneath one that hold parts alone: some of their files are included, and none gives content.
+    /// The folders under one that hold parts alone: some of their files are included, and none gives content.
     pub(in crate::learn) fn folders_of_parts(&self, found: &Meanings, path: &str) -> BTreeSet<&str> {
         let is = |at: TagId, kinds: &[Kind]| found.of.get(&self.of[at]).is_some_and(|m| kinds.contains(&m.kind));
         let included =

@@ -23,7 +23,7 @@ pub(in crate::learn) struct Text {
 
 impl Text {
     fn new(file: &SourceFile) -> Self {
-        // A byte-order mark is white space to everything that follows.
+        // A byte-order mark is whitespace to everything that follows.
         let text = String::from_utf8_lossy(&file.bytes).replace('\u{feff}', "   ");
         let (quiet, code) = (quiet_ranges(&text), code_ranges(&text));
         let head = text.get(..SKELETON_REACH).unwrap_or(&text).to_ascii_lowercase();
@@ -111,7 +111,7 @@ fn is_code(text: &str) -> bool {
     statements > 0 && HALF.reached(statements, lines().count())
 }
 
-/// How a written name becomes a file: what stands for `/`, before and behind its last part.
+/// How a written name becomes a file: what stands for `/`, before and after its last part.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(in crate::learn) struct Naming {
     pub separator: String,

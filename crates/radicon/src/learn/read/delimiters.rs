@@ -14,7 +14,7 @@ use crate::learn::thresholds::{
     MORE_OFTEN_ALONE, SAMPLES, UNLIKE_SHARE, UNLIKE_SHARE_SIGNED,
 };
 
-/// Where tags stand, for each file in order.
+/// Where tags are, for each file in order.
 pub(in crate::learn) struct Mask(Vec<Vec<Range<usize>>>);
 
 impl Mask {
@@ -35,7 +35,7 @@ impl Mask {
 /// Places of a possible opening delimiter: file and offset.
 type Places = Vec<(u32, u32)>;
 
-/// The notations with an opening and a closing delimiter, and where their tags stand.
+/// The notations with an opening and a closing delimiter, and where their tags are.
 pub(in crate::learn) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
     let mut places = places(corpus);
     let files = corpus.texts.len();
@@ -133,7 +133,7 @@ fn places(corpus: &Corpus) -> BTreeMap<Vec<u8>, Places> {
             if in_code || !(is_open(bytes[at]) || is_sigil(bytes[at])) || text.is_quiet(at) {
                 continue;
             }
-            // A parenthesis behind a word is a call.
+            // A parenthesis after a word is a call.
             if bytes[at] == b'(' && at > 0 && is_word(bytes[at - 1]) && !openers(bytes, at).any(|o| o.len() > 1) {
                 continue;
             }
@@ -165,7 +165,7 @@ fn is_used(files: usize, places: &Places) -> bool {
     if files < FEW_FILES { !places.is_empty() } else { places.len() > 1 && files_of(places) > 1 }
 }
 
-/// Leaves out what stands in tags, or reaches into one.
+/// Leaves out what is in tags, or reaches into one.
 fn drop_covered(places: &mut BTreeMap<Vec<u8>, Places>, mask: &Mask) {
     for (open, places) in places.iter_mut() {
         places.retain(|&(file, at)| !mask.covers(TextId(file as usize), at as usize..at as usize + open.len()));
@@ -198,7 +198,7 @@ fn greatest(
     Some(wider.max_by_key(|(open, _)| open.len()).map_or(*best, |(open, _)| *open).clone())
 }
 
-/// Whether a single bracket is the delimiter, and what stands before it text: `(` before `[tide]`.
+/// Whether a single bracket is the delimiter, and what comes before it text: `(` before `[tide]`.
 fn is_behind_text(corpus: &Corpus, open: &[u8], uses: &Places, places: &BTreeMap<Vec<u8>, Places>) -> bool {
     let [before, bracket] = open else { return false };
     let bracket = std::slice::from_ref(bracket);
@@ -264,7 +264,7 @@ fn closers(open: &str) -> [String; 2] {
     [mirror(open), mirror(&open[bracket..])]
 }
 
-/// A delimiter read from behind, with its brackets turned.
+/// A delimiter read from its end, with its brackets turned.
 pub(in crate::learn) fn mirror(open: &str) -> String {
     let flip = |c| match c {
         '(' => ')',
@@ -297,7 +297,7 @@ fn openers(bytes: &[u8], at: usize) -> impl Iterator<Item = &[u8]> {
             [b'<', b'!', b'-', b'-', tail @ ..] => !tail.iter().any(|b| is_open(*b) || matches!(b, b'-' | b'>')),
             // A parenthesis alone sets off words, not tags.
             [b'<' | b'('] | [b'<', b'!', ..] => false,
-            // What stands before a tag of HTML is no part of it.
+            // What comes before a tag of HTML is no part of it.
             [_, tail @ ..] if tail.contains(&b'<') => false,
             _ => key.iter().any(|b| is_open(*b)),
         }

@@ -9,10 +9,10 @@ use crate::learn::read::corpus::Corpus;
 use crate::learn::read::tags::{Notation, Style, Tag, TokenKind, token_text};
 use crate::learn::thresholds::{NEARLY_ALL, SECOND_WORDS};
 
-/// Where an argument stands: behind the first words, or behind a word and a sign of its own.
+/// Where an argument is: after the first words, or after a word and a sign of its own.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(in crate::learn) struct Slot {
-    /// What stands right before it: nothing, `=`, `name=`, `from `.
+    /// What is right before it: nothing, `=`, `name=`, `from `.
     pub lead: String,
     pub quoted: bool,
 }
@@ -28,9 +28,9 @@ pub(in crate::learn) struct Directive {
     pub tags: Vec<TagId>,
     /// How many arguments its second word took: tokens that belong to the words.
     pub taken: usize,
-    /// What its tags in quotes all have behind the argument: a second one, separated by a comma.
+    /// What its tags in quotes all have after the argument: a second one, separated by a comma.
     pub with_value: bool,
-    /// The name of a file stands right behind its mark.
+    /// The name of a file is right after its mark.
     pub names_file: bool,
     /// The word or sign that ends all its tags and opens a pair, whatever they begin with; or nothing.
     pub tail: String,
@@ -110,7 +110,7 @@ pub(in crate::learn) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec
     found
 }
 
-/// Whether a tag's arguments begin with a second one behind a comma.
+/// Whether a tag's arguments begin with a second one after a comma.
 fn has_value(tag: &Tag, taken: usize) -> bool {
     let kinds: Vec<TokenKind> = tag.tokens.iter().skip(taken).take(3).map(|token| token.kind).collect();
     matches!(kinds[..], [TokenKind::Quoted, TokenKind::Sign(b','), _])

@@ -1,4 +1,4 @@
-//! What stands in the files: their notations, the tags in these, and tags that begin alike.
+//! What is in the files: their notations, the tags in these, and tags that begin alike.
 
 pub(in crate::learn) mod corpus;
 pub(in crate::learn) mod delimiters;

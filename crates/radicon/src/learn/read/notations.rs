@@ -35,7 +35,7 @@ fn weak(style: Style, open: &str, close: &str) -> Notation {
     }
 }
 
-/// Marks behind which names of files stand.
+/// Marks after which names of files are.
 fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
     let mut behind: FxHashMap<(NotationId, &str), FxHashMap<&str, FxHashSet<TextId>>> = FxHashMap::default();
     for tag in read_all(&corpus.texts, notations) {
@@ -57,7 +57,7 @@ fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
     }
 }
 
-/// Marks beside the delimiters that words stand with and without.
+/// Marks beside the delimiters: words occur with and without them.
 fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
     let tags = read_all(&corpus.texts, notations);
     let text = |tag: &Tag, range: &Range<usize>| &corpus.texts[tag.file].text[range.clone()];
@@ -71,7 +71,7 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
             plain.insert((tag.notation, word(tag)));
         }
     }
-    // For each mark how many of the words it stands with stand without it too.
+    // For each mark how many of the words it is with are without it too.
     let mut seen: FxHashMap<(NotationId, char), (usize, usize)> = FxHashMap::default();
     for tag in tags.iter().filter(|tag| !tag.word.is_empty()) {
         let known = usize::from(plain.contains(&(tag.notation, word(tag))));
@@ -105,7 +105,7 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
     drop_marked(corpus, notations);
 }
 
-/// What looks like a delimiter of its own may be one with a trim mark: its words stand without
+/// What looks like a delimiter of its own may be one with a trim mark: its words are without
 /// the mark too, or its closing delimiter is passed over.
 fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
     let tags = read_all(&corpus.texts, notations);

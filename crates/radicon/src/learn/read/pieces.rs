@@ -2,7 +2,7 @@
 
 use crate::markup::elements::{self, Content};
 
-/// What stands between two places; nothing if they are out of order.
+/// What is between two places; nothing if they are out of order.
 pub(in crate::learn) fn between(text: &str, from: usize, to: usize) -> &str {
     text.get(from..to).unwrap_or("")
 }

@@ -1,4 +1,4 @@
-//! Notations, and the tags that stand in files if a notation is one.
+//! Notations, and the tags that are in files if a notation is one.
 
 use std::ops::Range;
 
@@ -35,14 +35,14 @@ pub(in crate::learn) struct Notation {
     pub strong: bool,
     /// Marks beside its delimiters that belong to no tag.
     pub trims: Vec<char>,
-    /// Marks behind which the name of a file stands, and no word: `>` of `(~> parts/nav ~)`; nothing, if it
-    /// stands behind the delimiter.
+    /// Marks after which the name of a file is, and no word: `>` of `(~> parts/nav ~)`; nothing, if it
+    /// comes after the delimiter.
     pub names: Vec<String>,
     /// Its tags hold statements rather than a word and its arguments.
     pub code: bool,
 }
 
-/// The name that stands right behind a tag's marks, without quotes, and these marks.
+/// The name that is right after a tag's marks, without quotes, and these marks.
 pub(in crate::learn) fn name_behind_marks<'t>(source: &'t str, tag: &Tag) -> Option<(&'t str, &'t str)> {
     let bytes = source.as_bytes();
     let slash = usize::from(source[tag.mark.clone()].ends_with('/'));
@@ -78,7 +78,7 @@ pub(in crate::learn) struct Tag {
     pub notation: NotationId,
     /// All of it.
     pub range: Range<usize>,
-    /// What stands between the delimiters, trim marks left out.
+    /// What is between the delimiters, trim marks left out.
     pub inner: Range<usize>,
     /// The marks that directly follow the opening delimiter.
     pub mark: Range<usize>,
@@ -88,13 +88,13 @@ pub(in crate::learn) struct Tag {
     pub tokens: Vec<Token>,
     /// It ends with a brace that its body's end closes.
     pub brace: bool,
-    /// Its arguments stand in parentheses.
+    /// Its arguments are in parentheses.
     pub call: bool,
-    /// It stands in a script or style.
+    /// It is in a script or style.
     pub quiet: bool,
     /// The trim marks at its ends.
     pub trimmed: [Option<char>; 2],
-    /// The word or sign that ends it, if more than that stands in it: `over` of `items.all over |x|`.
+    /// The word or sign that ends it, if more than that is in it: `over` of `items.all over |x|`.
     pub tail: Range<usize>,
 }
 
@@ -264,7 +264,7 @@ fn bracket_tag(source: &str, notation: &Notation, range: Range<usize>) -> Tag {
 }
 
 /// The word or opening sign at the end of what follows a tag's first word, with the names between bars
-/// that may stand behind it.
+/// that may come after it.
 fn tail(source: &str, range: Range<usize>) -> Range<usize> {
     let rest = source[range.clone()].trim_end();
     let bars = rest.strip_suffix('|').and_then(|inner| inner.rfind('|'));
@@ -292,7 +292,7 @@ fn head_word(bytes: &[u8]) -> usize {
     (0..bytes.len()).find(|&at| !inner(at)).unwrap_or(bytes.len())
 }
 
-/// The pieces of a tag's arguments, and whether they stand in parentheses.
+/// The pieces of a tag's arguments, and whether they are in parentheses.
 fn arguments(source: &str, range: Range<usize>) -> (Vec<Token>, bool) {
     let mut tokens = tokens(source, range);
     let call = tokens.first().is_some_and(|token| token.kind == TokenKind::Sign(b'('))
@@ -345,7 +345,7 @@ fn path_length(bytes: &[u8]) -> usize {
     (0..bytes.len()).find(|&at| !is_word(bytes[at]) && !joins(at)).unwrap_or(bytes.len())
 }
 
-/// Whether a sigil begins a tag at a place: not in or behind a word, nor behind itself.
+/// Whether a sigil begins a tag at a place: not in or after a word, nor after itself.
 fn begins(bytes: &[u8], at: usize, sigil: &[u8]) -> bool {
     let before = at.checked_sub(1).map(|at| bytes[at]);
     !before.is_some_and(|b| is_word(b) || sigil.contains(&b) || matches!(b, b'<' | b'&'))
@@ -358,7 +358,7 @@ fn sigil_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, ta
     for start in memchr::memmem::find_iter(bytes, sigil) {
         let from = start + sigil.len();
         let length = head_word(&bytes[from..]);
-        // Right behind another tag it is one too.
+        // Right after another tag it is one too.
         let follows = start > 0 && start == covered;
         if length == 0 || start < covered || !follows && !begins(bytes, start, sigil) {
             continue;
@@ -386,7 +386,7 @@ fn sigil_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, ta
             end = close + 1;
             (tag.tokens, tag.call) = (tokens(source, space + 1..close), true);
         }
-        // A body in braces, perhaps behind a name or two.
+        // A body in braces, perhaps after a name or two.
         let line = bytes[end..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |at| end + at);
         let names =
             bytes[end..line].iter().take_while(|&&b| is_word(b) || matches!(b, b' ' | b'-' | b'"' | b'\'')).count();

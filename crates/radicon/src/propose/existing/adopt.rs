@@ -1,6 +1,6 @@
 //! Sites that have layouts already: copies of their pages take them too, what all
 //! pages of a layout say is said by the layout, and a file that hides one of
-//! somebody else's and is mostly a copy of it becomes its child.
+//! third-party and is mostly a copy of it becomes its child.
 
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
@@ -13,7 +13,7 @@ use crate::propose::existing::fit::Filling;
 use crate::propose::existing::frame::Skeleton;
 use crate::propose::existing::lift::shown_in;
 use crate::propose::families::frames::LEAST_PAGES;
-use crate::propose::hierarchy::layouts::{Body, Layout, Open};
+use crate::propose::hierarchy::layout::{Body, Layout, Open};
 use crate::propose::pages::page::{Page, Run};
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, TAGS, Variant};
 use crate::propose::skeleton::unify::Unifier;
@@ -84,7 +84,7 @@ impl Job<'_> {
         let mut all = true;
         for id in children {
             let template = self.site.get(id);
-            let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
+            let kept = self.keeps_as_it_is(&template.path);
             match self.child(skeleton, id).filter(|_| !kept && template.role == Role::Page) {
                 Some(member) => members.push(member),
                 None => all = false,
@@ -182,7 +182,7 @@ impl Job<'_> {
         };
         let kept: FxHashSet<usize> = layout.members.iter().copied().filter(kept).collect();
         if kept.len() < pages.len() && !self.add(&pages, &layout, naming::SECTION, &kept, plan) {
-            let reason = "with the layout that is there it would not get smaller".to_owned();
+            let reason = "the existing layout would not make it smaller".to_owned();
             let left = |page: &Page| Left { page: page.path.clone(), reason: reason.clone() };
             plan.left.extend(pages.iter().zip(&fillings).filter(|(_, (_, copy))| *copy).map(|(page, _)| left(page)));
         }
@@ -192,7 +192,7 @@ impl Job<'_> {
     fn pull_up(&self, skeleton: &Skeleton, pages: &[Page], open: &mut [Open]) -> Vec<(Span, Vec<u8>)> {
         let layout = self.site.get(skeleton.layout);
         let mut edits = Vec::new();
-        if self.site.is_vendored(&layout.path) {
+        if self.keeps_as_it_is(&layout.path) {
             return edits;
         }
         for open in open.iter_mut() {
@@ -221,7 +221,7 @@ impl Job<'_> {
         for (id, hidden) in self.site.hiding() {
             let template = self.site.get(id);
             let vendored = self.site.get(hidden);
-            let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
+            let kept = self.keeps_as_it_is(&template.path);
             let other = |template: &Template| template.dialect.name != self.dialect.name;
             if kept || !self.site.is_vendored(&vendored.path) || other(template) || other(vendored) {
                 continue;
@@ -247,7 +247,7 @@ impl Job<'_> {
     }
 }
 
-/// The regions of a frame as holes that the pages fill.
+/// The regions of a skeleton as holes that the pages fill.
 fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifier<'_>) -> Vec<Open> {
     let region = |index: usize| {
         let region = &skeleton.regions[index];

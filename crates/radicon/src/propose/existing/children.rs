@@ -24,7 +24,7 @@ pub struct Child<'s> {
 pub struct Own {
     /// It with its tags.
     pub whole: Span,
-    /// What stands between its tags.
+    /// What is between its tags.
     pub inner: Span,
     /// It holds neither blocks nor inherited content.
     pub is_plain: bool,
@@ -42,7 +42,7 @@ impl Job<'_> {
     /// A template that names its layout outright, and consists of overrides; `None` for another one, and for one that
     /// is to stay as it is.
     pub fn child_of_overrides<'t>(&self, id: SourceId, template: &'t Template) -> Option<Child<'t>> {
-        let kept = self.options.except.fit(&template.path) || self.site.is_vendored(&template.path);
+        let kept = self.keeps_as_it_is(&template.path);
         let parent = template.parent().filter(|item| !item.target.is_empty() && !item.dynamic)?;
         if kept || template.dialect.name != self.dialect.name || !loose(template).is_empty() {
             return None;
@@ -79,7 +79,7 @@ impl<'s> Child<'s> {
         self.overrides.get(name).map_or(&[], |own| own.inner.of(&self.template.source))
     }
 
-    /// The same without white space at the ends.
+    /// The same without whitespace at the ends.
     pub fn content(&self, name: &[u8]) -> &'s [u8] {
         trim_blanks(self.inner(name))
     }

@@ -1,9 +1,9 @@
-//! Whether a page fits the frame of a layout: all that the layout fixes stands in
-//! the page, in order, and what stands between is what the page has in its blocks.
+//! Whether a page fits the skeleton of a layout: all that the layout fixes is in
+//! the page, in order, and what is between is what the page has in its blocks.
 //!
-//! The two trees are walked together. A list of siblings in the frame is a
+//! The two trees are walked together. A list of siblings in the skeleton is a
 //! pattern, with its blocks as wildcards; text is compared by words, so that
-//! white space does not keep pages out: the proof decides about that.
+//! whitespace does not keep pages out: the proof decides about that.
 
 use std::ops::Range;
 
@@ -18,7 +18,7 @@ use crate::text::Span;
 /// The deepest nesting that is looked into.
 const MAX_DEPTH: usize = 150;
 
-/// What a page has in a region of the frame.
+/// What a page has in a region of the skeleton.
 #[derive(Clone, Copy, Debug)]
 pub struct Filling {
     /// The region, by index.
@@ -57,7 +57,7 @@ struct Siblings<'a> {
 }
 
 impl Siblings<'_> {
-    /// The bytes between those before some of them and those behind.
+    /// The bytes between those before some of them and those after.
     fn around(&self, range: &Range<usize>) -> Span {
         let start = range.start.checked_sub(1).map_or(self.span.start, |at| end_of(self.page, self.atoms[at]));
         let end = self.atoms.get(range.end).map_or(self.span.end, |atom| start_of(self.page, *atom));
@@ -79,7 +79,7 @@ impl Skeleton {
         let fit = Fit { frame: self, page };
         let mut found = fit.children(0, 0, 0)?;
         found.sort_by_key(|filling| filling.region);
-        // What stands in several places of the frame must be the same in all.
+        // What is in several places of the skeleton must be the same in all.
         let text = |filling: &Filling| filling.content.of(&page.source);
         let names = |filling: &Filling| &self.regions[filling.region].name;
         let agree = |a: &Filling| found.iter().all(|b| names(a) != names(b) || text(a) == text(b));
@@ -140,7 +140,7 @@ impl Fit<'_> {
         Some(found)
     }
 
-    /// Siblings of the frame as a pattern for those of the page, its regions as wildcards.
+    /// Siblings of the skeleton as a pattern for those of the page, its regions as wildcards.
     fn pattern(&self, ours: &Siblings<'_>, theirs: &Siblings<'_>, depth: usize) -> Option<Vec<Filling>> {
         let is_wild = |atom: &Atom| matches!(atom, Atom::Wild { .. });
         let segments: Vec<&[Atom]> = ours.atoms.split(is_wild).collect();
@@ -168,7 +168,7 @@ impl Fit<'_> {
         for ((place, atom), range) in places.zip(wild) {
             let Atom::Wild { node, region } = *atom else { continue };
             let gap = ours.around(&(place..place + 1));
-            // What stands between two regions belongs to the first.
+            // What is between two regions belongs to the first.
             let around = theirs.around(&range);
             let span = Span::new(around.start.max(behind), around.end.max(behind));
             behind = span.end;
@@ -202,7 +202,7 @@ impl Fit<'_> {
         found
     }
 
-    /// The fixed atoms of the frame at the start of those of the page.
+    /// The fixed atoms of the skeleton at the start of those of the page.
     fn segment(&self, ours: &[Atom], theirs: &[Atom], depth: usize) -> Option<Vec<Filling>> {
         let mut found = Vec::new();
         for (our, their) in ours.iter().zip(theirs) {
@@ -303,7 +303,7 @@ impl Fit<'_> {
             return self.region(wild, Span::new(marks.open.start, marks.close.end), &same, depth);
         }
         let content = if self.frame.exact {
-            // The white space beside the tags is the layout's.
+            // The whitespace beside the tags is the layout's.
             let lead = Span::new(gap.start, marks.open.start).of(&frame.source);
             let trail = Span::new(marks.close.end, gap.end).of(&frame.source);
             let inner = theirs.span.of(&page.source).strip_prefix(lead)?.strip_suffix(trail)?;
@@ -326,7 +326,7 @@ impl Fit<'_> {
         Some(found)
     }
 
-    /// The name of the block that some bytes of the page are, and what stands in it.
+    /// The name of the block that some bytes of the page are, and what is in it.
     fn block_at(&self, span: Span) -> Option<(&[u8], Span)> {
         let items = &self.page.document.constructs.items;
         let open = &items[items.binary_search_by_key(&span.start, |item| item.span.start).ok()?];
@@ -335,7 +335,7 @@ impl Fit<'_> {
         is_block.then(|| (open.name.of(&self.page.source), Span::new(open.span.end, close.span.start)))
     }
 
-    /// What stands in the block of a region's name that some bytes of the page are.
+    /// What is in the block of a region's name that some bytes of the page are.
     fn block_inside(&self, span: Span, region: usize) -> Option<Span> {
         let (name, inner) = self.block_at(span)?;
         (name == self.frame.regions[region].name.as_bytes()).then_some(inner)

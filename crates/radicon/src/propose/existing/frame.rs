@@ -1,4 +1,4 @@
-//! The frame that a layout of the site gives to its pages.
+//! The skeleton that a layout of the site gives to its pages.
 //!
 //! It is found by asking for it: a child that puts two marks around the content
 //! of every block is flattened. So the rules of every engine hold, chains and
@@ -20,25 +20,25 @@ const MARK: &[u8] = "\u{fdd0}".as_bytes();
 const OPENS: &[u8] = "\u{fdd1}".as_bytes();
 const CLOSES: &[u8] = "\u{fdd2}".as_bytes();
 
-/// A block in the frame.
+/// A block in the skeleton.
 #[derive(Clone, Debug)]
 pub struct Region {
     pub name: String,
-    /// The mark before its content, and the one behind it.
+    /// The mark before its content, and the one after it.
     pub open: Span,
     pub close: Span,
-    /// The region in whose content it stands, by index.
+    /// The region in whose content it is, by index.
     pub outer: Option<usize>,
 }
 
 impl Region {
-    /// What stands in it unless a page says otherwise.
+    /// What is in it unless a page says otherwise.
     pub fn inner(&self) -> Span {
         Span::new(self.open.end, self.close.start)
     }
 }
 
-/// A layout's frame with its regions.
+/// A layout's skeleton with its regions.
 pub struct Skeleton {
     pub layout: SourceId,
     pub page: Page,
@@ -51,7 +51,7 @@ pub struct Skeleton {
 }
 
 impl Job<'_> {
-    /// The frames of all layouts that are written in the job's dialect.
+    /// The skeletons of all layouts that are written in the job's dialect.
     pub fn skeletons(&self) -> Vec<Skeleton> {
         let is_asked = |id: &SourceId| {
             let template = self.site.get(*id);
@@ -135,7 +135,7 @@ impl Job<'_> {
         Some(Skeleton { layout, page, regions, knows_defaults: self.inherited().is_some(), exact })
     }
 
-    /// The frame of a template as it is written, for a copy of it that is one too.
+    /// The skeleton of a template as it is written, for a copy of it that is one too.
     pub fn written_skeleton(&self, id: SourceId) -> Option<Skeleton> {
         let template = self.site.get(id);
         let page = self.page(template, &self.dialect);

@@ -49,7 +49,7 @@ impl Block<'_> {
     }
 }
 
-/// What stands in a block once something moved up, and what its overrides become.
+/// What is in a block once something moved up, and what its overrides become.
 type Lifted = (Vec<u8>, BTreeMap<usize, Change>);
 
 impl Job<'_> {
@@ -60,7 +60,7 @@ impl Job<'_> {
         for block in self.overridden(children) {
             let layout = self.site.get(block.layout);
             let is_free = !changed.contains(&block.layout) && block.all().all(|at| !done[at]);
-            if !is_free || self.options.except.fit(&layout.path) || self.site.is_vendored(&layout.path) {
+            if !is_free || self.keeps_as_it_is(&layout.path) {
                 continue;
             }
             let lifted = self.default_of_most(&block, children);

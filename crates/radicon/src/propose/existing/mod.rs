@@ -1,4 +1,4 @@
-//! Layouts that the site has: the frames they give, the pages that fit, and what their children say alike.
+//! Layouts that the site has: the skeletons they give, the pages that fit, and what their children say alike.
 
 pub mod adopt;
 pub mod between;
@@ -45,5 +45,75 @@ pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
         if !found {
             break;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect;
+    use crate::propose::{Proposal, ProposeOptions, propose};
+    use crate::site::{Settings, Site, SourceFile};
+
+    const BASE: &str = "<html><head>{% block styles %}{% endblock %}</head>\n<body>\n  {% block crumbs %}{% endblock %}\n  {% block content %}{% endblock %}\n  {% block scripts %}{% endblock %}\n</body></html>\n";
+
+    const HOME: &str = "<nav class=\"crumbs\" aria-label=\"You are here\"><ol><li><a href=\"/\">Tidewater</a></li>";
+
+    /// What is proposed for children of a base, each of which has these overrides with its name in the place of `@`.
+    fn proposed(overrides: &[&str]) -> (Proposal, impl Fn(&str) -> String + use<>) {
+        let child = |(at, blocks): (usize, &&str)| {
+            let name = ["Fares", "Piers", "Boats", "Tides", "Crews", "Sheep", "Winds"][at];
+            let blocks = blocks.replace('@', name);
+            let text = format!(
+                "{{% extends 'base.html' %}}\n\n{{% block content %}}<h1>{name}</h1>{{% endblock %}}\n{blocks}"
+            );
+            SourceFile::new(format!("{}.html", name.to_lowercase()), text)
+        };
+        let mut files = vec![SourceFile::new("base.html", BASE)];
+        files.extend(overrides.iter().enumerate().map(child));
+        let site = Site::read(files, dialect::builtin(), &Settings::default());
+        let proposal = propose(&site, &ProposeOptions::default()).expect("a proposal");
+        assert!(proposal.is_proven(), "{:?}", proposal.proof);
+        let after = site.after(&proposal.changes(&site), &[]);
+        let text = move |path: &str| {
+            let id = after.find(path).unwrap_or_else(|| panic!("no {path}"));
+            String::from_utf8_lossy(&after.get(id).source).into_owned()
+        };
+        (proposal, text)
+    }
+
+    #[test]
+    fn what_overrides_share_around_their_own_moves_up() {
+        let crumbs = format!("{{% block crumbs %}}\n  {HOME}<li>@</li></ol></nav>\n{{% endblock %}}\n");
+        let (_, text) = proposed(&[crumbs.as_str(); 6]);
+        assert!(text("base.html").contains(HOME), "{}", text("base.html"));
+        let child = text("boats.html");
+        assert!(child.contains("%}Boats{%") && !child.contains("<nav"), "{child}");
+    }
+
+    #[test]
+    fn what_most_children_set_in_an_empty_block_becomes_its_default() {
+        let script = format!("<script src=\"/js/{}.js\"></script>", "timetable-of-all-harbours-".repeat(3));
+        let scripts = format!("{{% block scripts %}}{script}{{% endblock %}}\n");
+        let (_, text) = proposed(&[scripts.as_str(); 6]);
+        assert!(text("base.html").contains(&script), "{}", text("base.html"));
+        assert!(!text("tides.html").contains("scripts"), "{}", text("tides.html"));
+        // Where a page shows that the block is empty it stays so.
+        let (proposal, _) = proposed(&[&scripts, &scripts, &scripts, &scripts, &scripts, ""]);
+        assert!(!proposal.files.iter().any(|file| file.path == "base.html"), "{:?}", proposal.changes);
+    }
+
+    #[test]
+    fn children_with_the_same_overrides_get_a_layout_in_between() {
+        let link = format!("<link rel=\"stylesheet\" href=\"/css/{}.css\">", "harbours-and-piers-".repeat(3));
+        let two = format!(
+            "{{% block styles %}}{link}{{% endblock %}}\n{{% block scripts %}}<script src=\"/js/piers.js\"></script>{{% endblock %}}\n"
+        );
+        let (proposal, text) = proposed(&[&two, &two, &two, &two, &two, "", ""]);
+        let layout = proposal.layouts.first().expect("a layout");
+        assert!(!layout.existing && layout.extends.as_deref() == Some("base.html"), "{layout:?}");
+        assert!(text(&layout.path).contains(&link));
+        let child = text("fares.html");
+        assert!(!child.contains(&link) && !child.contains("'base.html'"), "{child}");
+        assert!(text("winds.html").contains("'base.html'"));
     }
 }

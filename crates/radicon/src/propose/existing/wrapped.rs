@@ -6,7 +6,8 @@ use crate::markup::Document;
 use crate::propose::Job;
 use crate::propose::existing::children::{Change, Child};
 use crate::propose::families::select::Draft;
-use crate::propose::hierarchy::layouts::{Body, Layout, Open, Override, Planner};
+use crate::propose::hierarchy::layout::{Body, Layout, Open, Override};
+use crate::propose::hierarchy::layouts::Planner;
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, each_hole, holes};
@@ -15,7 +16,7 @@ use crate::propose::writing::writer::Writer;
 use crate::prove::Strength;
 use crate::text::{is_blank, line_start, trim_blanks};
 
-/// Many blocks in one are rather content that looks alike than a frame.
+/// Many blocks in one are rather content that looks alike than a skeleton.
 const MOST_PARTS: usize = 4;
 
 /// What some overrides of a block share.
@@ -79,7 +80,7 @@ impl Job<'_> {
     ) -> Option<(Vec<usize>, Layout, usize)> {
         let Draft { members, unified, .. } = draft;
         let blocks = holes(&unified.pieces);
-        // What stands beside the rest of what they say is no wrapper, but perhaps a partial.
+        // What is beside the rest of what they say is no wrapper, but perhaps a partial.
         let is_inside = |hole: &Hole| !matches!(hole.context, Context::Content { parent: 0 });
         let fits = |hole: &&Hole| hole.variants.len() == members.len() && !hole.is_reshaped_tag() && is_inside(hole);
         if !(1..=MOST_PARTS).contains(&blocks.len()) || !blocks.iter().all(fits) {
@@ -139,7 +140,7 @@ impl Wrapper {
         self.writer(job).filled(&filled)
     }
 
-    /// What an override becomes once the wrapper stands elsewhere: what is its own, in the wrapper's blocks.
+    /// What an override becomes once the wrapper is elsewhere: what is its own, in the wrapper's blocks.
     pub fn change(&self, job: &Job<'_>, known: usize) -> Change {
         let page = self.members.iter().find(|(_, other)| *other == known).map_or(0, |(page, _)| *page);
         let own = trim_blanks(&self.writer(job).blocks(page, &self.open)).to_vec();

@@ -1,9 +1,9 @@
-//! Which pages share a frame.
+//! Which pages share a skeleton.
 //!
 //! A page is described by its features: start tags, comments and texts, each
 //! with the element that holds it. What many pages carry, near the root, is
-//! frame; what few carry, deep inside, is content. Pages are gathered around
-//! leaders by what they share of the frame, weighted so; the family that
+//! skeleton; what few carry, deep inside, is content. Pages are gathered around
+//! leaders by what they share of the skeleton, weighted so; the family that
 //! promises the greatest saving gets the layout, and with it every page that
 //! holds most of what the family has in common.
 
@@ -11,13 +11,14 @@ use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
+use crate::hash::mix;
 use crate::markup::NodeKind;
-use crate::propose::pages::page::{Page, mix};
+use crate::propose::pages::page::Page;
 
 /// A family has as many pages at least.
 pub const LEAST_PAGES: usize = 3;
 
-/// How much of its family's frame a page must hold to be considered.
+/// How much of its family's skeleton a page must hold to be considered.
 pub const KINSHIP: f64 = 0.5;
 
 /// A page that holds as much surely belongs to it.
@@ -26,7 +27,7 @@ pub const SURE: f64 = 0.85;
 /// The most families that are told apart; pages beyond join none.
 const MAX_FAMILIES: usize = 64;
 
-/// Deeper nodes, and nodes beyond the first so many, are no frame.
+/// Deeper nodes, and nodes beyond the first so many, are no skeleton.
 const MAX_DEPTH: u16 = 10;
 const MAX_NODES: usize = 3_000;
 
@@ -71,8 +72,8 @@ impl Frames {
         Self { pages: found, kinds: numbers.len() }
     }
 
-    /// For each of these pages how much it holds of the frame of the family with
-    /// the most to gain (0 to 1). `None` if no two of them share a frame.
+    /// For each of these pages how much it holds of the skeleton of the family with
+    /// the most to gain (0 to 1). `None` if no two of them share a skeleton.
     pub fn main_family(&self, pages: &[usize]) -> Option<Vec<f64>> {
         let mut carriers = vec![0_u32; self.kinds];
         for (feature, _) in pages.iter().flat_map(|&page| &self.pages[page]) {
@@ -137,7 +138,7 @@ impl Weighed<'_> {
         let best = leaders.iter().filter(|family| family.members.len() > 1).max_by(|a, b| gain(a).total_cmp(&gain(b)));
         let best = best?;
 
-        // What most of its members carry is the family's frame.
+        // What most of its members carry is the family's skeleton.
         let mut common: FxHashMap<u32, (usize, f64)> = FxHashMap::default();
         for (feature, weight) in best.members.iter().flat_map(|&member| self.features(member)) {
             let entry = common.entry(feature).or_insert((0, weight));

@@ -75,7 +75,7 @@ impl Job<'_> {
         }
         self.join_families(pages, &mut drafts);
         let taken: FxHashSet<usize> = drafts.iter().flat_map(|draft| draft.members.iter().copied()).collect();
-        let alone = || "no other page shares its frame".to_owned();
+        let alone = || "no other page has the same skeleton".to_owned();
         left.extend((0..pages.len()).filter(|page| !taken.contains(page)).map(|page| Left {
             page: pages[page].path.clone(),
             reason: reasons.get(&page).cloned().unwrap_or_else(alone),
@@ -100,7 +100,7 @@ impl Job<'_> {
                 let price = drafts[first].price.max(drafts[second].price);
                 let unified = self.unifier(pages, price).pages(&members);
                 let joined = Draft { members, unified, price };
-                // They must have a frame in common, not just a first line.
+                // They must have a skeleton in common, not just a first line.
                 let least = fixed_size(&drafts[first]).min(fixed_size(&drafts[second])) / 2;
                 if fixed_size(&joined) < least {
                     return None;
@@ -125,7 +125,7 @@ impl Job<'_> {
         for id in self.site.pages() {
             let template = self.site.get(id);
             let tagged =
-                || self.tagged.get(&id).map(|text| format!("no dialect explains `{text}`, which looks like a tag"));
+                || self.tagged.get(&id).map(|text| format!("`{text}` looks like a tag, and no dialect describes it"));
             match self.refuse(template, self.site.parent(id)).or_else(|| self.uncertain_head(id)).or_else(tagged) {
                 Some(reason) => left.push(Left { page: template.path.clone(), reason }),
                 None => candidates.push(id),
@@ -153,19 +153,19 @@ impl Job<'_> {
         if template.source.iter().all(|&b| crate::text::is_blank(b)) {
             return Some("empty".into());
         }
-        if self.options.except.fit(&template.path) {
-            return Some("the settings keep it out".into());
+        if self.options.keep_out(&template.path) {
+            return Some("excluded by a setting or an option".into());
         }
         if self.site.is_vendored(&template.path) {
-            return Some("it belongs to somebody else: it lies in a vendored root".into());
+            return Some("third-party file, in a vendored root".into());
         }
         match parent {
             Parent::None => {}
-            Parent::OptedOut => return Some("says that it has no layout".into()),
+            Parent::OptedOut => return Some("opts out of layouts".into()),
             _ => return Some("has a layout already".into()),
         }
         if template.role != Role::Page {
-            return Some("other templates include it or take their frame from it".into());
+            return Some("other templates include or extend it".into());
         }
         if let Some(error) = template.constructs.errors.first() {
             let at = position(&template.source, error.span.start);
@@ -215,7 +215,7 @@ impl Job<'_> {
         Some(format!("line {}: the dialect `{}` would read `{text}` as a tag", at.line, self.dialect.name))
     }
 
-    /// The layout for a family, of whose frame each of these pages holds a share;
+    /// The layout for a family, of whose skeleton each of these pages holds a share;
     /// `why` says what speaks against the others.
     fn draft(
         &self,
@@ -226,7 +226,7 @@ impl Job<'_> {
     ) -> Option<Draft> {
         let foreign = |share: f64| {
             let percent = (share * 100.0).round() as u32;
-            format!("its frame is another one: it holds {percent} % of what the others share")
+            format!("different skeleton ({percent}% in common)")
         };
         let within = |least: f64, most: f64| {
             let held = candidates.iter().zip(shares).filter(move |(_, share)| (least..most).contains(*share));
@@ -299,7 +299,7 @@ impl Job<'_> {
         let unifier = self.unifier(pages, price);
         let broken = unifier.broken_off(&members);
         members.retain(|member| !broken.contains(member));
-        let reason = "elements are closed that others leave open, or the other way round: it may be cut off";
+        let reason = "elements are closed that the others leave open, or the reverse: it may be cut off";
         out.extend(broken.into_iter().map(|member| (member, reason.to_owned())));
         for _ in 0..MOST_ROUNDS {
             if members.len() < 2 {
@@ -313,7 +313,7 @@ impl Job<'_> {
             members.retain(|member| !misfits.contains_key(member));
             out.extend(misfits);
         }
-        let reason = "no layout that would make it smaller";
+        let reason = "no layout would make it smaller";
         out.extend(members.into_iter().map(|member| (member, reason.to_owned())));
         (out, None)
     }
@@ -345,7 +345,7 @@ impl Job<'_> {
             let before = pages[member].source.len();
             let after = own[member] + 40;
             if after >= before {
-                found.insert(member, "with the layout it would not get smaller".to_owned());
+                found.insert(member, "the layout would not make it smaller".to_owned());
             } else if blanks[member] > 0 {
                 found.insert(member, white_space_reason(blanks[member]));
             } else if blame[member] > before - after && alone[member] > 4 {
@@ -364,14 +364,14 @@ impl Job<'_> {
 
 fn white_space_reason(places: usize) -> String {
     let noun = if places == 1 { "place" } else { "places" };
-    format!("its white space differs from the other pages' in {places} {noun}, and exact output keeps it")
+    format!("its whitespace differs from the other pages in {places} {noun}, and --strength bytes keeps it")
 }
 
 /// So many places make a page a stranger before anything is compared; fewer may
 /// all lie in what is its own.
 const MANY: usize = 3;
 
-/// Members with other white space than three quarters of the others before
+/// Members with other whitespace than three quarters of the others before
 /// what they share with them, with the number of such places.
 fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usize> {
     let mut counts: FxHashMap<(u32, u64), FxHashMap<u64, usize>> = FxHashMap::default();

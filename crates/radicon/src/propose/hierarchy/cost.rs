@@ -1,6 +1,7 @@
-//! The layouts of a family at what they cost: cut into blocks, with the sections that pay, and anew once these are known.
+//! The layouts of a family at what they cost: cut into blocks, with the sections that are worthwhile, and anew once these are known.
 
-use super::layouts::{Body, Layout, Planner};
+use super::layout::{Body, Layout};
+use super::layouts::Planner;
 use super::sections::Sections;
 use crate::dialect::Kind;
 use crate::propose::families::select::Draft;
@@ -55,7 +56,7 @@ impl Job<'_> {
         best.unwrap_or(base)
     }
 
-    /// A draft with the sections that pay.
+    /// A draft with the sections that are worthwhile.
     fn sectioned(&self, pages: &[Page], draft: Draft) -> Layout {
         let price = draft.price;
         let unifier = self.unifier(pages, self.price.max(price));
@@ -68,7 +69,7 @@ impl Job<'_> {
         if base.inner.is_empty() || self.options.strength == Strength::Bytes {
             return base;
         }
-        // What only sections fill seemed dearer, and was joined with what stands beside it.
+        // What only sections fill seemed dearer, and was joined with what is beside it.
         let mut sections = Sections::default();
         let mut open: Vec<(&Layout, Option<usize>)> = base.inner.iter().map(|layout| (layout, None)).collect();
         while let Some((layout, around)) = open.pop() {

@@ -6,7 +6,7 @@
 
 use rustc_hash::FxHashMap;
 
-use crate::propose::hierarchy::layouts::{Body, Layout, Override};
+use crate::propose::hierarchy::layout::{Body, Layout, Override};
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS, Variant, each_hole};
 
@@ -67,7 +67,7 @@ struct Votes {
 #[derive(Clone, Copy, Default)]
 struct Said {
     pages: usize,
-    /// How long the content is, about: white space may differ.
+    /// How long the content is, about: whitespace may differ.
     length: usize,
     /// What these pages say, tags and all, in bytes.
     bytes: usize,

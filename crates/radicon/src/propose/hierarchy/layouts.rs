@@ -4,106 +4,17 @@
 use std::cmp::Reverse;
 
 use rayon::prelude::*;
-use rustc_hash::FxHashSet;
 
-use crate::propose::Options;
+use crate::propose::ProposeOptions;
 use crate::propose::hierarchy::defaults::choose_defaults;
+use crate::propose::hierarchy::layout::{Body, Layout, Open, Override};
 use crate::propose::hierarchy::sections::{Section, choose};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::find::values;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes, majority};
 use crate::propose::skeleton::unify::{Unified, Unifier};
-use crate::text::{Span, is_blank};
-
-/// A layout, and those that extend it.
-pub struct Layout {
-    /// The word that it is named by; empty for the base.
-    pub word: String,
-    /// Other words, where that is taken.
-    pub other_words: Vec<String>,
-    /// Pages that take it or one that extends it, in ascending order.
-    pub members: Vec<usize>,
-    pub body: Body,
-    /// What its pages and its sections may fill.
-    pub open: Vec<Open>,
-    /// What a section saves beyond the layout around it, about, in bytes.
-    pub saves: usize,
-    pub inner: Vec<Layout>,
-}
-
-/// What a layout consists of.
-pub enum Body {
-    /// A whole page.
-    Base(Vec<Piece>),
-    /// Blocks of the layout around it.
-    Section(Vec<Override>),
-    /// A layout that the site has, with what changes in it, in order.
-    Existing { path: String, edits: Vec<(Span, Vec<u8>)> },
-}
-
-impl Body {
-    /// How many bytes it has, but for its tags.
-    pub fn bytes(&self) -> usize {
-        match self {
-            Body::Base(pieces) => pieces.iter().map(Piece::bytes).sum(),
-            Body::Section(overrides) => overrides.iter().flat_map(|filled| &filled.pieces).map(Piece::bytes).sum(),
-            Body::Existing { edits, .. } => edits.iter().map(|(_, text)| text.len()).sum(),
-        }
-    }
-}
-
-/// A block that a section fills.
-pub struct Override {
-    pub name: String,
-    pub lines: bool,
-    pub pieces: Vec<Piece>,
-    /// What the block holds in the layout around; see [`Open::shown`].
-    pub replaces: Vec<u8>,
-}
-
-/// A hole that may be filled.
-pub struct Open {
-    pub hole: Hole,
-    /// The hole in whose default it stands, by index.
-    pub outer: Option<usize>,
-    /// This layout defines it.
-    pub own: bool,
-    /// Something stands there unless a page or a section says otherwise.
-    pub default: bool,
-    /// That content as pages have it, where it is the same in all that take it.
-    pub shown: Vec<u8>,
-}
-
-impl Layout {
-    /// One of its blocks, or of those around it that are left open.
-    pub fn block(&self, name: &str) -> Option<&Open> {
-        self.open.iter().find(|open| open.hole.name == name)
-    }
-
-    /// How many blocks it or one that extends it has of its own at most.
-    pub fn widest(&self) -> usize {
-        let own = self.open.iter().filter(|open| open.own).count();
-        self.inner.iter().map(Layout::widest).max().unwrap_or(0).max(own)
-    }
-
-    /// Drops the sections that fill nothing any more; those in them move up.
-    fn drop_empty(&mut self) {
-        for mut section in std::mem::take(&mut self.inner) {
-            section.drop_empty();
-            match &section.body {
-                Body::Section(overrides) if overrides.is_empty() => self.inner.extend(section.inner),
-                _ => self.inner.push(section),
-            }
-        }
-    }
-
-    /// Pages that take it directly.
-    pub fn direct(&self) -> Vec<usize> {
-        let elsewhere: FxHashSet<usize> = self.inner.iter().flat_map(|inner| inner.members.iter().copied()).collect();
-        self.members.iter().copied().filter(|page| !elsewhere.contains(page)).collect()
-    }
-}
+use crate::text::is_blank;
 
 /// The most blocks that a section leaves in a block that it fills, times the price
 /// of a block: four at the usual price.
@@ -124,12 +35,12 @@ const SHORT_NAME: usize = 2;
 pub struct Planner<'a> {
     pub unifier: &'a Unifier<'a>,
     pub pages: &'a [Page],
-    pub options: &'a Options,
+    pub options: &'a ProposeOptions,
     /// What a layout more costs, in bytes.
     pub price: u64,
     /// The most levels of layouts.
     pub levels: usize,
-    /// Whether what stands several times may become a partial.
+    /// Whether what is repeated may become a partial.
     pub partials: bool,
     /// Whether a partial may take values.
     pub values: bool,
@@ -138,12 +49,12 @@ pub struct Planner<'a> {
 }
 
 impl Planner<'_> {
-    /// The base layout, and the sections that pay.
+    /// The base layout, and the sections that are worthwhile.
     pub fn plan(&self, unified: Unified, members: Vec<usize>) -> Layout {
         self.plan_in("", unified, members, Vec::new())
     }
 
-    /// The same for what stands in a block, of which these names are taken.
+    /// The same for what is in a block, of which these names are taken.
     pub fn plan_in(&self, block: &str, mut unified: Unified, members: Vec<usize>, mut taken: Vec<String>) -> Layout {
         let known = self.again.then(Vec::new);
         self.name(&mut unified.pieces, block, known, &mut taken);
@@ -178,11 +89,11 @@ impl Planner<'_> {
         }
     }
 
-    /// Adds the sections that pay to a layout; these names are taken.
+    /// Adds the sections that are worthwhile to a layout; these names are taken.
     pub fn add_sections(&self, layout: &mut Layout, taken: Vec<String>) {
         if self.levels > 1 {
             layout.inner = self.best_sections(layout, &taken);
-            // Else layouts that stand beside each other are easier to know.
+            // Else layouts that are beside each other are easier to know.
             let section = if self.options.is_small() { TAGS } else { 0 };
             choose_defaults(layout, self.pages, section);
             layout.drop_empty();
@@ -257,7 +168,7 @@ impl Planner<'_> {
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
         let mut saved = 0;
-        // Where the holes of the layout around stand among those left open here; none if filled.
+        // Where the holes of the layout around are among those left open here; none if filled.
         let mut places: Vec<Option<usize>> = Vec::new();
         for ((known, hole), filled) in around.open.iter().zip(holes).zip(&mut filled) {
             if known.outer.is_some_and(|outer| places[outer].is_none()) {
@@ -370,7 +281,7 @@ impl Planner<'_> {
         });
         let parted = self.unifier.inside(hole).map(|unified| {
             let blocks = holes(&unified.pieces).len();
-            // Many blocks in one are rather content that looks alike than a frame.
+            // Many blocks in one are rather content that looks alike than a skeleton.
             let most = (MOST_PARTS / prices.layout.max(1)).max(1) as usize;
             let is_frame = unified.pieces.iter().any(|piece| !self.is_blank(piece) && !matches!(piece, Piece::Hole(_)));
             let saves =
@@ -397,7 +308,7 @@ impl Planner<'_> {
     }
 
     /// Whether a section has nothing of its own but one run of markup beside what
-    /// its pages have, perhaps with values in it: that is no frame.
+    /// its pages have, perhaps with values in it: that is no skeleton.
     fn is_rather_partial(&self, overrides: &[Override]) -> bool {
         let [only] = overrides else { return false };
         let is_value = |piece: &Piece| match piece {
@@ -420,7 +331,7 @@ impl Planner<'_> {
             .filter(|&at| naming::may_be_main(self.pages, all[at]))
             .max_by_key(|&at| (bytes(all[at]), Reverse(at)));
         let section = Some(section).filter(|section| !section.is_empty()).map(naming::slug);
-        // What is called as all of it is the part of it that stands there.
+        // What is called as all of it is the part of it that is there.
         let in_section = |name: &String, hole: &Hole| {
             let section = section.as_ref()?;
             let name = if name == section { naming::of_part(self.pages, hole) } else { name };

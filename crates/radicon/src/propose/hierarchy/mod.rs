@@ -2,5 +2,6 @@
 
 pub mod cost;
 pub mod defaults;
+pub mod layout;
 pub mod layouts;
 pub mod sections;

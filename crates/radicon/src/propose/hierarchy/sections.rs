@@ -11,8 +11,9 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
+use crate::hash::mix;
 use crate::markup::NodeKind;
-use crate::propose::pages::page::{Page, mix};
+use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Hole, TAGS};
 
 /// A section has as many pages at least, and one page in so many of those around it: a smaller one is no place that
@@ -64,7 +65,7 @@ impl Sections {
         self.around.is_empty()
     }
 
-    /// The least that must be said beneath a layout that shows something to these pages: by
+    /// The least that must be said under a layout that shows something to these pages: by
     /// a page, given by its place, under what is shown to it, and by a section that shows
     /// something else to its pages, which is given with what it costs to say so.
     pub fn least(
@@ -290,7 +291,7 @@ fn features(pages: &[Page], index: usize, holes: &[&Hole]) -> Vec<Feature> {
     found
 }
 
-/// The sets of pages that lie beneath one folder.
+/// The sets of pages that lie under one folder.
 fn folders(pages: &[Page], members: &[usize]) -> Vec<Set> {
     let mut beneath: std::collections::BTreeMap<&str, Vec<usize>> = Default::default();
     for (at, &member) in members.iter().enumerate() {
@@ -444,7 +445,7 @@ mod tests {
         features.iter().map(shared).collect()
     }
 
-    /// The pages of the sections that are chosen, those in another one behind it.
+    /// The pages of the sections that are chosen, those in another one after it.
     fn chosen(all: usize, features: &[(&[usize], f64)], price: f64) -> Vec<Vec<usize>> {
         let shared = shared(all, features);
         let candidates: Vec<Set> = shared.iter().map(|shared| shared.set.clone()).collect();

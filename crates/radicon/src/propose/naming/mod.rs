@@ -1,4 +1,4 @@
-//! Names for blocks, from what stands in them and around them.
+//! Names for blocks, from what is in them and around them.
 
 mod parameters;
 mod sections;
@@ -24,7 +24,7 @@ pub fn name(pages: &[Page], hole: &Hole) -> String {
     slug(&found)
 }
 
-/// What a hole may be called, the best first: as it is, as what stands in it, by what is around it or beside it. The
+/// What a hole may be called, the best first: as it is, as what is in it, by what is around it or beside it. The
 /// main content is called so, and nothing else is.
 pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
     let page = hole.first_page(pages);
@@ -50,7 +50,7 @@ pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
     names
 }
 
-/// A word for what stands in a hole of which nothing else is known.
+/// A word for what is in a hole of which nothing else is known.
 fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
     let shown = hole.filled();
     let (page, span) = (&pages[shown.page], shown.content);
@@ -81,7 +81,7 @@ fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
     }
 }
 
-/// A word for the part of a thing that stands in a hole.
+/// A word for the part of a thing that is in a hole.
 pub fn of_part(pages: &[Page], hole: &Hole) -> &'static str {
     match hole.context {
         Context::Content { parent } if matches!(tag(hole.first_page(pages), parent).as_str(), "ul" | "ol") => "items",
@@ -199,7 +199,7 @@ const MOST_PAGES: usize = 1000;
 /// So many elements of a hole are looked at for a name.
 const DEEPEST: usize = 12;
 
-/// Names by what stands before and behind a hole in all pages, as far as some of them show.
+/// Names by what comes before and after a hole in all pages, as far as some of them show.
 fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
     let last = hole.variants.len() - 1;
     let mut places = [0, last / 2, last].into_iter().filter_map(|at| {
@@ -211,7 +211,7 @@ fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
     names
 }
 
-/// Names by what stands before and behind a place in a page.
+/// Names by what comes before and after a place in a page.
 fn neighbours(page: &Page, parent: u32, span: Span) -> Vec<String> {
     let document = &page.document;
     let called = |node: u32| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
@@ -439,7 +439,7 @@ pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
     count > 0 && count < hole.variants.len()
 }
 
-/// What kinds of element stand in a hole, over all pages.
+/// What kinds of element are in a hole, over all pages.
 fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
     let parent_tag = tag(page, parent);
     let mut tags: Vec<String> = Vec::new();
@@ -547,7 +547,7 @@ fn words_of_default(pages: &[Page], hole: &Hole) -> Option<String> {
     }
 }
 
-/// The word in front of a hole that stands in running text.
+/// The word in front of a hole that is in running text.
 fn word_before(page: &Page, start: u32) -> Option<String> {
     let before = &page.source[start.saturating_sub(40) as usize..start as usize];
     let text = String::from_utf8_lossy(before).trim_end().to_owned();
@@ -610,7 +610,7 @@ pub fn word(text: &str) -> String {
     slug(text).replace('_', "-")
 }
 
-/// What elements that stand beside each other may be called, the best first: as a landmark, as the first of them that
+/// What elements that are beside each other may be called, the best first: as a landmark, as the first of them that
 /// is called something, by a heading in them, then as the others.
 pub fn telling(page: &Page, elements: &[u32]) -> Vec<String> {
     let called = |&node: &u32| match tag(page, node).as_str() {

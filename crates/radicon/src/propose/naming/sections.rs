@@ -52,7 +52,7 @@ pub fn of_top_level(pages: &[Page], around: &[usize], members: &[usize]) -> Opti
     (members.iter().all(is_top) && !around.iter().all(is_top)).then(|| "top-level".to_owned())
 }
 
-/// A word of all folders that hold these pages, if there are several, or if all of them lie in others beneath it.
+/// A word of all folders that hold these pages, if there are several, or if all of them lie in others under it.
 pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
     let shared = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
     if shared.contains('/') {
@@ -62,7 +62,7 @@ pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
     (!shared.is_empty() && members.iter().all(is_deeper)).then(|| format!("{}-subfolders", word(shared)))
 }
 
-/// What pages of a frame are called: by the title of all of them, else by the first thing on them.
+/// What pages of a skeleton are called: by the title of all of them, else by the first thing on them.
 pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
     let page = &pages[members[0]];
     let title = |member: usize| {

@@ -1,6 +1,6 @@
-//! Copies that were left behind, made like the others before layouts are proposed.
+//! Copies that are outdated, made like the others before layouts are proposed.
 //!
-//! A place of a family's frame where most pages have the same and a few something
+//! A place of a family's skeleton where most pages have the same and a few something
 //! like it, or nothing, is taken for a slip. A mark that wanders from place to
 //! place, such as that of the current item, is none.
 
@@ -42,7 +42,7 @@ pub struct Healed {
 /// A page, by index, and what replaces which of its bytes.
 type Cure = (usize, std::ops::Range<usize>, Vec<u8>);
 
-/// The site with left-behind copies made like the others, and what that changes.
+/// The site with outdated copies made like the others, and what that changes.
 pub fn heal(site: &Site, jobs: &[Job<'_>]) -> (Site, Vec<Healed>) {
     let mut left = Vec::new();
     let mut candidates = jobs[0].candidates(&mut left);
@@ -97,7 +97,7 @@ fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> 
         if !is_usual(hole.variants.len(), hole.overriding()) {
             continue;
         }
-        // With the white space around, where there is any.
+        // With the whitespace around, where there is any.
         let whole = |variant: &Variant| variant.place.map_or(variant.content, |(_, run)| pages[variant.page].span(run));
         for variant in hole.own() {
             let (page, text) = (&pages[variant.page], variant.text(pages));

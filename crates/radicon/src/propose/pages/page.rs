@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
+use crate::hash::mix;
 use crate::markup::elements::{Flow, element};
 use crate::markup::{Document, NodeKind, TokenKind};
 use crate::prove::{Normal, Shows, Strength, normal_run, significance};
@@ -46,13 +47,13 @@ pub struct Page {
     pub source: Arc<Vec<u8>>,
     pub document: Document,
     pub keys: Vec<Key>,
-    /// Where partials would stand that are known, each by its number.
+    /// Where partials would be that are known, each by its number.
     pub marks: Vec<(Span, usize)>,
-    /// The white space that shows of each token.
+    /// The whitespace that shows of each token.
     shows: Vec<Shows>,
     /// Every byte counts.
     exact: bool,
-    /// What the page says for itself before its markup: it stays with it, beneath the parent line.
+    /// What the page says for itself before its markup: it stays with it, under the parent line.
     pub head: Vec<u8>,
     /// Its file begins with a byte-order mark.
     pub mark: bool,
@@ -208,7 +209,7 @@ impl Page {
         Span::new(self.document.offset(run.0), self.document.offset(run.1))
     }
 
-    /// The partial that would stand where some run lies, by its number.
+    /// The partial that would be where some run lies, by its number.
     pub fn mark(&self, run: Run) -> Option<usize> {
         let span = self.span(run);
         let at = self.marks.partition_point(|(mark, _)| mark.end <= span.start);
@@ -233,7 +234,7 @@ impl Page {
         (first, last)
     }
 
-    /// Whether the byte at `offset` lies in text whose runs of white space count as one.
+    /// Whether the byte at `offset` lies in text whose runs of whitespace count as one.
     pub fn is_free_blank(&self, offset: u32) -> bool {
         let tokens = &self.document.tokens;
         let index = tokens.partition_point(|token| token.end <= offset);
@@ -247,7 +248,7 @@ impl Page {
         names.take(MOST_LOOKED_AT).any(|name| name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
     }
 
-    /// Whether the white space before an offset does not show.
+    /// Whether the whitespace before an offset does not show.
     pub fn ends_free_blank(&self, offset: u32) -> bool {
         let index = self.document.tokens.partition_point(|token| token.end < offset);
         self.document.tokens.get(index).is_some_and(|token| token.kind == TokenKind::Text)
@@ -265,7 +266,7 @@ impl Page {
         }
     }
 
-    /// For every element that occurs once: what it is and where, and the white space before it.
+    /// For every element that occurs once: what it is and where, and the whitespace before it.
     pub fn blanks_before_nodes(&self) -> Vec<((u32, u64), u64)> {
         let mut found = Vec::new();
         for (index, node) in self.document.nodes.iter().enumerate().skip(1) {
@@ -281,7 +282,7 @@ impl Page {
         found
     }
 
-    /// Whether every byte of white space in a node counts.
+    /// Whether every byte of whitespace in a node counts.
     pub fn is_preserved(&self, node: u32) -> bool {
         let mut at = node;
         while at > 0 {
@@ -300,8 +301,3 @@ impl Page {
 
 /// A run of tokens: the first one and the one after the last.
 pub type Run = (u32, u32);
-
-/// Joins two hashes; the order counts.
-pub fn mix(a: u64, b: u64) -> u64 {
-    (a.rotate_left(23) ^ b).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(31)
-}

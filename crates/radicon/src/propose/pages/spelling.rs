@@ -1,5 +1,5 @@
 //! Tags written in one way: for proposals at the strength `dom`, where it does not
-//! count in which order attributes stand, in which quotes and letter case.
+//! count in which order attributes are, in which quotes and letter case.
 //!
 //! Pages are read as if all of them wrote their tags as most of them do.
 
@@ -93,7 +93,7 @@ impl Spelling {
             false => end.span().of(source),
         };
         out.extend_from_slice(end);
-        // White space within a tag is no matter of spelling.
+        // Whitespace within a tag is no matter of spelling.
         let same = |a: &[u8], b: &[u8]| {
             let solid = |bytes: &[u8]| bytes.iter().copied().filter(|b| !b.is_ascii_whitespace()).collect::<Vec<u8>>();
             solid(a) == solid(b)

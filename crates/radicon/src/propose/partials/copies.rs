@@ -7,9 +7,26 @@ use xxhash_rust::xxh3::xxh3_64;
 use crate::dialect::{Dialect, Kind};
 use crate::markup::Constructs;
 use crate::propose::pages::page::Page;
-use crate::propose::partials::find::{Stretch, is_value};
 use crate::prove::Strength;
 use crate::text::Span;
+
+/// The longest value of a parameter, in bytes.
+const LONGEST_VALUE: usize = 80;
+
+/// A stretch of a file.
+#[derive(Clone, Copy)]
+pub struct Stretch {
+    pub file: usize,
+    pub start: usize,
+    pub end: usize,
+    /// Whole lines; else it is within lines.
+    pub lines: bool,
+}
+
+/// Whether a text can be passed: every engine prints it as it is written.
+pub fn is_value(text: &str) -> bool {
+    text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c))
+}
 
 /// The line by which copies are found has so many bytes at least.
 const LEAST_LINE: usize = 20;
@@ -22,7 +39,7 @@ pub enum Segment {
     Value(usize),
 }
 
-/// Where each line of some files stands: a hash of what is in it, the file, and its first byte.
+/// Where each line of some files is: a hash of what is in it, the file, and its first byte.
 pub struct LineTable(Vec<(u64, u32, u32)>);
 
 impl LineTable {
@@ -60,11 +77,11 @@ enum Part {
     Value(usize),
 }
 
-/// A partial whose copies are sought: their values differ, and where white space does not count their indentation.
+/// A partial whose copies are sought: their values differ, and where whitespace does not count their indentation.
 pub struct Pattern {
     parts: Vec<Part>,
     values: usize,
-    /// White space at the ends of lines counts.
+    /// Whitespace at the ends of lines counts.
     exact: bool,
 }
 
@@ -122,7 +139,7 @@ impl Pattern {
         Self::of(&segments, names.len(), strength)
     }
 
-    /// Its copies in a file, one behind the other, with the values of each; none if it begins with a value.
+    /// Its copies in a file, one after the other, with the values of each; none if it begins with a value.
     pub fn find(&self, source: &[u8]) -> Vec<(Span, Vec<String>)> {
         let Some(Part::Text(first)) = self.parts.first() else { return Vec::new() };
         let mut found: Vec<(Span, Vec<String>)> = Vec::new();
@@ -160,7 +177,7 @@ impl Pattern {
         (bytes.get(end) == Some(&b'\n')).then_some((Stretch { file, start: first, end: end + 1, lines: true }, values))
     }
 
-    /// How much white space of a line does not count there.
+    /// How much whitespace of a line does not count there.
     fn blanks(&self, bytes: &[u8]) -> usize {
         let is_free = |b: &&u8| b.is_ascii_whitespace() && **b != b'\n';
         if self.exact { 0 } else { bytes.iter().take_while(is_free).count() }
@@ -199,7 +216,7 @@ impl Pattern {
     }
 }
 
-/// Takes the white space off both ends of each line.
+/// Takes the whitespace off both ends of each line.
 fn trim(parts: &mut Vec<Part>) {
     for at in 0..parts.len() {
         let is_end = |part: Option<&Part>| part.is_none_or(|part| *part == Part::Break);
@@ -212,7 +229,7 @@ fn trim(parts: &mut Vec<Part>) {
     parts.retain(|part| !matches!(part, Part::Text(bytes) if bytes.is_empty()));
 }
 
-/// Marks in pages where partials would stand, which belong together.
+/// Marks in pages where partials would be, which belong together.
 pub fn mark(pages: &mut [Page], partials: &[Pattern]) {
     let mut found: Vec<(usize, Span, usize)> = Vec::new();
     let table = LineTable::of(pages.iter().map(|page| &page.source[..]).enumerate());

@@ -1,4 +1,4 @@
-//! Partials: for what stands several times in the proposed files, with parameters
+//! Partials: for what is repeated in the proposed files, with parameters
 //! where copies differ a little, and for regions of layouts.
 
 use std::cell::OnceCell;
@@ -12,7 +12,7 @@ use crate::markup::elements::element;
 use crate::markup::{Constructs, Document, NodeKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
-use crate::propose::partials::copies::{LineTable, Pattern, Segment};
+use crate::propose::partials::copies::{LineTable, Pattern, Segment, Stretch, is_value};
 use crate::propose::partials::movable::may_move;
 use crate::propose::partials::worth::Reason;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, holes};
@@ -44,15 +44,14 @@ const SHARE_WORTH: usize = 1000;
 /// With so many others of its name a partial is one of a kind.
 const OF_A_KIND: usize = 2;
 
-/// The most parameters of a partial, and where size is all; the longest value of one, in bytes.
+/// The most parameters of a partial, and where size is all.
 const MOST_PARAMETERS: usize = 2;
 const MOST_PARAMETERS_SMALL: usize = 4;
-const LONGEST_VALUE: usize = 80;
 
 /// Regions of layouts become partials, where they are asked for, if they have so many bytes.
 const LEAST_REGION: usize = 200;
 
-/// What stands within a line and becomes a partial has so many bytes at least.
+/// What is within a line and becomes a partial has so many bytes at least.
 const LEAST_WITHIN: usize = 400;
 
 /// Files with some of their markup in partials.
@@ -63,18 +62,8 @@ pub struct Extracted {
     pub smaller: usize,
 }
 
-/// The first byte, the one behind the last, and what to write there.
+/// The first byte, the one after the last, and what to write there.
 type Edit = (usize, usize, String);
-
-/// A stretch of a file.
-#[derive(Clone, Copy)]
-pub struct Stretch {
-    pub file: usize,
-    pub start: usize,
-    pub end: usize,
-    /// Whole lines; else it stands within lines.
-    pub lines: bool,
-}
 
 /// A partial with its uses, and the arguments of each.
 pub struct Found {
@@ -93,7 +82,7 @@ pub struct Extractor<'j, 's> {
     home: Home,
     /// What a partial must save, in bytes.
     least: usize,
-    /// Where the lines of the files stand, once it is asked for.
+    /// Where the lines of the files are, once it is asked for.
     lines: OnceCell<LineTable>,
     /// The bytes of the site before.
     all: usize,
@@ -101,7 +90,7 @@ pub struct Extractor<'j, 's> {
     smaller: usize,
     /// What becomes a partial, with what it saves in bytes.
     pub found: Vec<(Found, usize)>,
-    /// Where that stands, by the files.
+    /// Where that is, by the files.
     claimed: FxHashMap<usize, Vec<Stretch>>,
 }
 
@@ -163,7 +152,7 @@ impl Job<'_> {
         }
     }
 
-    /// Lines as they stand in a partial: in tidy output without the indentation that all have,
+    /// Lines as they are in a partial: in tidy output without the indentation that all have,
     /// and the first without any, which may come from where it was included.
     pub fn content(&self, lines: &[u8]) -> Vec<u8> {
         let lines = self.held(lines);
@@ -188,9 +177,9 @@ impl Extractor<'_, '_> {
         if self.job.options.is_small() { LEAST_COPIES - 1 } else { LEAST_COPIES }
     }
 
-    /// Partials for what stands several times.
+    /// Partials for what is repeated.
     fn repeats(&mut self) {
-        let similarity = if self.job.passes_values() { ALIKE } else { 2.0 };
+        let similarity = self.job.passes_values().then_some(ALIKE);
         // A pair must save three times as much to be told.
         let least = if self.job.options.is_small() { self.least / 3 } else { self.least } as u64;
         let options = RepeatOptions { min_saving: Some(least), similarity, ..RepeatOptions::default() };
@@ -230,13 +219,13 @@ impl Extractor<'_, '_> {
         can_move && self.claimed.get(&lines.file).is_none_or(|claimed| claimed.iter().all(apart))
     }
 
-    /// What stands there, as a partial holds it.
+    /// What is there, as a partial holds it.
     fn content(&self, stretch: &Stretch) -> Vec<u8> {
         let bytes = self.text(stretch);
         if stretch.lines { self.job.content(bytes) } else { bytes.to_vec() }
     }
 
-    /// The tag that includes a partial in the place of a stretch; `None` if white space
+    /// The tag that includes a partial in the place of a stretch; `None` if whitespace
     /// around it could go with it.
     fn tag(&self, target: &str, arguments: &str, stretch: &Stretch) -> Option<String> {
         let include = self.job.dialect.form(Kind::Include)?;
@@ -314,7 +303,7 @@ impl Extractor<'_, '_> {
         let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
         let most = if self.job.options.is_small() { MOST_PARAMETERS_SMALL } else { MOST_PARAMETERS };
         let (parameters, printed) = parameters(&values, most)?;
-        // Named after where they stand first.
+        // Named after where they are first.
         let first: Vec<&Hole> = parameters.iter().map(|(first, _)| holes[*first]).collect();
         let names = naming::of_parameters(&pages, &first).into_iter();
         let parameters: Vec<(String, &[String])> = names.zip(parameters.iter().map(|(_, values)| *values)).collect();
@@ -455,7 +444,7 @@ impl Extractor<'_, '_> {
     /// Whether it is a thing with a name, in several files, that saves enough.
     fn is_worth_it(&self, found: &Found, saves: usize) -> bool {
         let files: FxHashSet<usize> = found.uses.iter().map(|(stretch, _)| stretch.file).collect();
-        // Conditions and loops that stand in three files are changed in three files, however short they are.
+        // Conditions and loops that are in three files are changed in three files, however short they are.
         let is_logic = || {
             let items = Constructs::read(&found.content, &self.job.dialect).items;
             items.iter().any(|item| item.kind == Kind::Control)
@@ -573,7 +562,7 @@ impl Extractor<'_, '_> {
     }
 }
 
-/// What stands in a hole of each copy, if every engine prints it as it is written.
+/// What is in a hole of each copy, if every engine prints it as it is written.
 pub fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
     let fits =
         !matches!(hole.context, Context::Attributes { .. }) && !matches!(hole.default, DefaultContent::Pieces(_));
@@ -582,11 +571,6 @@ pub fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
         is_value(text).then(|| text.to_owned())
     };
     if fits { hole.variants.iter().map(value).collect() } else { None }
-}
-
-/// Whether a text can be passed: every engine prints it as it is written.
-pub fn is_value(text: &str) -> bool {
-    text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c))
 }
 
 /// What is printed in a hole: the number of a parameter, and the words before and after it.
@@ -617,7 +601,7 @@ fn parameters(values: &[Vec<String>], most: usize) -> Option<(Vec<Parameter<'_>>
     (1..=most).contains(&parameters.len()).then_some((parameters, printed))
 }
 
-/// What stands before and after each of these texts in each of those, if it is the same in all.
+/// What comes before and after each of these texts in each of those, if it is the same in all.
 fn around<'t>(inner: &[String], texts: &'t [String]) -> Option<(&'t str, &'t str)> {
     let first = texts.first()?;
     let at = first.find(inner.first()?.as_str())?;
@@ -628,7 +612,7 @@ fn around<'t>(inner: &[String], texts: &'t [String]) -> Option<(&'t str, &'t str
     inner.iter().zip(texts).all(same).then_some((before, after))
 }
 
-/// A copy as it stands within lines, if it is long enough for a tag there.
+/// A copy as it is within lines, if it is long enough for a tag there.
 fn within_lines(copy: &RepeatCopy, file: usize, written: &[ProposedFile]) -> Option<Stretch> {
     let span = Span::new(copy.byte_start, copy.byte_end);
     let bytes = span.of(&written[file].bytes);

@@ -1,4 +1,4 @@
-//! What stands beside the copies of a partial everywhere belongs to it: lines too short to
+//! What is beside the copies of a partial everywhere belongs to it: lines too short to
 //! be copies of their own, and another partial that always follows.
 
 use std::ops::Range;
@@ -7,7 +7,8 @@ use rustc_hash::FxHashMap;
 
 use crate::dialect::Dialect;
 use crate::markup::{Document, NodeKind};
-use crate::propose::partials::find::{Extractor, Found, Stretch};
+use crate::propose::partials::copies::Stretch;
+use crate::propose::partials::find::{Extractor, Found};
 use crate::prove::Strength;
 use crate::text::is_blank;
 
@@ -24,7 +25,7 @@ impl Found {
 }
 
 impl Extractor<'_, '_> {
-    /// Takes elements in that stand before and behind all copies, too short to be copies of their own.
+    /// Takes elements in that come before and after all copies, too short to be copies of their own.
     pub fn grow(&self, found: &mut Found) {
         while let Some((lines, wider)) = self.wider(found, before) {
             found.content.splice(..0, lines);
@@ -73,7 +74,7 @@ impl Extractor<'_, '_> {
         None
     }
 
-    /// Makes one partial of two that always stand one behind the other; whether there were any.
+    /// Makes one partial of two that always are one after the other; whether there were any.
     pub fn join_neighbours(&mut self) -> bool {
         let mut at: FxHashMap<(usize, usize), usize> = FxHashMap::default();
         for (index, (found, _)) in self.found.iter().enumerate() {
@@ -100,7 +101,7 @@ impl Extractor<'_, '_> {
         true
     }
 
-    /// One partial for both, if the second follows wherever the first stands, and nowhere else.
+    /// One partial for both, if the second follows wherever the first is, and nowhere else.
     fn joined(&self, first: &Found, second: &Found) -> Option<Found> {
         if first.uses.len() != second.uses.len() || first.parameters.min(second.parameters) > 0 {
             return None;
@@ -131,13 +132,13 @@ fn before(bytes: &[u8], stretch: &Stretch) -> Range<usize> {
     memchr::memrchr(b'\n', line).map_or(0, |at| at + 1)..stretch.start
 }
 
-/// The line behind a stretch.
+/// The line after a stretch.
 fn behind(bytes: &[u8], stretch: &Stretch) -> Range<usize> {
     let start = stretch.end;
     start..memchr::memchr(b'\n', &bytes[start..]).map_or(bytes.len(), |at| start + at + 1)
 }
 
-/// Lines one behind the other, whether or not the first ends with a line end.
+/// Lines one after the other, whether or not the first ends with a line end.
 fn joined_lines(parts: &[&[u8]]) -> Vec<u8> {
     let mut out = Vec::new();
     for part in parts {

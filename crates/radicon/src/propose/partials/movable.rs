@@ -1,4 +1,4 @@
-//! What of a template may stand in a file of its own: its tags must say there what they say here.
+//! What of a template may be in a file of its own: its tags must say there what they say here.
 
 use crate::dialect::{Kind, Part};
 use crate::markup::{ALONE, Construct};
@@ -8,7 +8,7 @@ use crate::steps::may_stand_alone;
 use crate::text::Span;
 
 /// Whether a stretch can move into a partial: it holds whole tags, none that binds a name for what follows or belongs
-/// to the file's chain, and does not stand in a text that is read otherwise.
+/// to the file's chain, and is not in a text that is read otherwise.
 pub fn may_move(template: &Template, span: Span) -> bool {
     let items = &template.constructs.items;
     if items.is_empty() {
@@ -51,7 +51,7 @@ mod tests {
     use crate::dialect::builtin;
     use crate::site::{Settings, Site, SourceFile};
 
-    /// Whether what stands between two bars may move.
+    /// Whether what is between two bars may move.
     #[track_caller]
     fn moves(marked: &str, expected: bool) {
         let (start, rest) = marked.split_once('|').expect("a bar");

@@ -14,7 +14,7 @@ pub enum Reason {
     Named(Vec<String>),
 }
 
-/// Rows, and what stands in running text: a loop's business, and the writer's.
+/// Rows, and what is in running text: a loop's business, and the writer's.
 const ROWS_AND_PROSE: [&str; 27] = [
     "a", "abbr", "b", "br", "code", "dd", "dt", "em", "i", "img", "input", "label", "li", "option", "p", "pre", "q",
     "s", "small", "span", "strong", "sub", "sup", "td", "th", "tr", "u",

@@ -8,7 +8,9 @@
 
 use rustc_hash::FxHashMap;
 
+use crate::hash::mix;
 use crate::propose::pages::page::Key;
+use crate::sequence::{anchors, heaviest};
 
 /// The largest table of the exact alignment, in cells; longer lists are first
 /// cut at nodes that occur once on both sides.
@@ -23,8 +25,7 @@ pub fn columns(lists: &[Vec<Key>]) -> Vec<Vec<usize>> {
     let mut matched: Vec<Vec<usize>> = vec![Vec::with_capacity(lists.len()); base.len()];
     let mut cache: FxHashMap<u64, Vec<(usize, usize)>> = FxHashMap::default();
     for list in lists {
-        let fingerprint =
-            list.iter().fold(list.len() as u64, |sum, key| crate::propose::pages::page::mix(sum, key.whole));
+        let fingerprint = list.iter().fold(list.len() as u64, |sum, key| mix(sum, key.whole));
         let pairs = cache.entry(fingerprint).or_insert_with(|| pairs(base, list));
         for &(at, with) in pairs.iter() {
             matched[at].push(with);
@@ -93,10 +94,14 @@ fn align(a: &[Key], b: &[Key], at: (usize, usize), found: &mut Vec<(usize, usize
     let (inner_a, inner_b) = (&a[..a.len() - tail], &b[..b.len() - tail]);
     if !inner_a.is_empty() && !inner_b.is_empty() {
         if inner_a.len() * inner_b.len() <= MAX_CELLS {
-            exact(inner_a, inner_b, at, found);
-        } else if let Some(anchors) = anchors(inner_a, inner_b) {
+            let pairs = heaviest(inner_a.len(), inner_b.len(), |i, j| likeness(&inner_a[i], &inner_b[j]));
+            found.extend(pairs.into_iter().map(|(i, j)| (at.0 + i, at.1 + j)));
+        } else {
+            // Nodes that occur once in both lists.
+            let pairs = anchors(inner_a.iter().map(|key| key.whole), inner_b.iter().map(|key| key.whole));
             let mut from = (0, 0);
-            for (i, j) in anchors.into_iter().chain([(inner_a.len(), inner_b.len())]) {
+            let ends = (!pairs.is_empty()).then_some((inner_a.len(), inner_b.len()));
+            for (i, j) in pairs.into_iter().chain(ends) {
                 align(&inner_a[from.0..i], &inner_b[from.1..j], (at.0 + from.0, at.1 + from.1), found);
                 if i < inner_a.len() {
                     found.push((at.0 + i, at.1 + j));
@@ -107,67 +112,6 @@ fn align(a: &[Key], b: &[Key], at: (usize, usize), found: &mut Vec<(usize, usize
     }
     let (i, j) = (at.0 + inner_a.len(), at.1 + inner_b.len());
     found.extend((0..tail).map(|k| (i + k, j + k)));
-}
-
-fn exact(a: &[Key], b: &[Key], at: (usize, usize), found: &mut Vec<(usize, usize)>) {
-    let width = b.len() + 1;
-    // best[i][j]: the weight of aligning what follows i and j.
-    let mut best = vec![0_u32; (a.len() + 1) * width];
-    for i in (0..a.len()).rev() {
-        for j in (0..b.len()).rev() {
-            let pair = likeness(&a[i], &b[j]);
-            let with = if pair > 0 { pair + best[(i + 1) * width + j + 1] } else { 0 };
-            best[i * width + j] = with.max(best[(i + 1) * width + j]).max(best[i * width + j + 1]);
-        }
-    }
-    let (mut i, mut j) = (0, 0);
-    while i < a.len() && j < b.len() {
-        let here = best[i * width + j];
-        let pair = likeness(&a[i], &b[j]);
-        if pair > 0 && here == pair + best[(i + 1) * width + j + 1] {
-            found.push((at.0 + i, at.1 + j));
-            (i, j) = (i + 1, j + 1);
-        } else if here == best[(i + 1) * width + j] {
-            i += 1;
-        } else {
-            j += 1;
-        }
-    }
-}
-
-/// Nodes that occur once in both lists, in an order that both share: the
-/// longest such run (patience; Fredman 1975). `None` if there are none.
-fn anchors(a: &[Key], b: &[Key]) -> Option<Vec<(usize, usize)>> {
-    let once = |list: &[Key]| {
-        let mut places: FxHashMap<u64, Option<usize>> = FxHashMap::default();
-        for (index, key) in list.iter().enumerate() {
-            places.entry(key.whole).and_modify(|place| *place = None).or_insert(Some(index));
-        }
-        places
-    };
-    let places = once(b);
-    let mut candidates: Vec<(usize, usize)> =
-        once(a).into_iter().filter_map(|(whole, i)| Some((i?, (*places.get(&whole)?)?))).collect();
-    candidates.sort_unstable();
-    let mut piles: Vec<usize> = Vec::new();
-    let mut before: Vec<Option<usize>> = vec![None; candidates.len()];
-    for (index, &(_, j)) in candidates.iter().enumerate() {
-        let pile = piles.partition_point(|&top| candidates[top].1 < j);
-        before[index] = pile.checked_sub(1).map(|below| piles[below]);
-        if pile == piles.len() {
-            piles.push(index);
-        } else {
-            piles[pile] = index;
-        }
-    }
-    let mut chain = Vec::new();
-    let mut at = piles.last().copied();
-    while let Some(index) = at {
-        chain.push(candidates[index]);
-        at = before[index];
-    }
-    chain.reverse();
-    (!chain.is_empty()).then_some(chain)
 }
 
 #[cfg(test)]

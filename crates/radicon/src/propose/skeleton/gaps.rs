@@ -1,4 +1,4 @@
-//! Where a hole begins and ends: which of the white space around it is its own.
+//! Where a hole begins and ends: which of the whitespace around it is its own.
 
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -10,7 +10,7 @@ use crate::prove::Strength;
 use crate::text::{Span, is_blank};
 
 impl Unifier<'_> {
-    /// Adds a hole, with the white space around it where it belongs.
+    /// Adds a hole, with the whitespace around it where it belongs.
     pub fn push_hole(
         &self,
         members: &[usize],
@@ -100,7 +100,7 @@ impl Unifier<'_> {
         within * 2 > members.len()
     }
 
-    /// Whether white space at both ends of the runs shows in no member.
+    /// Whether whitespace at both ends of the runs shows in no member.
     pub fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
         members.iter().zip(nodes).zip(runs).all(|((&page, &node), &run)| {
             let page = &self.pages[page];
@@ -124,8 +124,8 @@ impl Unifier<'_> {
         })
     }
 
-    /// For exact output: the runs without the white space that all members share
-    /// at their ends; as whole lines (`true`) if the dialect and the white space allow it.
+    /// For exact output: the runs without the whitespace that all members share
+    /// at their ends; as whole lines (`true`) if the dialect and the whitespace allow it.
     fn without_shared_blanks(&self, members: &[usize], full: &[Span]) -> (Vec<Span>, bool) {
         let texts: Vec<&[u8]> =
             members.iter().zip(full).map(|(&page, span)| span.of(&self.pages[page].source)).collect();
@@ -165,31 +165,5 @@ impl Unifier<'_> {
             let fits = pieces.iter().all(|piece| rest.strip_prefix(part(piece)).map(|left| rest = left).is_some());
             fits && rest.is_empty()
         })
-    }
-}
-
-/// Cuts off what lies outside of the contents of the hole around.
-pub fn clip(pieces: &mut [Piece], around: &Hole) {
-    let cut = |page: usize, span: &mut Span| {
-        if let Some(Variant { content: whole, .. }) = around.variant(page) {
-            let start = span.start.clamp(whole.start, whole.end);
-            *span = Span::new(start, span.end.clamp(start, whole.end));
-        }
-    };
-    for piece in pieces {
-        match piece {
-            Piece::Fixed { page, span } => cut(*page, span),
-            Piece::Hole(hole) => {
-                for variant in &mut hole.variants {
-                    let before = variant.content;
-                    cut(variant.page, &mut variant.content);
-                    // A line without its end is no line of its own.
-                    hole.lines &= variant.content == before;
-                }
-                if let DefaultContent::Pieces(inner) = &mut hole.default {
-                    clip(inner, around);
-                }
-            }
-        }
     }
 }

@@ -1,4 +1,4 @@
-//! Holes: the places of a layout where pages differ, with what stands there.
+//! Holes: the places of a layout where pages differ, with what is there.
 
 use crate::propose::pages::page::{Page, Run};
 use crate::text::{Span, is_blank};
@@ -39,7 +39,7 @@ pub enum Context {
     Attributes { node: u32 },
 }
 
-/// What stands in a hole unless a page says otherwise.
+/// What is in a hole unless a page says otherwise.
 #[derive(Clone, Debug)]
 pub enum DefaultContent {
     /// Nothing.
@@ -86,9 +86,9 @@ pub struct Hole {
     /// What each page has there that it concerns, in ascending order of the pages; one at least.
     pub variants: Vec<Variant>,
     pub default: DefaultContent,
-    /// White space on both sides shows in no page, so its tags may have their own lines.
+    /// Whitespace on both sides shows in no page, so its tags may have their own lines.
     pub lines: bool,
-    /// In most pages it stands within a line, and so it does in the layout.
+    /// In most pages it is within a line, and so it does in the layout.
     pub within_line: bool,
     /// What its block is called; empty until its layout is planned.
     pub name: String,
@@ -168,7 +168,7 @@ impl Hole {
             && self.variants.iter().all(|variant| !variant.content.is_empty())
     }
 
-    /// Whether the contents differ in white space only.
+    /// Whether the contents differ in whitespace only.
     pub fn differs_in_blanks_only(&self, pages: &[Page]) -> bool {
         let solid = |variant: &Variant| {
             let text = variant.bytes(pages);
@@ -266,6 +266,32 @@ pub fn majority(hashes: &[u64]) -> Option<usize> {
 /// What is best shown where pages have these.
 pub fn choose_default(hashes: &[u64]) -> DefaultContent {
     majority(hashes).map_or(DefaultContent::Empty, DefaultContent::Content)
+}
+
+/// Cuts off what lies outside the contents of the hole around.
+pub fn clip(pieces: &mut [Piece], around: &Hole) {
+    let cut = |page: usize, span: &mut Span| {
+        if let Some(Variant { content: whole, .. }) = around.variant(page) {
+            let start = span.start.clamp(whole.start, whole.end);
+            *span = Span::new(start, span.end.clamp(start, whole.end));
+        }
+    };
+    for piece in pieces {
+        match piece {
+            Piece::Fixed { page, span } => cut(*page, span),
+            Piece::Hole(hole) => {
+                for variant in &mut hole.variants {
+                    let before = variant.content;
+                    cut(variant.page, &mut variant.content);
+                    // A line without its end is no line of its own.
+                    hole.lines &= variant.content == before;
+                }
+                if let DefaultContent::Pieces(inner) = &mut hole.default {
+                    clip(inner, around);
+                }
+            }
+        }
+    }
 }
 
 #[cfg(test)]

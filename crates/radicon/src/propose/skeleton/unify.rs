@@ -4,19 +4,19 @@
 //! The trees are walked together from the root. Siblings are aligned, what is
 //! aligned is unified in turn, what is not becomes a hole; then neighbouring
 //! holes are joined wherever one block costs less than two. A hole is always a
-//! run of whole siblings, attributes, or text within one node, so what stands
+//! run of whole siblings, attributes, or text within one node, so what is
 //! in it is balanced if the page is.
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
+use crate::hash::mix;
 use crate::markup::{NodeKind, TokenKind};
 use crate::propose::hierarchy::sections::Sections;
-use crate::propose::pages::page::{Key, Page, Run, mix};
+use crate::propose::pages::page::{Key, Page, Run};
 use crate::propose::skeleton::align::columns;
-use crate::propose::skeleton::gaps::clip;
-use crate::propose::skeleton::hole::{Context, Hole, Piece, Variant, choose_default, majority};
+use crate::propose::skeleton::hole::{Context, Hole, Piece, Variant, choose_default, clip, majority};
 use crate::prove::Strength;
 use crate::site::Selector;
 use crate::text::{Span, is_blank};
@@ -101,7 +101,7 @@ pub enum Level {
     Tag,
 }
 
-/// A sibling: a node, or an attribute with the white space before it.
+/// A sibling: a node, or an attribute with the whitespace before it.
 #[derive(Clone, Copy)]
 struct Unit {
     run: Run,
@@ -124,11 +124,11 @@ impl Unifier<'_> {
         self.list(members, &nodes, units, &runs, Level::Content, 0)
     }
 
-    /// The template of what stands in a hole between nodes; `None` for another hole.
+    /// The template of what is in a hole between nodes; `None` for another hole.
     pub fn inside(&self, hole: &Hole) -> Option<Unified> {
         let nodes: Vec<u32> = hole.variants.iter().map(|variant| Some(variant.place?.0)).collect::<Option<_>>()?;
         let members: Vec<usize> = hole.variants.iter().map(|variant| variant.page).collect();
-        // White space that belongs to the layout around may be whole tokens.
+        // Whitespace that belongs to the layout around may be whole tokens.
         let touched = |variant: &Variant| -> Run {
             let (tokens, content) = (&self.pages[variant.page].document.tokens, variant.content);
             let first = tokens.partition_point(|token| token.end <= content.start);
@@ -144,7 +144,7 @@ impl Unifier<'_> {
         let units = members.iter().zip(&nodes).zip(&runs).map(within).collect();
         let mut unified = self.list(&members, &nodes, units, &runs, Level::Content, 0);
         clip(&mut unified.pieces, hole);
-        // White space at the ends may belong to the layout in one member and not in another.
+        // Whitespace at the ends may belong to the layout in one member and not in another.
         let is_whole = self.strength != Strength::Bytes || self.gives_back(&unified.pieces, hole);
         is_whole.then_some(unified)
     }
@@ -178,7 +178,7 @@ impl Unifier<'_> {
             let node = &page.document.nodes[index as usize];
             Unit { run: (node.first, node.last), index, key: page.keys[index as usize], mark: None }
         };
-        // White space is no landmark; it belongs to what stands between.
+        // Whitespace is no landmark; it belongs to what is between.
         let counts = |unit: &Unit| {
             let node = &page.document.nodes[unit.index as usize];
             unit.key.whole != 0 && !(node.kind == NodeKind::Text && page.bytes(unit.run).iter().all(|&b| is_blank(b)))
@@ -263,7 +263,7 @@ impl Unifier<'_> {
         Item { runs, hashes, lengths, kept, default: None }
     }
 
-    /// What stands between two columns.
+    /// What is between two columns.
     fn gap(
         &self,
         members: &[usize],
@@ -366,7 +366,7 @@ impl Unifier<'_> {
         prices.layout + length + overrides
     }
 
-    /// Joins neighbouring holes, and what stands between them, while that is cheaper.
+    /// Joins neighbouring holes, and what is between them, while that is cheaper.
     fn join(&self, members: &[usize], items: &[Item]) -> Vec<Segment> {
         let alone = |index: usize| match (&items[index].kept, &items[index].default) {
             (Some(_), _) => Segment::Kept(index),
@@ -408,7 +408,7 @@ impl Unifier<'_> {
             match next {
                 Some(next) if unsettled(&segments[first]) => {
                     if try_join(&mut segments, first, next, 0) {
-                        // It may now pay to join with what stands before.
+                        // It may now pay to join with what comes before.
                         first = (0..first).rev().find(|&at| unsettled(&segments[at])).unwrap_or(first);
                     } else {
                         first = next;

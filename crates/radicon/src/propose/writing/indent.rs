@@ -1,4 +1,4 @@
-//! Tidy indentation for templates, without touching white space that counts.
+//! Tidy indentation for templates, without touching whitespace that counts.
 //!
 //! Lines stay where their author broke them; only the indentation of each line
 //! is set, by how deeply its element is nested. Nothing inside `pre`,
@@ -60,7 +60,7 @@ impl Style {
 }
 
 /// The template with tidy indentation. `own_lines` are the offsets of tags
-/// beside which white space does not show.
+/// beside which whitespace does not show.
 pub fn tidy(source: &[u8], dialect: &Dialect, own_lines: &[u32], style: &Style) -> Vec<u8> {
     let document = Document::read(source, dialect);
     let tokens = &document.tokens;
@@ -103,7 +103,7 @@ pub fn tidy(source: &[u8], dialect: &Dialect, own_lines: &[u32], style: &Style) 
 }
 
 /// A stretch of a page moved to the left as a whole, so that it is indented by
-/// one step; its lines keep their places among each other. Only white space that
+/// one step; its lines keep their places among each other. Only whitespace that
 /// does not show is taken away.
 pub fn dedent(page: &Page, span: Span, unit: &[u8]) -> Vec<u8> {
     let source = &page.source[..span.end as usize];
@@ -139,7 +139,7 @@ pub fn dedent(page: &Page, span: Span, unit: &[u8]) -> Vec<u8> {
 }
 
 /// A stretch of a page whose lines begin with this indentation instead of the one of
-/// its first line. Only white space that does not show is changed.
+/// its first line. Only whitespace that does not show is changed.
 pub fn indented(page: &Page, span: Span, indent: &[u8]) -> Vec<u8> {
     let before = &page.source[..span.start as usize];
     let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();

@@ -2,23 +2,23 @@
 
 use crate::dialect::{Dialect, Form, Kind, Newline, Values};
 use crate::markup::{Constructs, TokenKind};
-use crate::propose::hierarchy::layouts::{Open, Override};
+use crate::propose::hierarchy::layout::{Open, Override};
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece};
 use crate::propose::writing::indent::{Style, dedent, tidy};
 use crate::prove::Strength;
 use crate::text::{BYTE_ORDER_MARK, Span, count_lines, is_blank, trim_blanks};
 
-/// A tag, and how it stands in the file.
+/// A tag, and how it is in the file.
 struct Tag {
     plain: String,
-    /// The same with a mark that keeps white space from going with it.
+    /// The same with a mark that keeps whitespace from going with it.
     marked: Option<String>,
     /// It has a line of its own.
     own_line: bool,
-    /// White space before it belongs to a page.
+    /// Whitespace before it belongs to a page.
     before: bool,
-    /// White space after it belongs to a page.
+    /// Whitespace after it belongs to a page.
     after: bool,
 }
 
@@ -90,7 +90,7 @@ impl Writer<'_> {
     }
 
     /// A page: its parent line, and the blocks that it overrides. No page gets more lines than it had if blocks that
-    /// stand within their lines can help it.
+    /// are within their lines can help it.
     pub fn page(&self, page: usize, layout: &str, open: &[Open]) -> Vec<u8> {
         let apart = self.overriding(page, layout, open, true);
         let most = count_lines(&self.pages[page].source);
@@ -127,7 +127,7 @@ impl Writer<'_> {
             let Some((open, close)) = self.tags(&hole.name, lines, Place::Page) else {
                 continue;
             };
-            // One-line blocks stand together, others apart.
+            // One-line blocks are together, others apart.
             let after_lines = std::mem::replace(&mut apart, lines);
             if after_lines || lines {
                 // Beside a tag on its own line two line ends count as one in tidy output.
@@ -178,7 +178,7 @@ impl Writer<'_> {
             let token = tokens.get(tokens.partition_point(|token| token.end <= at));
             token.is_none_or(|token| token.start == at || token.kind == TokenKind::Text)
         };
-        // Between lines white space does not show.
+        // Between lines whitespace does not show.
         let cut = |span: Span| {
             let bytes = span.of(&page.source);
             let lead = bytes.iter().take_while(|b| is_blank(**b)).count() as u32;
@@ -241,7 +241,7 @@ impl Writer<'_> {
         }
         self.close(close, filled.lines, b"", &mut out);
         let (written, own_lines) = self.finish(out);
-        // What has no lines of its own may stand in a script, where every blank counts.
+        // What has no lines of its own may be in a script, where every blank counts.
         match filled.lines && self.strength != Strength::Bytes {
             true => tidy(&written, self.dialect, &own_lines, &self.style),
             false => written,
@@ -338,7 +338,7 @@ impl Writer<'_> {
         self.assemble(&segments)
     }
 
-    /// Puts the segments together; tags that would take white space with them
+    /// Puts the segments together; tags that would take whitespace with them
     /// that belongs to a page are written with a mark against it.
     fn assemble(&self, segments: &[Segment]) -> (Vec<u8>, Vec<u32>) {
         let mut marked = vec![false; segments.len()];
@@ -372,7 +372,7 @@ fn push(out: &mut Vec<Segment>, bytes: &[u8]) {
     }
 }
 
-/// After a tag on its own line the white space of the page is replaced by one line end.
+/// After a tag on its own line the whitespace of the page is replaced by one line end.
 fn without_blanks_after_tags(mut segments: Vec<Segment>) -> Vec<Segment> {
     for index in 1..segments.len() {
         let (before, after) = segments.split_at_mut(index);

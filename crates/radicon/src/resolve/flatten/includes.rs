@@ -20,7 +20,7 @@ enum Splice {
 }
 
 impl Flattener<'_> {
-    /// Splices an include or a wrap behind `text`; `false` if it stays as it is.
+    /// Splices an include or a wrap after `text`; `false` if it stays as it is.
     pub(super) fn include(&mut self, source: SourceId, at: usize, text: Span, frame: &Frame) -> bool {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
@@ -46,7 +46,7 @@ impl Flattener<'_> {
             return false;
         }
         self.copy(source, text, frame);
-        // Of several statements in a tag those before it and those behind it get tags of their own.
+        // Of several statements in a tag those before it and those after it get tags of their own.
         if let Inside::Statement { close, .. } = item.inside {
             self.copy(source, close, frame);
         }
@@ -158,7 +158,7 @@ impl Flattener<'_> {
         }
         let round = self.including[start..].iter().chain([&target]);
         let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
-        let message = format!("the includes come round to themselves: {}", names.join(" -> "));
+        let message = format!("the includes form a cycle: {}", names.join(" -> "));
         self.flat.problems.push(self.site.get(source).problem(item.span.start, message));
         true
     }

@@ -4,17 +4,18 @@ use std::ops::Range;
 
 use rustc_hash::FxHashMap;
 
-use super::forest::Forest;
-use super::runs::Copy;
+use crate::repeats::exact::runs::Copy;
+use crate::repeats::reading::forest::Forest;
+use crate::sequence::{anchors, heaviest};
 use crate::site::Site;
 use crate::text::SourceId;
 
 /// A part of one piece that differs from the other one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) enum Part {
+pub(in crate::repeats) enum Part {
     /// The attributes of an element.
     Attributes(u32),
-    /// A run of nodes, from the first to behind the last.
+    /// A run of nodes, from the first to after the last.
     Nodes(u32, u32),
     /// Nothing: the place in this node before that one, or at its end.
     Place { parent: u32, before: u32 },
@@ -41,17 +42,17 @@ impl Part {
 
 /// How one piece differs from another one.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Alignment {
+pub(in crate::repeats) struct Alignment {
     /// Twice the bytes in common, as a share of the bytes of both.
     pub similarity: f64,
-    /// Parts of the first one, and what stands in their place in the second.
+    /// Parts of the first one, and what is in their place in the second.
     pub gaps: Vec<(Part, Part)>,
     /// Nodes of the first one with the nodes of the second that correspond.
     pub pairs: Vec<(u32, u32)>,
 }
 
-/// What stands in the second piece where parts of the first stand.
-pub(super) struct Counterparts<'a> {
+/// What is in the second piece where parts of the first are.
+pub(in crate::repeats) struct Counterparts<'a> {
     forest: &'a Forest,
     gaps: FxHashMap<Part, Part>,
     /// Corresponding nodes, in order of the first piece.
@@ -65,7 +66,7 @@ impl<'a> Counterparts<'a> {
         Self { forest, gaps: alignment.gaps.iter().copied().collect(), pairs }
     }
 
-    /// What stands there; `None` if it is the same.
+    /// What is there; `None` if it is the same.
     pub fn of_part(&self, part: Part) -> Option<Part> {
         if let Some(found) = self.gaps.get(&part) {
             return Some(*found);
@@ -82,14 +83,14 @@ impl<'a> Counterparts<'a> {
 }
 
 /// The most pairs of children that are compared with each other; of more only
-/// children that stand once on each side hold the others together.
+/// children that are once on each side hold the others together.
 const MOST_CELLS: usize = 2_500;
 
 /// The deepest nesting that is compared.
 const MOST_DEPTH: usize = 200;
 
 /// Aligns two nodes; `None` if they are less alike than this.
-pub(super) fn align(site: &Site, forest: &Forest, a: u32, b: u32, least: f64) -> Option<Alignment> {
+pub(in crate::repeats) fn align(site: &Site, forest: &Forest, a: u32, b: u32, least: f64) -> Option<Alignment> {
     let source = |node: u32| &site.get(SourceId(forest.file(node))).source[..];
     let (own, other) = (f64::from(forest.bytes(a)), f64::from(forest.bytes(b)));
     let may_lose = own - least * (own + other) / 2.0;
@@ -107,7 +108,7 @@ struct Aligner<'f> {
     sources: (&'f [u8], &'f [u8]),
     /// How many bytes of the first may differ at most.
     may_lose: f64,
-    /// How many stand in the second one too, and how many do not, as far as is known.
+    /// How many are in the second one too, and how many do not, as far as is known.
     common: u32,
     lost: u32,
     /// Children of the nodes that are being compared.
@@ -195,8 +196,8 @@ impl<'f> Aligner<'f> {
         // One child beside one is not the same, else it would be at their end.
         let matches = match a.len() * b.len() {
             0 | 1 => Vec::new(),
-            2..=MOST_CELLS => common_subsequence(a, b, same),
-            _ => anchors(a, b, class),
+            2..=MOST_CELLS => heaviest(a.len(), b.len(), |i, j| u32::from(same(&a[i], &b[j]))),
+            _ => anchors(a.iter().map(&class), b.iter().map(&class)),
         };
         let (mut i, mut j) = (left.start, right.start);
         for (a, b) in matches.into_iter().chain([(left.len(), right.len())]) {
@@ -258,62 +259,8 @@ impl<'f> Aligner<'f> {
     }
 }
 
-/// The places of a longest common subsequence.
-fn common_subsequence(left: &[u32], right: &[u32], same: impl Fn(&u32, &u32) -> bool) -> Vec<(usize, usize)> {
-    let width = right.len() + 1;
-    let mut best = vec![0_u16; (left.len() + 1) * width];
-    for i in (0..left.len()).rev() {
-        for j in (0..right.len()).rev() {
-            best[i * width + j] = match same(&left[i], &right[j]) {
-                true => best[(i + 1) * width + j + 1] + 1,
-                false => best[(i + 1) * width + j].max(best[i * width + j + 1]),
-            };
-        }
-    }
-    let (mut i, mut j) = (0, 0);
-    let mut found = Vec::new();
-    while i < left.len() && j < right.len() {
-        if same(&left[i], &right[j]) {
-            found.push((i, j));
-            (i, j) = (i + 1, j + 1);
-        } else if best[(i + 1) * width + j] >= best[i * width + j + 1] {
-            i += 1;
-        } else {
-            j += 1;
-        }
-    }
-    found
-}
-
-/// Children that stand once on each side, as many as keep their order.
-fn anchors(left: &[u32], right: &[u32], class: impl Fn(&u32) -> u32) -> Vec<(usize, usize)> {
-    let once = |list: &[u32]| {
-        let mut places: FxHashMap<u32, Option<usize>> = FxHashMap::default();
-        for (at, node) in list.iter().enumerate() {
-            places.entry(class(node)).and_modify(|place| *place = None).or_insert(Some(at));
-        }
-        places
-    };
-    let (here, there) = (once(left), once(right));
-    let mut pairs: Vec<(usize, usize)> =
-        here.iter().filter_map(|(class, at)| Some(((*at)?, (*there.get(class)?)?))).collect();
-    pairs.sort_unstable();
-    // The longest rising chain: for each length the pair that ends it lowest.
-    let mut tails: Vec<usize> = Vec::new();
-    let mut before: Vec<Option<usize>> = Vec::with_capacity(pairs.len());
-    for (index, &(_, at)) in pairs.iter().enumerate() {
-        let length = tails.partition_point(|&tail| pairs[tail].1 < at);
-        before.push(length.checked_sub(1).map(|shorter| tails[shorter]));
-        if length == tails.len() { tails.push(index) } else { tails[length] = index }
-    }
-    let mut chain: Vec<_> =
-        std::iter::successors(tails.last().copied(), |&at| before[at]).map(|at| pairs[at]).collect();
-    chain.reverse();
-    chain
-}
-
 /// The text of a part in its source.
-pub(super) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8] {
+pub(in crate::repeats) fn text<'s>(forest: &Forest, source: &'s [u8], part: Part) -> &'s [u8] {
     match part {
         Part::Place { .. } => &[],
         Part::Nodes(start, end) => {
@@ -369,13 +316,5 @@ mod tests {
             let similarity = |least: f64| Some(align(&site, &forest, a, b, least)?.similarity);
             prop_assert_eq!(similarity(least), similarity(0.0).filter(|&similarity| similarity >= least));
         }
-    }
-
-    #[test]
-    fn children_that_stand_once_hold_the_others_together() {
-        let found = anchors(&[1, 7, 2, 3, 7, 4], &[2, 1, 9, 3, 4, 9], |node| *node);
-        assert_eq!(found.len(), 3);
-        assert!(found.ends_with(&[(3, 3), (5, 4)]), "{found:?}");
-        assert_eq!(common_subsequence(&[1, 2, 3], &[1, 3, 2], |a, b| a == b).len(), 2);
     }
 }

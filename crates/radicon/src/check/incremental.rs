@@ -6,8 +6,9 @@ use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHasher};
 use xxhash_rust::xxh3::xxh3_64;
 
-use super::context::{Context, Found, PageView};
-use super::doubt::{Misread, weigh};
+use super::context::{Context, PageView};
+use super::found::Found;
+use super::misread::{Misread, weigh};
 use super::{Checked, Look, Rule, finish};
 use crate::repeats::Repeats;
 use crate::resolve::Resolver;
@@ -59,9 +60,7 @@ impl Checks {
         let context = Context::new(site, repeats);
         let look = |rule: &Rule| match rule.look {
             Look::Site(look) => look(&context),
-            Look::Own(look) => {
-                look(site).into_iter().map(|hit| Found::new(hit.template, hit.span, hit.message)).collect()
-            }
+            Look::Own(look) => look(site),
             Look::Page(_) => Vec::new(),
         };
         let of_site = wanted.par_iter().flat_map_iter(|rule| look(rule).into_iter().map(|found| (*rule, found)));

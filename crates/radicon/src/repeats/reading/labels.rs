@@ -1,6 +1,6 @@
 //! What a text, a tag or a construct is in normal form, as a hash.
 //!
-//! White space between elements is left out, attributes are hashed as a sum of
+//! Whitespace between elements is left out, attributes are hashed as a sum of
 //! pairs, so that their order does not matter, and constructs by what they mean.
 
 use std::borrow::Cow;
@@ -8,10 +8,11 @@ use std::borrow::Cow;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
-use super::Normalise;
-use super::urls::{Here, Urls};
 use crate::dialect::{Kind, Part};
+use crate::hash::mix;
 use crate::markup::{Construct, Token, TokenKind};
+use crate::repeats::Normalise;
+use crate::repeats::reading::urls::{Here, Urls};
 use crate::site::{Site, Template, folder};
 use crate::text::{SourceId, Span, is_blank, single_spaced, trim_blanks};
 
@@ -22,19 +23,19 @@ const SEED_OTHER: u64 = 4;
 
 /// What a node is, without what it holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Label {
+pub(in crate::repeats) struct Label {
     pub hash: u64,
     /// What tells its name; 0 for a text, 1 for what is no element.
     pub tag: u16,
 }
 
 /// What tells the name of an element, in lower case.
-pub(super) fn tag_of(name: &[u8]) -> u16 {
+pub(in crate::repeats) fn tag_of(name: &[u8]) -> u16 {
     (xxh3_64_with_seed(name, SEED_ELEMENT) as u16).max(2)
 }
 
 /// Labels the nodes of one template after the other.
-pub(super) struct Labels<'a> {
+pub(in crate::repeats) struct Labels<'a> {
     site: &'a Site,
     normalise: &'a Normalise,
     urls: &'a Urls,
@@ -78,7 +79,7 @@ impl<'a> Labels<'a> {
         &self.site.get(id).source
     }
 
-    /// A text without the white space that does not count; `None` if nothing is left.
+    /// A text without the whitespace that does not count; `None` if nothing is left.
     pub fn text(&self, span: Span, preserved: bool) -> Option<Label> {
         let bytes = span.of(&self.template.source);
         let hash = if preserved || !self.normalise.blanks {
@@ -131,7 +132,7 @@ impl<'a> Labels<'a> {
         Label { hash: sum, tag: (name as u16).max(2) }
     }
 
-    /// Whether the label of an element depends on the folder it stands in.
+    /// Whether the label of an element depends on the folder it is in.
     pub fn is_placed(&self, tokens: &[Token]) -> bool {
         let source = &self.template.source;
         tokens.iter().any(|token| {
@@ -234,10 +235,4 @@ impl<'a> Labels<'a> {
         };
         printed.iter().fold(start, |hash, part| mix(hash, xxh3_64(&self.plain(trim_blanks(part)))))
     }
-}
-
-/// Folds a hash into another one; the order matters.
-pub(super) fn mix(a: u64, b: u64) -> u64 {
-    let x = (a ^ b.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-    (x ^ (x >> 29)).wrapping_mul(0xbf58_476d_1ce4_e5b9).wrapping_add(b)
 }

@@ -1,4 +1,4 @@
-//! Where near copies differ, and which of them were left behind.
+//! Where near copies differ, and which of them are outdated.
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -6,10 +6,10 @@ use std::sync::Arc;
 use rustc_hash::{FxHashMap, FxHashSet};
 use serde::Serialize;
 
-use super::align::{Counterparts, Part, text};
-use super::alike::Cluster;
-use super::forest::Forest;
-use super::runs::Copy;
+use crate::repeats::exact::runs::Copy;
+use crate::repeats::near::align::{Counterparts, Part, text};
+use crate::repeats::near::alike::Cluster;
+use crate::repeats::reading::forest::Forest;
 use crate::site::Site;
 use crate::text::{SourceId, is_blank, single_spaced, trim_blanks};
 
@@ -21,7 +21,7 @@ pub struct Gap {
     pub number: usize,
     /// So many copies differ here that it is rather a parameter than a slip.
     pub parameter: bool,
-    /// What stands there most often; empty for nothing.
+    /// What is there most often; empty for nothing.
     pub usual: String,
     /// How many different contents there are.
     pub variants: usize,
@@ -43,11 +43,11 @@ pub struct Drift {
 
 /// The differences within a group.
 #[derive(Debug, Default)]
-pub(super) struct Differences {
+pub(in crate::repeats) struct Differences {
     pub gaps: Vec<Gap>,
-    /// For each copy what stands in each gap.
+    /// For each copy what is in each gap.
     pub values: Vec<Arc<[String]>>,
-    /// Copies, by index, that were left behind, and how.
+    /// Copies, by index, that are outdated, and how.
     pub drift: Vec<(usize, String)>,
     /// The leader with its gaps numbered.
     pub pattern: String,
@@ -104,13 +104,13 @@ impl Differences {
 
 /// Copies that are the same.
 struct Variant {
-    /// What stands in each gap.
+    /// What is in each gap.
     values: Arc<[String]>,
     /// How many there are.
     copies: usize,
 }
 
-/// Parts without those that stand in greater ones, in order.
+/// Parts without those that are in greater ones, in order.
 fn merged(parts: impl Iterator<Item = Part>) -> Vec<Part> {
     let mut sorted: Vec<Part> = parts.collect();
     // A place at the end of an inner node comes before one of an outer node.
@@ -193,7 +193,7 @@ fn drifted(gaps: &[Gap], variants: &[Variant], copies: usize) -> Vec<Option<Stri
     variants.iter().map(of_variant).collect()
 }
 
-/// The words of a text that do not stand in another one.
+/// The words of a text that are not in another one.
 pub(crate) fn new_words<'t>(usual: &str, text: &'t str) -> Vec<&'t str> {
     let known: FxHashSet<&str> = words(usual).into_iter().collect();
     words(text).into_iter().filter(|word| !known.contains(word)).collect()
@@ -221,14 +221,14 @@ fn words(text: &str) -> Vec<&str> {
 pub(crate) fn difference(usual: &str, text: &str) -> String {
     let (lost, new) = unshared(usual, text);
     match (short(&usual[lost]), short(&text[new])) {
-        (lost, new) if lost.is_empty() => format!("has `{new}` besides"),
-        (lost, new) if new.is_empty() => format!("lacks `{lost}`"),
-        (lost, new) => format!("has `{new}` instead of `{lost}`"),
+        (lost, new) if lost.is_empty() => format!("`{new}` added"),
+        (lost, new) if new.is_empty() => format!("`{lost}` missing"),
+        (lost, new) => format!("`{new}` instead of `{lost}`"),
     }
 }
 
 /// Where two texts have words of their own, between those with which both begin and end.
-pub(super) fn unshared(one: &str, other: &str) -> (Range<usize>, Range<usize>) {
+pub(in crate::repeats) fn unshared(one: &str, other: &str) -> (Range<usize>, Range<usize>) {
     let (left, right) = (words(one), words(other));
     let head = left.iter().zip(&right).take_while(|(a, b)| a == b).count();
     let tail = left[head..].iter().rev().zip(right[head..].iter().rev()).take_while(|(a, b)| a == b).count();
@@ -266,7 +266,7 @@ fn pattern(forest: &Forest, source: &[u8], leader: u32, parts: &[Part]) -> Strin
             }
             Part::Nodes(first, _) => forest.span(*first).start,
             Part::Place { parent, before } if *before < parent + forest.size(*parent) => forest.span(*before).start,
-            // At the end, behind the last child.
+            // At the end, after the last child.
             Part::Place { parent, .. } => {
                 forest.children(*parent).last().map_or(forest.inner[*parent as usize], |last| forest.span(last).end)
             }
@@ -295,9 +295,9 @@ mod tests {
     #[test]
     fn differences_are_told_by_words() {
         for (usual, text, expected) in [
-            ("<li>a</li> <li>b</li>", "<li>a</li>", "lacks `<li>b</li>`"),
-            ("one two", "one three two", "has `three` besides"),
-            ("daily 7 to 19", "daily 8 to 19", "has `8` instead of `7`"),
+            ("<li>a</li> <li>b</li>", "<li>a</li>", "`<li>b</li>` missing"),
+            ("one two", "one three two", "`three` added"),
+            ("daily 7 to 19", "daily 8 to 19", "`8` instead of `7`"),
         ] {
             assert_eq!(difference(usual, text), expected);
         }

@@ -1,10 +1,10 @@
-//! Runs of siblings that stand in several places.
+//! Runs of siblings that are in several places.
 //!
 //! The children of every distinct node make a sequence; a suffix array over all
 //! sequences (induced sorting: Nong, Zhang and Chan 2009) with its longest
 //! common prefixes (Kasai and others 2001) gives the runs that can be extended
 //! neither to the left nor to the right without losing a copy. A child that
-//! stands nowhere but in one kind of parent separates: what it repeats, its
+//! is nowhere but in one kind of parent separates: what it repeats, its
 //! parent repeats. Equal siblings in a row count as one unit, a loop.
 
 use std::ops::Range;
@@ -13,18 +13,18 @@ use libsais::SuffixArrayConstruction;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
-use super::forest::Forest;
-use super::labels::mix;
+use crate::hash::mix;
+use crate::repeats::reading::forest::Forest;
 
 /// The longest period of a loop, in siblings.
 const MOST_PERIOD: usize = 16;
 
-/// Where a symbol stands.
+/// Where a symbol is.
 #[derive(Clone, Copy, Debug)]
 struct Place {
     /// A class, or, from `FILE` on, a file.
     parent: u32,
-    /// How many nodes behind its parent it starts.
+    /// How many nodes after its parent it starts.
     delta: u32,
     /// How many nodes it covers.
     nodes: u32,
@@ -32,15 +32,15 @@ struct Place {
 
 const FILE: u32 = 1 << 31;
 
-/// A run of siblings that stands in several places, or a loop.
+/// A run of siblings that is in several places, or a loop.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Run {
+pub(in crate::repeats) struct Run {
     kind: RunKind,
     /// Its length in bytes, in one of its places.
     pub bytes: u32,
     /// How many nodes it covers.
     pub nodes: u32,
-    /// How often it stands in the site at most.
+    /// How often it is in the site at most.
     pub copies: u32,
 }
 
@@ -48,16 +48,16 @@ pub(super) struct Run {
 enum RunKind {
     /// From the first to the last suffix that starts with it.
     Interval { first: u32, last: u32 },
-    /// So many units in a row, each of so many nodes, behind a parent.
+    /// So many units in a row, each of so many nodes, after a parent.
     Loop { place: Place, unit: u32, times: u32 },
 }
 
-/// A run of siblings where it stands.
+/// A run of siblings where it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Copy {
+pub(in crate::repeats) struct Copy {
     /// The first sibling.
     pub start: u32,
-    /// The node behind all of them.
+    /// The node after all of them.
     pub end: u32,
     /// The last sibling.
     pub last: u32,
@@ -85,7 +85,7 @@ impl Copy {
 }
 
 /// All runs of a forest.
-pub(super) struct Runs<'f> {
+pub(in crate::repeats) struct Runs<'f> {
     forest: &'f Forest,
     places: Vec<Place>,
     suffixes: Vec<i32>,
@@ -96,7 +96,7 @@ pub(super) struct Runs<'f> {
 
 /// What a run must have to be looked at.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Least {
+pub(in crate::repeats) struct Least {
     pub bytes: u32,
     pub nodes: u32,
     pub saving: u64,
@@ -118,7 +118,7 @@ impl<'f> Runs<'f> {
     fn intervals(&mut self, text: &[i32], common: &[i32], least: Least) {
         const DIVERSE: i32 = -1;
         let join = |a: i32, b: i32| if a == b { a } else { DIVERSE };
-        // What stands before each suffix, and how often it stands in the site.
+        // What comes before each suffix, and how often it is in the site.
         let left = |suffix: i32| if suffix == 0 { DIVERSE } else { text[suffix as usize - 1] };
         let each: Vec<(i32, u32)> = self.suffixes.par_iter().map(|&at| (left(at), self.weight(at))).collect();
         // Length, first suffix, left symbol and weight of the open intervals.
@@ -171,7 +171,7 @@ impl<'f> Runs<'f> {
         }
     }
 
-    /// The first node of a parent of this kind, or of a file; children start behind it.
+    /// The first node of a parent of this kind, or of a file; children start after it.
     fn base(&self, parent: u32) -> u32 {
         match parent {
             file if file >= FILE => self.forest.files[(file - FILE) as usize],
@@ -220,7 +220,7 @@ impl Run {
     }
 }
 
-/// The sequences of children of all distinct nodes, one behind the other.
+/// The sequences of children of all distinct nodes, one after the other.
 #[derive(Default)]
 struct Built {
     /// Symbols; no two separators are the same.
@@ -277,7 +277,7 @@ struct Builder<'f> {
     forest: &'f Forest,
     /// What covers fewer nodes is not looked at.
     least_nodes: u32,
-    /// Where the last separator stands, and how many nodes stand behind it.
+    /// Where the last separator is, and how many nodes come after it.
     separator: usize,
     nodes: u32,
     /// Classes, separators and units.
@@ -309,7 +309,7 @@ impl<'f> Builder<'f> {
         self
     }
 
-    /// The sequences of what stands topmost in each file.
+    /// The sequences of what is topmost in each file.
     fn of_files(mut self) -> Self {
         let forest = self.forest;
         for file in 0..forest.files.len() as u32 - 1 {

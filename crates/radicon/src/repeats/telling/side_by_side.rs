@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use super::RepeatGroup;
-use super::drift::{Gap, unshared};
+use crate::repeats::RepeatGroup;
+use crate::repeats::telling::drift::{Gap, unshared};
 
 /// Copies that differ from the usual ones in the same way.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -93,7 +93,7 @@ fn push(side: &mut Vec<Fragment>, text: &str, differs: bool) {
     }
 }
 
-/// The next gap of a pattern's line, with what stands before and behind its number.
+/// The next gap of a pattern's line, with what comes before and after its number.
 fn next_gap<'a>(line: &'a str, gaps: &'a [Gap]) -> Option<(&'a str, &'a Gap, &'a str)> {
     line.match_indices('⟨').find_map(|(at, open)| {
         let (number, after) = line[at + open.len()..].split_once('⟩')?;

@@ -1,5 +1,5 @@
 //! Which URLs are equal: those that are written alike, and those that point to
-//! the same place from where they stand.
+//! the same place from where they are.
 //!
 //! Pages of different depth write one place differently, and copied editions
 //! write different places alike. So each place is known by the way in which it
@@ -14,7 +14,7 @@ use crate::site::{Site, folder};
 
 /// For each place that is written in several ways the most frequent one.
 #[derive(Debug, Default)]
-pub(super) struct Urls {
+pub(in crate::repeats) struct Urls {
     usual: FxHashMap<u64, u64>,
     known: bool,
 }
@@ -49,7 +49,7 @@ impl Urls {
         Self { usual, known: true }
     }
 
-    /// Whether what a URL in an attribute is known by may depend on where it stands.
+    /// Whether what a URL in an attribute is known by may depend on where it is.
     pub fn is_placed(&self, name: &[u8], url: &[u8]) -> bool {
         self.known && ATTRIBUTES.contains(&name) && is_of_site(url)
     }
@@ -89,7 +89,7 @@ fn written(source: &[u8]) -> impl Iterator<Item = &[u8]> {
 const MOST_PARTS: usize = 32;
 
 /// The folder that URLs are told from.
-pub(super) struct Here {
+pub(in crate::repeats) struct Here {
     /// Hashes of its parts; `None` if it has too many.
     parts: Option<Parts>,
 }
@@ -109,7 +109,7 @@ impl Here {
         }
         let from = if url.starts_with(b"/") { ([0; MOST_PARTS], 0) } else { self.parts? };
         let (parts, count) = along(from, url)?;
-        Some(parts[..count].iter().fold(6, |hash, part| super::labels::mix(hash, *part)))
+        Some(parts[..count].iter().fold(6, |hash, part| crate::hash::mix(hash, *part)))
     }
 }
 

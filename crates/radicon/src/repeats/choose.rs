@@ -7,12 +7,12 @@ use std::collections::BinaryHeap;
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
-use super::alike::{Cluster, Likeness, Lookalikes};
-use super::forest::Forest;
-use super::runs::{Copy, Run, Runs};
+use crate::repeats::exact::runs::{Copy, Run, Runs};
+use crate::repeats::near::alike::{Cluster, Likeness, Lookalikes};
+use crate::repeats::reading::forest::Forest;
 
 /// What naming a repeat costs in each place, in bytes: an include and its line.
-pub(super) const REFERENCE: u64 = 32;
+pub(in crate::repeats) const REFERENCE: u64 = 32;
 
 /// Nodes that a chosen repeat covers.
 struct Cover {
@@ -65,7 +65,7 @@ impl Cover {
 }
 
 /// What choosing a candidate gives: its copies, and the bytes they save.
-pub(super) struct Gain {
+pub(in crate::repeats) struct Gain {
     pub copies: Vec<Copy>,
     /// Bytes in the copies that nothing chosen before covers.
     pub bytes: u64,
@@ -93,7 +93,7 @@ fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
 }
 
 /// What may be told.
-pub(super) enum Candidate {
+pub(in crate::repeats) enum Candidate {
     Run(Run),
     /// Subtrees that look alike, not compared in full yet.
     Lookalikes(Lookalikes),
@@ -104,7 +104,7 @@ pub(super) enum Candidate {
 const NEAR: f64 = 1.25;
 
 /// A candidate that was chosen, with its copies.
-pub(super) struct Chosen {
+pub(in crate::repeats) struct Chosen {
     /// How copies that are not the same differ.
     pub cluster: Option<Cluster>,
     /// They are one thing several times in a row.
@@ -129,7 +129,7 @@ type Ranked = (u64, Reverse<usize>);
 /// Chooses among candidates. What one of them saves only shrinks as others are
 /// chosen, so that only the foremost must be counted again, and lookalikes are
 /// only aligned where nothing greater covers them.
-pub(super) struct Chooser<'a> {
+pub(in crate::repeats) struct Chooser<'a> {
     forest: &'a Forest,
     runs: &'a Runs<'a>,
     likeness: &'a Likeness<'a>,

@@ -2,9 +2,9 @@
 
 use serde::Serialize;
 
-use super::drift::Gap;
-use super::forest::Forest;
-use super::runs::Copy;
+use crate::repeats::exact::runs::Copy;
+use crate::repeats::reading::forest::Forest;
+use crate::repeats::telling::drift::Gap;
 use crate::site::{Parent, Role, Site, Template};
 use crate::text::SourceId;
 
@@ -13,11 +13,11 @@ use crate::text::SourceId;
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum AdviceKind {
-    /// It stands at one place of the frame in most pages: move it into their layout.
+    /// It is at one place of the skeleton in most pages: move it into their layout.
     Layout,
     /// Make it a partial.
     Partial,
-    /// It stands side by side in one file: write a loop.
+    /// It follow each other in one file: write a loop.
     Loop,
     /// It is a partial already: include that.
     Include,
@@ -47,14 +47,14 @@ pub struct Advice {
     pub parameters: usize,
 }
 
-/// From this share of the pages that have no layout on, a repeat in the frame belongs into one.
+/// From this share of the pages that have no layout on, a repeat in the skeleton belongs into one.
 const MOST_PAGES: f64 = 0.6;
 
-/// How many copies are looked at, about, to tell where they stand.
+/// How many copies are looked at, about, to tell where they are.
 const MOST_LOOKED_AT: usize = 64;
 
 /// Says what to do about copies.
-pub(super) struct Adviser<'a> {
+pub(in crate::repeats) struct Adviser<'a> {
     site: &'a Site,
     forest: &'a Forest,
     /// The paths of the pages that have no layout, sorted.
@@ -91,7 +91,7 @@ impl<'a> Adviser<'a> {
         advice(kind, None)
     }
 
-    /// Whether the copies stand at one place of the frame, one a file, in most
+    /// Whether the copies are at one place of the skeleton, one a file, in most
     /// pages of their folder that have no layout.
     fn in_frame(&self, copies: &[Copy], files: &[u32]) -> bool {
         if files.len() < 3 || files.windows(2).any(|pair| pair[0] == pair[1]) {

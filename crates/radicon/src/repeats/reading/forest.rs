@@ -1,33 +1,33 @@
 //! All nodes of all templates in normal form: two nodes of one class are the same.
 //!
-//! Nodes stand in preorder, file after file.
+//! Nodes are in preorder, file after file.
 
 use std::ops::Range;
 use std::sync::Mutex;
 
 use rayon::prelude::*;
 
-use super::Normalise;
-use super::labels::Labels;
-use super::reader::{Class, Memory, Reader, Stretch};
-use super::urls::Urls;
+use crate::repeats::Normalise;
+use crate::repeats::reading::labels::Labels;
+use crate::repeats::reading::reader::{Class, Memory, Reader, Stretch};
+use crate::repeats::reading::urls::Urls;
 use crate::site::Site;
 use crate::text::{SourceId, Span};
 
 /// The nodes of all templates.
 #[derive(Debug, Default)]
-pub(super) struct Forest {
+pub(in crate::repeats) struct Forest {
     /// For each template the index of its first node; one more for the end.
     pub files: Vec<u32>,
     /// Nodes of one class are the same in normal form.
     pub class: Vec<u32>,
-    /// Where each stands in its file.
+    /// Where each is in its file.
     spans: Vec<Span>,
     /// After the opening tag.
     pub inner: Vec<u32>,
     /// How many nodes it is, itself included.
     size: Vec<u32>,
-    /// What the nodes of each class are; classes stand as their first nodes end.
+    /// What the nodes of each class are; classes are as their first nodes end.
     pub classes: Vec<Class>,
     /// For each class the index of its first place among `places`; one more for the end.
     first: Vec<u32>,
@@ -140,7 +140,7 @@ impl Forest {
         self.size[node as usize]
     }
 
-    /// What tells the name of a node; see [`super::labels::Label`].
+    /// What tells the name of a node; see [`crate::repeats::reading::labels::Label`].
     pub fn tag(&self, node: u32) -> u16 {
         self.of(node).tag
     }
@@ -155,7 +155,7 @@ impl Forest {
         &self.places[self.first[class as usize] as usize..self.first[class as usize + 1] as usize]
     }
 
-    /// How often a class stands in the site.
+    /// How often a class is in the site.
     pub fn count(&self, class: u32) -> u32 {
         self.first[class as usize + 1] - self.first[class as usize]
     }
@@ -182,12 +182,12 @@ impl Forest {
         })
     }
 
-    /// The file that a node stands in.
+    /// The file that a node is in.
     pub fn file(&self, node: u32) -> u32 {
         self.files.partition_point(|&first| first <= node) as u32 - 1
     }
 
-    /// The files that nodes, in order, stand in.
+    /// The files that nodes, in order, are in.
     pub fn files_of(&self, nodes: impl IntoIterator<Item = u32>) -> Vec<u32> {
         let mut file = 0;
         let next = |node: u32| {
@@ -203,7 +203,7 @@ impl Forest {
         nodes.into_iter().map(next).collect()
     }
 
-    /// Where a node stands in its file.
+    /// Where a node is in its file.
     pub fn span(&self, node: u32) -> Span {
         self.spans[node as usize]
     }

@@ -9,11 +9,12 @@
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::align::{Alignment, align};
-use super::forest::Forest;
-use super::labels::{mix, tag_of};
-use super::reader::Class;
-use super::runs::Copy;
+use crate::hash::mix;
+use crate::repeats::exact::runs::Copy;
+use crate::repeats::near::align::{Alignment, align};
+use crate::repeats::reading::forest::Forest;
+use crate::repeats::reading::labels::tag_of;
+use crate::repeats::reading::reader::Class;
 use crate::site::Site;
 
 const LANES: usize = 16;
@@ -23,14 +24,14 @@ const BANDS: usize = LANES / 2;
 const MOST_LEADERS: usize = 4;
 
 /// Subtrees with fewer bytes or nodes are not compared.
-pub(super) const LEAST_BYTES: u32 = 160;
-pub(super) const LEAST_NODES: u32 = 5;
+pub(in crate::repeats) const LEAST_BYTES: u32 = 160;
+pub(in crate::repeats) const LEAST_NODES: u32 = 5;
 
 type Sketch = [u32; LANES];
 
 /// Subtrees whose sketches are alike.
 #[derive(Debug)]
-pub(super) struct Lookalikes {
+pub(in crate::repeats) struct Lookalikes {
     /// Indices among the subtrees that may be compared.
     members: Vec<u32>,
     /// How much of a copy may be common to all, as far as sketches tell.
@@ -40,7 +41,7 @@ pub(super) struct Lookalikes {
 }
 
 /// Finds subtrees that are alike.
-pub(super) struct Likeness<'a> {
+pub(in crate::repeats) struct Likeness<'a> {
     site: &'a Site,
     forest: &'a Forest,
     /// How alike they must be.
@@ -53,7 +54,7 @@ impl<'a> Likeness<'a> {
     /// Sketches the subtrees of a forest, unless nothing can be alike enough.
     pub fn of(site: &'a Site, forest: &'a Forest, least: f64) -> Self {
         let mut subtrees = if least <= 1.0 { sketch(forest) } else { Vec::new() };
-        // Of equals the one that stands most often.
+        // Of equals the one that is most often.
         subtrees.par_sort_by_cached_key(|&(class, _)| {
             let (bytes, count) = (forest.bytes(forest.first(class)), forest.count(class));
             (std::cmp::Reverse((bytes, count)), forest.classes[class as usize].hash)
@@ -132,7 +133,7 @@ impl<'a> Likeness<'a> {
         self.classes(lookalikes).map(|class| weight(self.forest, class)).sum()
     }
 
-    /// Every place where one of them stands.
+    /// Every place where one of them is.
     pub fn copies(&self, lookalikes: &Lookalikes) -> Vec<Copy> {
         places(self.forest, self.classes(lookalikes))
     }
@@ -162,7 +163,7 @@ impl<'a> Likeness<'a> {
         candidates[best]
     }
 
-    /// Those that stand in some places, aligned with their leader, and the
+    /// Those that are in some places, aligned with their leader, and the
     /// others, grouped by what looks more alike than they did.
     pub fn align(&self, lookalikes: &Lookalikes, places: &[Copy]) -> (Cluster, Vec<Lookalikes>) {
         let forest = self.forest;
@@ -205,7 +206,7 @@ fn places(forest: &Forest, classes: impl Iterator<Item = u32>) -> Vec<Copy> {
 }
 
 /// A subtree and others that are like it.
-pub(super) struct Cluster {
+pub(in crate::repeats) struct Cluster {
     pub leader: u32,
     /// Classes that are alike, with how they differ from the leader.
     pub members: Vec<(u32, Alignment)>,
@@ -223,7 +224,7 @@ impl Cluster {
         if self.members.is_empty() { 0 } else { self.classes().map(|class| weight(forest, class)).sum() }
     }
 
-    /// Every place where one of them stands.
+    /// Every place where one of them is.
     pub fn copies(&self, forest: &Forest) -> Vec<Copy> {
         places(forest, self.classes())
     }
@@ -294,13 +295,13 @@ fn bands(sketch: &Sketch) -> impl Iterator<Item = u64> + '_ {
 /// Sketches of the subtrees that may be compared.
 fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
     let frames = [b"html".as_slice(), b"body", b"head"].map(tag_of);
-    // Sketches of the classes that have children, and where each stands.
+    // Sketches of the classes that have children, and where each is.
     let has_children = |what: &&Class| forest.size(what.node) > 1;
     let mut known: Vec<Sketch> = Vec::with_capacity(forest.classes.iter().filter(has_children).count());
     let mut index = vec![NONE; forest.classes.len()];
     let mut found = Vec::new();
     let (mut file, mut most) = (None, u32::MAX);
-    // Children stand before their parents.
+    // Children come before their parents.
     for (class, what) in (0..).zip(&forest.classes) {
         if !has_children(&what) {
             continue;
@@ -318,7 +319,7 @@ fn sketch(forest: &Forest) -> Vec<(u32, Sketch)> {
         index[class as usize] = known.len() as u32;
         known.push(sketch);
         if file.is_none_or(|file: usize| forest.files[file + 1] <= node) {
-            // What holds most of a document is its frame, which belongs to a layout.
+            // What holds most of a document is its skeleton, which belongs to a layout.
             let here = forest.file(node);
             let document = forest.top(here).find(|&node| forest.tag(node) == frames[0]);
             most = document.map_or(u32::MAX, |document| forest.bytes(document) / 4 * 3);

@@ -3,7 +3,8 @@
 
 use rustc_hash::FxHashSet;
 
-use super::context::{Context, Found};
+use super::context::Context;
+use super::found::Found;
 use super::rules::{CYCLE, NO_PARENT, ON_CHAINS, ON_PAIRS, ON_READING, ON_TAGS};
 use super::{Rule, Severity};
 use crate::resolve::Resolver;
@@ -17,7 +18,7 @@ pub(super) fn weigh(site: &Site, rule: &Rule, one: &mut Found) {
     }
 }
 
-/// The files that are read wrong, as long as their mistakes stand.
+/// The files that are read wrong, as long as their mistakes are.
 pub(super) struct Misread(FxHashSet<SourceId>);
 
 impl Misread {

@@ -1,6 +1,6 @@
 //! Reads templates into nodes in normal form.
 //!
-//! Pages say much the same: what stands from one tag to the next is mostly
+//! Pages say much the same: what is from one tag to the next is mostly
 //! known from pages before. Such a piece is known by its bytes, and is neither
 //! split into tokens nor labelled again. A template with constructs is read as
 //! a whole first.
@@ -8,27 +8,28 @@
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
-use super::labels::{Label, Labels, mix};
+use crate::hash::mix;
 use crate::markup::elements::{Content, element};
 use crate::markup::{Closes, Document, Lexer, Nest, NodeKind, TagName, Token, TokenKind};
+use crate::repeats::reading::labels::{Label, Labels};
 use crate::text::{SourceId, Span};
 
 /// The nodes of some files, in preorder, and what they are.
 #[derive(Default)]
-pub(super) struct Stretch {
+pub(in crate::repeats) struct Stretch {
     /// For each node what it is, among the classes of this stretch.
     pub class: Vec<u32>,
     pub spans: Vec<Span>,
     pub inner: Vec<u32>,
     pub size: Vec<u32>,
-    /// For each file the node behind its last one.
+    /// For each file the node after its last one.
     pub files: Vec<u32>,
     pub classes: Vec<Class>,
 }
 
 /// What nodes of one class have in common.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Class {
+pub(in crate::repeats) struct Class {
     /// Hash of its content.
     pub hash: u64,
     /// The first of them.
@@ -39,7 +40,7 @@ pub(super) struct Class {
     pub tag: u16,
 }
 
-/// What stands from a tag to the next one.
+/// What is from a tag to the next one.
 #[derive(Clone, Copy, Debug)]
 struct Piece {
     kind: PieceKind,
@@ -48,11 +49,11 @@ struct Piece {
     /// Length of the tag in bytes.
     length: u32,
     label: Label,
-    /// The text behind it, where white space does not count.
+    /// The text after it, where whitespace does not count.
     text: Option<Label>,
     /// It depends on the folder.
     is_placed: bool,
-    /// Where the last element that began with it stands.
+    /// Where the last element that began with it is.
     last: Option<Place>,
 }
 
@@ -65,7 +66,7 @@ enum PieceKind {
     Placed,
 }
 
-/// Where an element stands that is the same wherever its bytes stand.
+/// Where an element is that is the same wherever its bytes are.
 #[derive(Clone, Copy, Debug)]
 struct Place {
     /// The first file of its stretch.
@@ -84,7 +85,7 @@ const LEAST_NODES: u32 = 3;
 
 /// What is remembered from file to file.
 #[derive(Default)]
-pub(super) struct Memory {
+pub(in crate::repeats) struct Memory {
     pieces: Pieces,
     document: Document,
     tokens: Vec<Token>,
@@ -130,7 +131,7 @@ impl Pieces {
 }
 
 /// Reads files, one after the other.
-pub(super) struct Reader<'a> {
+pub(in crate::repeats) struct Reader<'a> {
     labels: Labels<'a>,
     first: SourceId,
     stretch: Stretch,
@@ -206,7 +207,7 @@ impl<'a> Reader<'a> {
     }
 
     /// The piece that the innermost open element began with, and where that
-    /// stands, if it is worth to be known again.
+    /// is, if it is worth to be known again.
     fn place(&self) -> Option<(u32, Place)> {
         let open = self.open.last()?;
         let size = self.stretch.class.len() as u32 - open.node;
@@ -215,7 +216,7 @@ impl<'a> Reader<'a> {
         Some((open.piece.filter(|_| size >= LEAST_NODES)?, place))
     }
 
-    /// Takes a node over, with all that it holds, that stands here as it stands there.
+    /// Takes a node over, with all that it holds, that is here as it is there.
     fn again(&mut self, place: &Place, start: u32) {
         let stretch = &mut self.stretch;
         let (first, new) = (place.node as usize, stretch.class.len());
@@ -243,7 +244,7 @@ impl<'a> Reader<'a> {
     /// Takes the nodes of a document over.
     fn read_document(&mut self, document: &Document) {
         let source = &self.labels.template.source;
-        // The node behind each open one, and where that ends.
+        // The node after each open one, and where that ends.
         let mut ends: Vec<(u32, u32)> = Vec::new();
         for at in 1..document.nodes.len() as u32 {
             while let Some((_, end)) = ends.pop_if(|(next, _)| *next <= at) {
@@ -407,7 +408,7 @@ impl Page<'_, '_> {
         }
     }
 
-    /// Closes what an end tag closes, and keeps where it stands if it stands by `keeps`.
+    /// Closes what an end tag closes, and keeps where it is if it is by `keeps`.
     fn end_tag(&mut self, name: &TagName, span: Span, keeps: bool) {
         let Closes::Place(place) = self.nest.closes(name) else {
             let label = self.reader.labels.other(span);
@@ -517,7 +518,7 @@ mod tests {
     use super::*;
     use crate::dialect::builtin;
     use crate::repeats::Normalise;
-    use crate::repeats::urls::Urls;
+    use crate::repeats::reading::urls::Urls;
     use crate::site::{Settings, Site, SourceFile};
 
     /// What pages are made of: whole elements, halves, and what is hardly markup.
@@ -570,7 +571,7 @@ mod tests {
         "<nav><pre> a\n  b</pre><br><i>c</i></nav>",
     ];
 
-    /// What a reader found: for each node the hash of its class, and where it stands.
+    /// What a reader found: for each node the hash of its class, and where it is.
     fn found(stretch: &Stretch) -> Vec<(u64, Span, u32, u32)> {
         let class = |node: usize| stretch.classes[stretch.class[node] as usize].hash;
         let of_node = |node: usize| (class(node), stretch.spans[node], stretch.inner[node], stretch.size[node]);

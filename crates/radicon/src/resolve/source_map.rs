@@ -8,7 +8,7 @@ use super::{Flat, Via};
 use crate::site::Site;
 use crate::text::{LineIndex, SourceId};
 
-/// A source map as it stands in a file.
+/// A source map as it is in a file.
 #[derive(Clone, Debug, Serialize)]
 #[serde(rename_all = "camelCase")]
 pub struct SourceMap {

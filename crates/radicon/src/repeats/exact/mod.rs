@@ -1,0 +1,3 @@
+//! Runs of nodes with equal copies.
+
+pub mod runs;
