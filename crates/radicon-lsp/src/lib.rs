@@ -1,0 +1,28 @@
+//! Radicon in the editor: a server that speaks the Language Server Protocol over standard input and output.
+//!
+//! It answers for templates of any dialect: definitions, references, hover, symbols, completion, links, folding, code
+//! lenses, the findings of [`radicon::check()`] with their fixes, refactorings and renaming. Unsaved text counts. What it
+//! finds is computed by [`radicon`]; this crate translates between its values and the protocol's.
+//!
+//! Every edit that a refactoring offers is proven to keep all pages; a fix may change a page, and its finding says so.
+
+mod answers;
+mod edits;
+mod project;
+mod server;
+
+use anyhow::Result;
+use lsp_server::Connection;
+
+/// Serves one editor over standard input and output, until it asks to stop.
+///
+/// # Errors
+/// If the editor breaks off, or does not follow the protocol.
+pub fn serve() -> Result<()> {
+    let (connection, threads) = Connection::stdio();
+    server::run(&connection)?;
+    // The writing thread ends with the connection.
+    drop(connection);
+    threads.join()?;
+    Ok(())
+}
