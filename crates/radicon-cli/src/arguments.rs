@@ -3,14 +3,16 @@
 use std::path::PathBuf;
 
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
-use radicon::{Choice, Partials, Severity, Strength};
+use radicon::Strength;
+use radicon::check::Severity;
+use radicon::site::Partials;
 
 /// Turns copied page skeletons into layouts with named blocks, and proves that
 /// no page changed.
 #[derive(Parser, Debug)]
 #[command(name = "radicon", version, disable_help_flag = true, max_term_width = 100, after_help = AFTER)]
 pub struct Arguments {
-    /// The site's folder [default: the nearest one upwards with a radicon.toml, else this one].
+    /// The site's directory [default: the nearest one upwards with a radicon.toml, else the current one].
     #[arg(long, global = true, value_name = "DIR")]
     pub site: Option<PathBuf>,
     /// How to print results.
@@ -26,9 +28,9 @@ pub struct Arguments {
 
 const AFTER: &str =
     "Start with `radicon survey`, or with `radicon demo DIR` to see the whole job done on a made-up site.
-Exit code 0: fine; 1: differences or a proof that failed; 2: wrong use or unreadable input.";
+Exit code 0: done, or nothing to do; 1: findings, differences or a failed proof; 2: usage error or unreadable input.";
 
-/// How results are printed.
+/// How to print results.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Format {
     /// For people.
@@ -40,20 +42,20 @@ pub enum Format {
 /// What to do.
 #[derive(Subcommand, Debug)]
 pub enum Command {
-    /// What is there: files by role and dialect, roots, sizes, and the next thing to do.
+    /// List the templates by role and dialect, with roots, sizes and the largest repeats.
     #[command(after_help = "Example: radicon --site shop survey")]
     Survey,
-    /// The override chain of a page or layout: for each block who defines it and who wins.
+    /// Show the override chain of a page or layout: which file defines each block, and which one wins.
     #[command(after_help = "Examples: radicon chain harbours/heronsea.html\n          radicon chain --block title")]
     Chain {
         /// A page or layout, by its path or as the site names it.
         #[arg(required_unless_present = "block")]
         page: Option<String>,
-        /// One block over all pages instead.
+        /// Show one block in all pages instead.
         #[arg(long, value_name = "NAME", conflicts_with = "page")]
         block: Option<String>,
     },
-    /// A page put together from its layouts and partials.
+    /// Print a page with its layouts and partials filled in, or write finished pages.
     #[command(
         after_help = "Examples: radicon flatten fares.html --origins\n          radicon flatten --all --into ../finished"
     )]
@@ -61,63 +63,63 @@ pub enum Command {
         /// A page, by its path or as the site names it.
         #[arg(required_unless_present = "all")]
         page: Option<String>,
-        /// Show beside each line which file and line it comes from.
+        /// Show the file and line that each line comes from.
         #[arg(long)]
         origins: bool,
         /// Write a source map (ECMA-426) of the page into a file.
         #[arg(long, value_name = "FILE", conflicts_with = "all")]
         source_map: Option<PathBuf>,
-        /// Put all pages together, with the site's other files beside them.
+        /// Write all pages, and the site's other files.
         #[arg(long, requires = "into", conflicts_with_all = ["page", "origins"])]
         all: bool,
-        /// The new folder for the finished pages.
-        #[arg(long, value_name = "DIR", requires = "all")]
+        /// Write the page, or with --all all of them, into a new directory.
+        #[arg(long, value_name = "DIR", conflicts_with_all = ["origins", "source_map"])]
         into: Option<PathBuf>,
     },
-    /// How template engines are described: the known dialects, and how a file is read.
+    /// List, show, learn and try dialects: the descriptions of how an engine writes its tags.
     #[command(after_help = "Example: radicon dialect try fares.html")]
     #[command(subcommand)]
     Dialect(DialectCommand),
-    /// What was copied, where, how much of it, and which copies were left behind.
+    /// Find duplicated markup, what it would save to write it once, and outdated copies.
     #[command(
-        after_help = "Examples: radicon repeats --folder harbours\n          radicon repeats --max-share 20   (as a gate: exit code 1 above)"
+        after_help = "Examples: radicon repeats --only harbours\n          radicon repeats --max-share 20   (as a gate: exit code 1 above)"
     )]
     Repeats(RepeatArguments),
-    /// Propose layouts and partials for pages that were copied from each other, with their proof.
+    /// Propose layouts and partials, with a proof that no page changes. Nothing in the site is changed.
     #[command(after_help = "Examples: radicon propose --show\n          radicon propose --patch layouts.patch")]
     Propose(ProposeArguments),
-    /// Are all pages the same? Compares two folders, or revisions of the site.
+    /// Compare all pages of two directories, or revisions of the site.
     #[command(after_help = "Examples: radicon prove HEAD\n          radicon prove ../old ../new --strength bytes")]
     Prove {
-        /// The site as it was: a folder, or a revision such as HEAD or v1.2.
+        /// The site before: a directory, or a revision such as HEAD or v1.2.
         old: PathBuf,
-        /// The site as it is now [default: the site].
+        /// The site after [default: the site].
         new: Option<PathBuf>,
         /// The weakest strength that still counts as equal.
         #[arg(long, value_enum, default_value_t = StrengthArgument::Dom)]
         strength: StrengthArgument,
-        /// Go on, and prove again whenever a file of the new site changes.
+        /// Keep running, and compare again whenever a file of the new site changes.
         #[arg(long)]
         watch: bool,
     },
-    /// What is wrong or suspicious: broken names, lost content, ids that clash, and more.
+    /// Report errors and likely mistakes: broken references, lost content, duplicate ids, and more.
     #[command(after_help = "Examples: radicon check --sarif findings.sarif\n          radicon check --watch")]
     Check(CheckArguments),
-    /// One refactoring, with its proof; shows the difference, and --write writes it.
+    /// Make one refactoring, with its proof: shows the difference; --write writes it.
     #[command(after_help = "Example: radicon step extract fares.html:footer footer --all --write")]
     Step {
-        /// Which one.
+        /// The refactoring.
         #[command(subcommand)]
         step: StepCommand,
         /// Write it into the site.
         #[arg(long, global = true)]
         write: bool,
-        /// What does not keep it from writing.
+        /// Checks to skip before writing.
         #[command(flatten)]
         allow: Allow,
     },
-    /// Write the proposal into the site, all files or none.
-    #[command(after_help = "Examples: radicon adopt\n          radicon adopt --undo")]
+    /// Write the proposal into the site, all files or none. Undo with `radicon undo`.
+    #[command(after_help = "Examples: radicon adopt\n          radicon adopt --only 1 3")]
     Adopt {
         /// How to propose.
         #[command(flatten)]
@@ -125,14 +127,18 @@ pub enum Command {
         /// Which changes to write.
         #[command(flatten)]
         chosen: Chosen,
-        /// Take the last adoption back.
-        #[arg(long)]
-        undo: bool,
-        /// What does not keep it from writing.
+        /// Checks to skip before writing.
         #[command(flatten)]
         allow: Allow,
     },
-    /// Write templates in another dialect, and list each place that a person must look at.
+    /// Undo the last step that wrote into the site: adopt, step --write, check --fix, dialect learn --write.
+    #[command(after_help = "Examples: radicon undo\n          radicon undo --list")]
+    Undo {
+        /// List the steps that can be undone, the last one first.
+        #[arg(long)]
+        list: bool,
+    },
+    /// Rewrite templates in another dialect, and list the places to review.
     #[command(after_help = "Example: radicon translate --to margin --into ../new")]
     Translate {
         /// The templates [default: all of the site].
@@ -140,37 +146,42 @@ pub enum Command {
         /// The dialect to write.
         #[arg(long, value_name = "DIALECT")]
         to: String,
-        /// Write the translated files into a new folder.
+        /// Write the translated files into a new directory.
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
-        /// Also write templates with what the other dialect cannot say; such tags are kept as they were.
+        /// Also write templates with tags that the other dialect does not have; these tags stay as they are.
         #[arg(long)]
         partly: bool,
     },
-    /// Everything about the site on one HTML page: the map of layouts, blocks by pages, what each
-    /// page is made of, repeats side by side, findings.
+    /// Write an HTML page about the site: the map of layouts, blocks by page, what each page is made of,
+    /// repeats side by side, findings.
     #[command(after_help = "Example: radicon report --out report.html")]
     Report {
-        /// The page's file; it needs no other file and no network.
+        /// The file to write; it needs no other file and no network.
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
     },
-    /// Write the demo site into a new folder and run the whole job on it.
+    /// Serve an editor over the Language Server Protocol, on standard input and output.
+    #[command(
+        after_help = "In the editor's configuration: the command `radicon lsp` for templates; see docs/editor.md"
+    )]
+    Lsp,
+    /// Write the demo site into a new directory, and propose layouts for it.
     #[command(after_help = "Example: radicon demo /tmp/tidewater")]
     Demo {
-        /// A folder that does not exist yet, or is empty.
+        /// A directory that does not exist yet, or is empty.
         dir: PathBuf,
     },
-    /// Completions of the command line for a shell, to standard output.
+    /// Print completions of the command line for a shell.
     #[command(after_help = "Example: radicon completions bash > ~/.local/share/bash-completion/completions/radicon")]
     Completions {
-        /// Which one.
+        /// The shell.
         shell: clap_complete::Shell,
     },
-    /// Write the manual pages into a folder, one a command.
+    /// Write the manual pages into a directory, one per command.
     #[command(after_help = "Example: radicon manual ~/.local/share/man/man1")]
     Manual {
-        /// The folder.
+        /// The directory.
         dir: PathBuf,
     },
 }
@@ -187,10 +198,10 @@ pub struct ProposeArguments {
     /// Print the proposed layouts and partials too.
     #[arg(long)]
     pub show: bool,
-    /// Say instead why a file becomes what it is: what it costs with and without.
+    /// Explain one proposed file instead: its size with and without the layout or partial.
     #[arg(long, value_name = "PATH")]
     pub explain: Option<String>,
-    /// Write the whole new site, untouched files too, into a new folder.
+    /// Write the whole new site, with the unchanged files, into a new directory.
     #[arg(long, value_name = "DIR")]
     pub into: Option<PathBuf>,
     /// Write the changes as a patch that `git apply` takes.
@@ -198,10 +209,10 @@ pub struct ProposeArguments {
     pub patch: Option<PathBuf>,
 }
 
-/// How bad a finding is.
+/// The severity of a finding.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum SeverityArgument {
-    /// A page fails or loses content.
+    /// A page fails, or content is lost.
     Error,
     /// Very likely a mistake.
     Warning,
@@ -219,118 +230,124 @@ impl From<SeverityArgument> for Severity {
     }
 }
 
-/// What does not keep a command from writing.
+/// Checks that a command skips before it writes.
 #[derive(Args, Clone, Copy, Debug)]
 pub struct Allow {
-    /// Also change files with changes that are not committed.
+    /// Also change files that have uncommitted changes, or are not in the repository.
     #[arg(long, global = true)]
     pub uncommitted: bool,
-    /// Also write what is proven only if the tags that the proof lists are read as they are meant.
+    /// Also write what is proven only under the listed assumptions.
     #[arg(long, global = true)]
     pub assume: bool,
 }
 
-/// What to look for, and what to do with it.
+/// What to check, and what to do with the findings.
 #[derive(Args, Debug)]
 pub struct CheckArguments {
-    /// Only findings in these files [default: all].
+    /// Check only these files [default: all].
     pub files: Vec<String>,
-    /// Only these rules.
+    /// Check only the files in these directories.
+    #[arg(long, value_name = "DIR", num_args = 1.., value_delimiter = ',')]
+    pub only: Vec<String>,
+    /// Check only these rules.
     #[arg(long, value_name = "RULE", value_delimiter = ',')]
     pub rule: Vec<String>,
-    /// One line a finding, without the source.
+    /// Print one line per finding, without the source.
     #[arg(long)]
     pub brief: bool,
-    /// The least that makes the exit code 1.
+    /// The lowest severity that gives exit code 1.
     #[arg(long, value_enum, value_name = "SEVERITY", default_value_t = SeverityArgument::Warning)]
     pub fail_on: SeverityArgument,
-    /// Leave out the findings that this file lists; if there is none, write it with all there are.
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["mend", "explain"])]
+    /// Leave out the findings that this file lists; if there is no such file, write it with all findings.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["fix", "explain"])]
     pub baseline: Option<PathBuf>,
-    /// Make the mends that are sure, as one change; `radicon adopt --undo` takes it back.
+    /// Make all safe fixes, as one step. Undo with `radicon undo`.
     #[arg(long)]
-    pub mend: bool,
-    /// What does not keep it from writing.
+    pub fix: bool,
+    /// Checks to skip before writing.
     #[command(flatten)]
     pub allow: Allow,
-    /// Go on, and check again whenever a file changes; `drift` is looked for only if it is named.
-    #[arg(long, conflicts_with_all = ["mend", "sarif", "explain"])]
+    /// Keep running, and check again whenever a file changes; `drift` runs only if --rule names it.
+    #[arg(long, conflicts_with_all = ["fix", "sarif", "explain"])]
     pub watch: bool,
-    /// Also write the findings into a file in SARIF 2.1.0.
+    /// Also write the findings into a file, in SARIF 2.1.0.
     #[arg(long, value_name = "FILE")]
     pub sarif: Option<PathBuf>,
-    /// Say instead what a rule looks for and how to mend it.
-    #[arg(long, value_name = "RULE", conflicts_with_all = ["mend", "sarif", "rule"])]
+    /// Explain a rule instead: what it finds, an example, and how to fix it.
+    #[arg(long, value_name = "RULE", conflicts_with_all = ["fix", "sarif", "rule"])]
     pub explain: Option<String>,
+    /// List all rules instead.
+    #[arg(long, conflicts_with_all = ["fix", "sarif", "rule", "explain", "watch", "baseline"])]
+    pub list: bool,
 }
 
-/// One refactoring. A PLACE is written FILE:LINE, FILE:LINE-LINE or FILE:ELEMENT, such as
+/// A refactoring. A PLACE is written FILE:LINE, FILE:LINE-LINE or FILE:ELEMENT, such as
 /// page.html:nav, page.html:#menu or page.html:div.side.
 #[derive(Subcommand, Debug)]
 pub enum StepCommand {
-    /// A stretch of markup becomes a partial.
+    /// Turn a piece of markup into a partial.
     #[command(
         after_help = "Example: radicon step extract fleet.html:div.boat boat --with name=Heron --with link=heron --all"
     )]
     Extract {
-        /// The stretch: FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav, page.html:#menu or
+        /// The markup: FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav, page.html:#menu or
         /// page.html:div.side.
         place: String,
-        /// What to call the partial.
+        /// The name of the partial.
         name: String,
-        /// Replace every other copy too, however it is indented, also those in another dialect.
+        /// Replace all other copies too, whatever their indentation or dialect.
         #[arg(long)]
         all: bool,
-        /// A parameter, and the text of the stretch that it stands for; other copies may have another text there.
+        /// A parameter, and the text in the markup that it replaces; other copies may have other text there.
         #[arg(long, value_name = "NAME=TEXT")]
         with: Vec<String>,
     },
-    /// A partial's content takes the place of its includes.
+    /// Replace the includes of a partial by its content.
     Inline {
         /// The partial.
         partial: String,
     },
-    /// A stretch of a layout becomes a named block with this content as its default.
+    /// Turn a piece of a layout into a named block, with this content as its default.
     Open {
-        /// The stretch: FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav.
+        /// The markup: FILE:LINE, FILE:LINE-LINE, or FILE:ELEMENT such as page.html:nav.
         place: String,
-        /// What to call the block.
+        /// The name of the block.
         block: String,
     },
-    /// A block gets another name, in all layouts and pages that know it.
+    /// Rename a block in all layouts and pages of its chains.
     Rename {
-        /// A template that knows the block.
+        /// A template with the block.
         file: String,
         /// Its name.
         old: String,
         /// Its new name.
         new: String,
     },
-    /// What all children of a layout say in a block, the layout says for them.
+    /// Move an override that all children of a layout share into the layout.
     PullUp {
         /// The layout.
         layout: String,
         /// The block.
         block: String,
     },
-    /// What a layout says in a block, its children say themselves.
+    /// Move the content of a block from a layout into its children.
     PushDown {
         /// The layout.
         layout: String,
         /// The block.
         block: String,
     },
-    /// Overrides are put into the order in which the layout has its blocks.
+    /// Put overrides into the order of the layout's blocks.
     Reorder {
         /// The files [default: all].
         files: Vec<String>,
     },
-    /// The parent lines of a folder's pages become a rule in radicon.toml.
+    /// Turn the parent lines of a directory's pages into a rule in radicon.toml.
     DefaultLayout {
-        /// The folder, from the site's folder; `.` for all of it.
+        /// The directory, from the site's directory; `.` for all of it.
         folder: String,
     },
-    /// A header and a footer partial become a layout with a block between them.
+    /// Turn a header and a footer partial into a layout with a block between them.
     Fuse {
         /// The partial at the top of the pages.
         head: String,
@@ -339,64 +356,70 @@ pub enum StepCommand {
         /// The layout's path.
         #[arg(long, value_name = "PATH", default_value = "layouts/base.html")]
         layout: String,
-        /// What to call the block.
+        /// The name of the block.
         #[arg(long, value_name = "NAME", default_value = "content")]
         block: String,
     },
-    /// A layout between base and pages goes; its children say themselves what it said.
+    /// Remove a layout between the base and its children; its overrides move into the children.
     Collapse {
         /// The layout.
         layout: String,
     },
 }
 
-/// Which repeats to look for.
+/// Which repeats to find.
 #[derive(Args, Debug)]
 pub struct RepeatArguments {
     /// Show one group: its copies and where they differ.
     pub group: Option<String>,
-    /// Only groups with a copy beneath this folder.
-    #[arg(long, value_name = "DIR")]
-    pub folder: Option<String>,
-    /// Only groups with a copy in this dialect.
+    /// Show only groups with a copy in these directories.
+    #[arg(long, value_name = "DIR", num_args = 1.., value_delimiter = ',')]
+    pub only: Vec<String>,
+    /// Show only groups with a copy in this dialect.
     #[arg(long, value_name = "NAME")]
     pub dialect: Option<String>,
-    /// Only groups of this kind.
+    /// Show only groups of this kind.
     #[arg(long, value_enum)]
     pub kind: Option<KindArgument>,
-    /// The least length of a repeat, in bytes.
-    #[arg(long, value_name = "BYTES", default_value_t = radicon::RepeatOptions::default().min_bytes)]
+    /// The shortest repeat, in bytes.
+    #[arg(long, value_name = "BYTES", default_value_t = radicon::repeats::RepeatOptions::default().min_bytes)]
     pub min_bytes: u32,
-    /// What a group must save, in bytes.
+    /// The least that a group saves, in bytes.
     #[arg(long, value_name = "BYTES")]
     pub min_saving: Option<u64>,
-    /// How alike near copies must be, in percent.
+    /// How similar near copies must be, in percent.
     #[arg(long, value_name = "PERCENT", default_value_t = 60, value_parser = clap::value_parser!(u8).range(1..=100))]
     pub similarity: u8,
-    /// Look for exact copies only.
+    /// Find exact copies only.
     #[arg(long)]
     pub exact: bool,
-    /// Differences that count, though they usually do not.
+    /// Differences that matter, though they usually do not.
     #[arg(long, value_enum, value_name = "WHAT", value_delimiter = ',')]
     pub count: Vec<CountArgument>,
-    /// Fail (exit code 1) if more than this share of all bytes stands in a repeat.
-    #[arg(long, value_name = "PERCENT")]
+    /// Fail (exit code 1) if more than this share of all bytes is duplicated.
+    #[arg(long, value_name = "PERCENT", value_parser = percent)]
     pub max_share: Option<f64>,
 }
 
-/// Whether copies are the same.
+/// A share in percent.
+fn percent(text: &str) -> Result<f64, String> {
+    let share = text.parse::<f64>().map_err(|error| error.to_string())?;
+    if (0.0..=100.0).contains(&share) { Ok(share) } else { Err("a share is between 0 and 100".into()) }
+}
+
+/// How similar copies are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum KindArgument {
     /// Identical after normalising.
     Same,
-    /// Identical but for a few differences.
+    /// Identical except for a few differences.
     Alike,
 }
 
-/// What usually does not count when markup is compared.
+/// Differences that are usually ignored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum CountArgument {
-    /// White space between elements and words.
+    /// Whitespace between elements and words.
     Blanks,
     /// The order of attributes and classes.
     Attributes,
@@ -413,29 +436,29 @@ pub enum CountArgument {
 /// What to do with dialects.
 #[derive(Subcommand, Debug)]
 pub enum DialectCommand {
-    /// The dialects that this site may be written in, and what is read in them.
+    /// List the dialects of this site, and the files read in each.
     List,
-    /// The file of a dialect, to look at or to start one's own from.
+    /// Print the file of a dialect, to read or to copy.
     Show {
-        /// Its name.
+        /// The dialect.
         name: String,
     },
-    /// Work out how the site's engine writes its constructs, from the site alone.
+    /// Infer how the site's engine writes its tags, from the templates.
     Learn {
-        /// The folder to learn from [default: the site].
+        /// The directory to learn from [default: the site].
         dir: Option<PathBuf>,
-        /// Some pages as the engine renders them: they settle what templates alone cannot show.
+        /// Pages as the engine renders them; they decide what the templates leave open.
         #[arg(long, value_name = "DIR")]
         rendered: Option<PathBuf>,
-        /// Keep what is learned: dialect files into `dialects/`, folder rules into radicon.toml.
+        /// Write what is learned: dialect files into `dialects/`, directory rules into radicon.toml.
         #[arg(long)]
         write: bool,
     },
-    /// How a file is read, construct by construct, and what is not understood.
+    /// Show how a file is read, tag by tag, and what is not understood.
     Try {
         /// The file.
         file: String,
-        /// Read it in this dialect [default: the one the site reads it in].
+        /// Read it in this dialect [default: the site's dialect for this file].
         #[arg(long, value_name = "NAME")]
         dialect: Option<String>,
     },
@@ -444,61 +467,55 @@ pub enum DialectCommand {
 /// How to propose.
 #[derive(Args, Debug)]
 pub struct How {
-    /// What of the pages stays the same.
+    /// How closely pages must match.
     #[arg(long, value_enum, default_value_t = StrengthArgument::Blanks)]
     pub strength: StrengthArgument,
     /// The dialect to write [default: that of the site's layouts, else margin].
     #[arg(long, value_name = "NAME")]
     pub dialect: Option<String>,
-    /// What a block must save, in bytes; higher gives fewer, bigger blocks
-    /// [default: 100]
+    /// What a block must save, in bytes [default: 100]; a higher price gives fewer, bigger blocks
     #[arg(long, value_name = "BYTES")]
     pub block_price: Option<u64>,
-    /// Fewer and bigger blocks than usual, at the price of some size.
+    /// Propose fewer and bigger blocks; the output is somewhat larger.
     #[arg(long, conflicts_with_all = ["block_price", "small"])]
     pub tidy: bool,
-    /// As small as possible: more and smaller blocks, short names; takes three to five times as long.
+    /// Propose the smallest output: more and smaller blocks, short names; takes three to five times as long.
     #[arg(long, conflicts_with = "block_price")]
     pub small: bool,
-    /// The most levels of layouts; 1 for a base layout without sections
-    /// [default: 8]
-    #[arg(long, value_name = "N")]
-    pub levels: Option<usize>,
-    /// What a section's layout or a partial must save, in bytes [default: for a section three times the price of a block and a 200th of its family, for a partial twice the price and a 20,000th of all].
+    /// The most levels of layouts [default: 8]; 1 for a base layout only.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(1..))]
+    pub levels: Option<u8>,
+    /// What a section's layout or a partial must save, in bytes [default: see docs/settings.md].
     #[arg(long, value_name = "BYTES")]
     pub min_saving: Option<u64>,
-    /// First make copies that were left behind like the others; lists each page that this changes.
+    /// First bring outdated copies up to date; lists each page that this changes.
     #[arg(long)]
     pub heal: bool,
-    /// Which partials to make [default: repeats].
+    /// Which partials to propose [default: repeats].
     #[arg(long, value_enum)]
     pub partials: Option<PartialsArgument>,
 }
 
-/// Which changes of a proposal are meant.
+/// The changes of a proposal to take.
 #[derive(Args, Debug, Default)]
 pub struct Chosen {
-    /// Only these changes, by their numbers or paths.
+    /// Take only these changes, by number or path; a directory stands for all templates in it.
     #[arg(long, value_name = "CHANGE", num_args = 1.., value_delimiter = ',')]
     pub only: Vec<String>,
-    /// All changes but these, by their numbers or paths.
+    /// Take all changes except these, by number or path.
     #[arg(long, value_name = "CHANGE", num_args = 1.., value_delimiter = ',', conflicts_with = "only")]
     pub except: Vec<String>,
 }
 
 impl Chosen {
-    /// The changes that are meant.
-    pub fn choice(&self) -> Choice {
-        match (&self.only[..], &self.except[..]) {
-            ([], []) => Choice::All,
-            ([], except) => Choice::Except(except.to_vec()),
-            (only, _) => Choice::Only(only.to_vec()),
-        }
+    /// Whether all changes are taken.
+    pub fn is_all(&self) -> bool {
+        self.only.is_empty() && self.except.is_empty()
     }
 }
 
 impl How {
-    /// Whether it says nothing.
+    /// Whether no option is set.
     pub fn is_usual(&self) -> bool {
         let Self { strength, dialect, block_price, tidy, small, levels, min_saving, heal, partials } = self;
         let flags = *tidy || *small || *heal;
@@ -507,25 +524,25 @@ impl How {
     }
 }
 
-/// Which partials to make
+/// Which partials to propose.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum PartialsArgument {
-    /// Of markup that stands several times.
+    /// Of markup that is repeated.
     Repeats,
-    /// Of that, and of all headers, navigations, side bars and footers of layouts.
+    /// Of repeated markup, and of all headers, navigations, side bars and footers of layouts.
     Landmarks,
     /// None.
     None,
 }
 
-/// How equal pages must be.
+/// How closely pages must match.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum StrengthArgument {
     /// Byte for byte.
     Bytes,
-    /// But for insignificant white space.
+    /// Except for insignificant whitespace.
     Blanks,
-    /// As a standard HTML parser reads them.
+    /// The same tree in a standard HTML parser.
     Dom,
 }
 

@@ -15,11 +15,11 @@ use clap::Parser;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Fine.
+/// Done, or nothing to do.
 const FINE: u8 = 0;
-/// Differences, or a proof that failed.
+/// Findings, differences, or a failed proof.
 const DIFFERENT: u8 = 1;
-/// Wrong use, or input that cannot be read.
+/// A usage error, or input that cannot be read.
 const FAILED: u8 = 2;
 
 fn main() -> ExitCode {
@@ -30,13 +30,25 @@ fn main() -> ExitCode {
         Err(error) if is_broken_pipe(&error) => ExitCode::from(FINE),
         Err(error) => {
             tell_error(&error);
-            ExitCode::from(FAILED)
+            ExitCode::from(if is_failed_proof(&error) { DIFFERENT } else { FAILED })
         }
     }
 }
 
+/// Reports an error with its causes, each once: an error of the library has its cause in its text already.
 fn tell_error(error: &anyhow::Error) {
-    anstream::eprintln!("{}error:{} {error:#}", output::BAD, output::PLAIN);
+    let mut text = error.to_string();
+    for cause in error.chain().skip(1).map(ToString::to_string) {
+        if !text.contains(&cause) {
+            text = format!("{text}: {cause}");
+        }
+    }
+    anstream::eprintln!("{}error:{} {text}", output::BAD, output::PLAIN);
+}
+
+/// Whether a command refused to change pages.
+fn is_failed_proof(error: &anyhow::Error) -> bool {
+    matches!(error.downcast_ref(), Some(radicon::steps::StepError::Changes(_)))
 }
 
 fn is_broken_pipe(error: &anyhow::Error) -> bool {

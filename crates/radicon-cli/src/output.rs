@@ -8,7 +8,9 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 use anstyle::{AnsiColor, Style};
+use radicon::Strength;
 pub use radicon::text::{count, number};
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// What the eye should find first.
 pub const STRONG: Style = Style::new().bold();
@@ -24,7 +26,7 @@ pub const PLAIN: anstyle::Reset = anstyle::Reset;
 /// The width that output is made for, in columns.
 pub const WIDTH: usize = 100;
 
-/// Where a column's text stands.
+/// Where a column's text is.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum Align {
     Left,
@@ -46,7 +48,7 @@ impl Table {
 
     /// Adds a row.
     pub fn row(&mut self, cells: impl IntoIterator<Item = String>) {
-        self.rows.push(cells.into_iter().collect());
+        self.rows.push(cells.into_iter().map(|cell| printable(&cell)).collect());
     }
 
     /// Prints it, two columns in. The last column is cut where the line would grow too long.
@@ -85,8 +87,18 @@ impl Table {
     }
 }
 
+/// Columns that a text takes in a terminal.
 fn width(text: &str) -> usize {
-    text.chars().count()
+    UnicodeWidthStr::width(text)
+}
+
+/// The text with control characters as escapes: a name may hold any.
+pub fn printable(text: &str) -> String {
+    if !text.contains(char::is_control) {
+        return text.to_owned();
+    }
+    let shown = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
+    text.chars().map(shown).collect()
 }
 
 /// The text cut to a number of columns.
@@ -94,23 +106,39 @@ pub fn shorten(text: &str, room: usize) -> String {
     if width(text) <= room {
         return text.to_owned();
     }
-    let mut short: String = text.chars().take(room.saturating_sub(1)).collect();
-    short.push('…');
-    short
+    let mut short = String::new();
+    let mut taken = 1;
+    for c in text.chars() {
+        taken += UnicodeWidthChar::width(c).unwrap_or(0);
+        if taken > room {
+            break;
+        }
+        short.push(c);
+    }
+    short + "…"
 }
 
-/// What is not changed: `1 page left as it is`, `2 pages left as they are`.
+/// Pages of which a proposal changes no file: `2 pages not restructured`.
 pub fn left_as_is(pages: usize) -> String {
-    format!("{} left as {}", count(pages, "page"), if pages == 1 { "it is" } else { "they are" })
+    format!("{} not restructured", count(pages, "page"))
 }
 
-/// The change from one number to another in percent: `-54 %`.
+/// How closely pages match that are equal at a strength.
+pub fn how_equal(strength: Strength) -> &'static str {
+    match strength {
+        Strength::Bytes => "byte-identical",
+        Strength::Blanks => "identical except for insignificant whitespace",
+        Strength::Dom => "with the same tree in an HTML parser",
+    }
+}
+
+/// The change from one number to another in percent: `-54%`.
 pub fn change(before: usize, after: usize) -> String {
     if before == 0 || before == after {
         return String::new();
     }
     let percent = (after as f64 / before as f64 - 1.0) * 100.0;
-    format!("{percent:+.0} %")
+    format!("{percent:+.0}%")
 }
 
 /// A headline.
@@ -123,14 +151,33 @@ static SITE: OnceLock<String> = OnceLock::new();
 
 /// The commands that are proposed next are about this site, too.
 pub fn name_site(site: &Path) {
-    let _ = SITE.set(quoted(site));
+    let _ = SITE.set(quoted_path(site));
+}
+
+/// A name as one types it in a shell.
+pub fn quoted(name: &str) -> String {
+    let is_plain = name.chars().all(|c| c.is_alphanumeric() || "/._-=,:".contains(c));
+    if is_plain { name.to_owned() } else { format!("'{}'", name.replace('\'', "'\\''")) }
 }
 
 /// A path as one types it in a shell.
-pub fn quoted(path: &Path) -> String {
-    let name = path.display().to_string();
-    let is_plain = name.chars().all(|c| c.is_alphanumeric() || "/._-".contains(c));
-    if is_plain { name } else { format!("'{}'", name.replace('\'', "'\\''")) }
+pub fn quoted_path(path: &Path) -> String {
+    quoted(&path.display().to_string())
+}
+
+/// `radicon propose` with the options of this command, if it is that, and one more: for [`next`], which names the site.
+pub fn again(more: &str) -> String {
+    let mut words = vec!["propose".to_owned()];
+    let mut arguments = std::env::args().skip_while(|word| word != "propose").skip(1);
+    while let Some(word) = arguments.next() {
+        match word.as_str() {
+            "--site" => drop(arguments.next()),
+            "--show" => {}
+            _ if word.starts_with("--site=") => {}
+            _ => words.push(quoted(&word)),
+        }
+    }
+    format!("radicon {} {more}", words.join(" "))
 }
 
 /// The next thing to do. Commands that name no folder themselves are about this command's site.
@@ -182,7 +229,22 @@ mod tests {
 
     #[test]
     fn numbers_read_well() {
-        assert_eq!([change(200, 100), change(100, 101), change(5, 5)], ["-50 %", "+1 %", ""]);
+        assert_eq!([change(200, 100), change(100, 101), change(5, 5)], ["-50%", "+1%", ""]);
+    }
+
+    #[test]
+    fn wide_and_hostile_names_keep_columns_straight() {
+        let mut table = Table::new(&[("name", Align::Left), ("n", Align::Right)]);
+        for name in ["\u{6e21}\u{3057}.html", "a\nb.html", "plain.html"] {
+            table.row([name.into(), "1".into()]);
+        }
+        let mut out = Vec::new();
+        table.print(&mut anstream::StripStream::new(&mut out)).expect("written");
+        let text = String::from_utf8(out).expect("text");
+        let ends: Vec<usize> = text.lines().map(width).collect();
+        assert_eq!(ends, [15; 4], "{text}");
+        assert!(text.contains("a\\nb.html"), "{text}");
+        assert_eq!(shorten("\u{6e21}\u{3057}\u{5834}", 5), "\u{6e21}\u{3057}…");
     }
 
     #[test]

@@ -170,7 +170,7 @@ async fn the_report_answers_what_its_reader_asks() {
     browser.click("input[value=after]").await;
     let after = browser.run(preview).await;
     assert!(after.as_str().expect("a page").contains("Fares"));
-    assert!(browser.text("#page-proof").await.starts_with("Proven"));
+    assert!(browser.text("#page-proof").await.starts_with("Verified"));
     assert!(browser.text("#page-chain").await.contains("layouts/base.html"), "the proposed chain is told");
     assert!(browser.text("#page-blocks").await.contains("fares.html:"), "and who gives each block in it");
     browser.click("#map-proposed a.layout[data-file='layouts/harbours.html']").await;

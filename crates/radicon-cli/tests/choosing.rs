@@ -49,7 +49,10 @@ fn adopt_writes_what_was_shown() {
     let shown = radicon(&site, &["propose", "--only", "2"]);
     assert!(shown.out.contains("2 booking/crew.html"), "{}", shown.out);
     let ran = radicon(&site, &["adopt"]);
-    assert!(ran.code == 0 && ran.out.contains("Written as radicon propose showed it: 1 file created, 5 files changed"));
+    assert!(
+        ran.code == 0
+            && ran.out.contains("Wrote the proposal that radicon propose showed: 1 file created, 5 files changed")
+    );
     assert!(site.join("booking/crew.html").exists() && !site.join("layouts").exists());
     // Then nothing is kept any more.
     let ran = radicon(&site, &["adopt"]);
@@ -69,7 +72,7 @@ fn what_was_shown_is_not_written_over_files_that_changed() {
     let text = fs::read_to_string(&page).expect("a page");
     fs::write(&page, text.replace("</title>", " today</title>")).expect("written");
     let ran = radicon(&site, &["adopt"]);
-    assert!(ran.code == 2 && ran.err.contains("contact.html has changed since the proposal was made"), "{}", ran.err);
+    assert!(ran.code == 2 && ran.err.contains("contact.html has changed since radicon propose"), "{}", ran.err);
     assert!(!site.join("layouts").exists());
     // With options it is made anew.
     assert_eq!(radicon(&site, &["adopt", "--except", "2"]).code, 0);

@@ -65,7 +65,7 @@ fn recovered(dir: &Path, (old, new): &(Tree, Tree), what: &str) -> bool {
     let found = tree(dir);
     assert!(found == *old || found == *new, "{what}: {:?}", found.iter().map(|(path, _)| path).collect::<Vec<_>>());
     // And the site can be written again.
-    let again = Command::new(radicon()).current_dir(dir).args(["adopt", "--undo"]).output().expect("it runs");
+    let again = Command::new(radicon()).current_dir(dir).args(["undo"]).output().expect("it runs");
     let is_new = found == *new;
     assert!(
         !is_new || again.status.success() && tree(dir) == *old,

@@ -1,31 +1,34 @@
-//! `adopt`: the proposal written into the site, and taken back.
+//! `adopt`: the proposal, written into the site.
 
 use std::io::Write;
 
 use anyhow::Result;
 use radicon::disk::{self, Adopted};
-use radicon::{Choice, propose};
+use radicon::site::Role;
+use radicon::{Site, propose};
 
-use super::{is_json, json, load, options, out, propose as proposing, site_folder, write};
+use super::loading::{load, options};
+use super::writing::{summary, write};
+use super::{is_json, json, out, propose as proposing};
+use crate::FINE;
 use crate::arguments::{Allow, Arguments, Chosen, How};
-use crate::output::{busy, count, headline, next};
-use crate::{DIFFERENT, FINE};
+use crate::output::{busy, headline, next};
 
 pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> Result<u8> {
     let loaded = load(arguments)?;
     let mut out = out();
-    let kept =
-        if how.is_usual() && chosen.choice() == Choice::All { disk::kept(&loaded.folder, &loaded.site)? } else { None };
+    let is_plain = how.is_usual() && chosen.is_all();
+    let kept = if is_plain { disk::kept(&loaded.folder, &loaded.site)? } else { None };
     if let Some(kept) = kept {
-        let adopted = write(&loaded, &kept.changes, &kept.assumptions, allow)?;
+        let adopted = write(&loaded, "adopt", &kept.changes, &kept.assumptions, allow)?;
         disk::forget(&loaded.folder)?;
         if is_json(arguments) {
             json(&mut out, &adopted)?;
             return Ok(FINE);
         }
-        headline(&mut out, &format!("Written as radicon propose showed it: {}", summary(&adopted)))?;
+        headline(&mut out, &format!("Wrote the proposal that radicon propose showed: {}", summary(&adopted)))?;
         proposing::changes(&kept.proposed, &mut out)?;
-        next(&mut out, "look at the site; radicon adopt --undo takes it back")?;
+        next(&mut out, &after(&loaded.site))?;
         return Ok(FINE);
     }
     let working = busy("looking for layouts");
@@ -37,10 +40,10 @@ pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> R
         } else {
             proposing::print(&proposal, false, &mut out)?;
         }
-        return Ok(DIFFERENT);
+        return Ok(FINE);
     }
     let changes = proposal.changes(&loaded.site);
-    let adopted = write(&loaded, &changes, &proposal.proof.assumptions, allow)?;
+    let adopted = write(&loaded, "adopt", &changes, &proposal.proof.assumptions, allow)?;
     disk::forget(&loaded.folder)?;
     if is_json(arguments) {
         json(&mut out, &adopted)?;
@@ -48,31 +51,20 @@ pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> R
     }
     proposing::print(&proposal, false, &mut out)?;
     writeln!(out)?;
-    headline(&mut out, &summary(&adopted))?;
-    next(&mut out, "look at the site; radicon adopt --undo takes it back")?;
+    headline(&mut out, &format!("Wrote it: {}", summary(&adopted)))?;
+    next(&mut out, &after(&loaded.site))?;
     Ok(FINE)
 }
 
-pub fn undo(arguments: &Arguments) -> Result<u8> {
-    let folder = site_folder(arguments)?;
-    disk::recover(&folder)?;
-    let adopted = disk::undo(&folder)?;
-    let mut out = out();
-    if is_json(arguments) {
-        json(&mut out, &adopted)?;
-        return Ok(FINE);
+/// What to do once layouts are written. Pages that no engine renders are published as finished ones.
+fn after(site: &Site) -> String {
+    let is_static = |dialect: &str| dialect == "plain" || dialect == "margin";
+    let mut pages = site.templates.iter().filter(|template| template.role == Role::Page);
+    match pages.all(|page| is_static(&page.dialect.name)) {
+        true => {
+            "radicon flatten --all --into DIR, to write the finished pages for publishing; radicon undo, to undo it"
+        }
+        false => "review the site; radicon undo, to undo it",
     }
-    headline(&mut out, &format!("Taken back: {}", summary(&adopted)))?;
-    next(&mut out, "radicon survey")?;
-    Ok(FINE)
-}
-
-pub fn summary(adopted: &Adopted) -> String {
-    let parts = [("created", &adopted.created), ("changed", &adopted.changed), ("removed", &adopted.removed)];
-    let parts: Vec<String> = parts
-        .iter()
-        .filter(|(_, files)| !files.is_empty())
-        .map(|(word, files)| format!("{} {word}", count(files.len(), "file")))
-        .collect();
-    parts.join(", ")
+    .into()
 }

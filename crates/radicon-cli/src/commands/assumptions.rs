@@ -1,9 +1,9 @@
-//! What a proof assumes: shown, and asked for before anything is written.
+//! Assumptions of a proof: shown, and refused before anything is written.
 
 use std::io::Write;
 
 use anyhow::{Result, bail};
-use radicon::{Assumption, AssumptionAbout};
+use radicon::prove::{Assumption, AssumptionAbout};
 
 use super::survey::most_frequent;
 use crate::output::{BAD, PLAIN};
@@ -16,7 +16,7 @@ pub fn print(assumptions: &[Assumption], out: &mut impl Write) -> Result<()> {
     if assumptions.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n{BAD}Assumed{PLAIN}, in the files that change and those they extend:")?;
+    writeln!(out, "\n{BAD}Assumptions{PLAIN} of the proof, in the changed files and those they extend:")?;
     let rows = assumptions.iter().map(|one| (one.text.as_str(), one.uses, one.files, &one.first));
     most_frequent("assumption", rows.collect(), MOST, out)?;
     for way in ways(assumptions) {
@@ -33,7 +33,7 @@ pub fn refuse(assumptions: &[Assumption], allowed: bool) -> Result<()> {
         more => format!(", and {more} more"),
     };
     bail!(
-        "the proof assumes that {} ({}:{}){more}; nothing was written\n  {}\n  If it is so: the same with --assume",
+        "the proof assumes that {} ({}:{}){more}; nothing was written\n  {}\n  If that is right: add --assume",
         first.text,
         first.first.file,
         first.first.line,
@@ -47,11 +47,11 @@ fn ways(assumptions: &[Assumption]) -> Vec<&'static str> {
     let mut ways = Vec::new();
     if is_about(AssumptionAbout::LearnedForm) {
         ways.push(
-            "To settle it: radicon dialect learn shows what was learned; with --write it is kept, for you to edit",
+            "To confirm: radicon dialect learn shows what was inferred; with --write it is saved, for you to edit",
         );
     }
     if is_about(AssumptionAbout::UnexplainedText) {
-        ways.push("To settle it: describe the tags in a file in dialects/, an example of each kind");
+        ways.push("To confirm: describe the tags in a file in dialects/, one example of each kind");
     }
     ways
 }

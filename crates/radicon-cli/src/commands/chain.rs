@@ -3,12 +3,16 @@
 use std::io::Write;
 
 use anyhow::{Result, bail};
-use radicon::{BlockReport, BlockState, ChainBlock, ChainReport, Resolver, Role};
+use radicon::Resolver;
+use radicon::resolve::{BlockReport, BlockState, ChainBlock, ChainReport};
+use radicon::site::Role;
 
-use super::{find_page, is_json, json, load, out, problems, suggestion};
+use super::loading::load;
+use super::lookup::{find_page, suggestion};
+use super::{is_json, json, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, BAD, FAINT, PLAIN, Table, count, headline, next};
+use crate::output::{Align, BAD, FAINT, PLAIN, Table, count, headline, next, quoted};
 
 pub fn run(arguments: &Arguments, page: &str) -> Result<u8> {
     let loaded = load(arguments)?;
@@ -22,7 +26,7 @@ pub fn run(arguments: &Arguments, page: &str) -> Result<u8> {
     headline(&mut out, &report.page)?;
     for (level, file) in report.chain.iter().enumerate().skip(1) {
         let rule = file.rule.as_ref().map(|rule| format!(" {FAINT}({rule}){PLAIN}")).unwrap_or_default();
-        writeln!(out, "{}takes its frame from {}{rule}", "  ".repeat(level), file.file)?;
+        writeln!(out, "{}extends {}{rule}", "  ".repeat(level), file.file)?;
     }
     writeln!(out)?;
     if report.blocks.is_empty() {
@@ -35,8 +39,8 @@ pub fn run(arguments: &Arguments, page: &str) -> Result<u8> {
     lost(&report, &mut out)?;
     problems(&mut out, &report.problems)?;
     match report.role {
-        Role::Layout => next(&mut out, "radicon chain --block NAME, to see one block over all pages")?,
-        _ => next(&mut out, &format!("radicon flatten {} --origins, to see the page put together", report.page))?,
+        Role::Layout => next(&mut out, "radicon chain --block NAME, to see one block in all pages")?,
+        _ => next(&mut out, &format!("radicon flatten {} --origins, to see the finished page", quoted(&report.page)))?,
     }
     Ok(FINE)
 }
@@ -46,18 +50,19 @@ fn definitions(report: &ChainReport, out: &mut impl Write) -> Result<()> {
     let columns = [
         ("block", Align::Left),
         ("", Align::Left),
-        ("comes from", Align::Left),
-        ("instead of", Align::Left),
-        ("what stands there", Align::Left),
+        ("defined at", Align::Left),
+        ("replaces", Align::Left),
+        ("content", Align::Left),
     ];
     let mut table = Table::new(&columns);
     for block in &report.blocks {
         let mut definitions = block.definitions.iter();
         let winner = definitions.next();
-        let place = |definition: &radicon::DefinitionReport| format!("{}:{}", definition.file, definition.line);
+        let place =
+            |definition: &radicon::resolve::DefinitionReport| format!("{}:{}", definition.file, definition.line);
         let mut replaced: Vec<String> = definitions.map(place).collect();
         if let Some(at) = winner.and_then(|winner| winner.inherited_at.first()) {
-            replaced.insert(0, format!("(put in at line {at})"));
+            replaced.insert(0, format!("(inserted at line {at})"));
         }
         let from = winner.map(place).or(block.region.as_ref().map(|place| format!("{}:{}", place.file, place.line)));
         table.row([
@@ -71,15 +76,15 @@ fn definitions(report: &ChainReport, out: &mut impl Write) -> Result<()> {
     Ok(table.print(out)?)
 }
 
-/// The blocks of a layout that a child may override, and what stands in them now.
+/// The blocks of a layout that a child may override, and what is in them now.
 fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
-    writeln!(out, "  A child of this layout may override:")?;
+    writeln!(out, "  Children of this layout may override:")?;
     let columns = [
         ("block", Align::Left),
-        ("opened at", Align::Left),
-        ("set by", Align::Left),
+        ("defined at", Align::Left),
+        ("set in", Align::Left),
         ("overridden in", Align::Right),
-        ("what stands there now", Align::Left),
+        ("content", Align::Left),
     ];
     let mut table = Table::new(&columns);
     let open = |block: &&ChainBlock| !matches!(block.state, BlockState::Lost | BlockState::Replaced);
@@ -101,7 +106,7 @@ fn open_blocks(report: &ChainReport, out: &mut impl Write) -> Result<()> {
     Ok(table.print(out)?)
 }
 
-/// A block's name, further in if it stands in another block.
+/// A block's name, further in if it is in another block.
 fn indented(report: &ChainReport, block: &ChainBlock) -> String {
     let mut depth = 0;
     let mut within = block.within.as_ref();
@@ -118,18 +123,18 @@ fn lost(report: &ChainReport, out: &mut impl Write) -> Result<()> {
         .flat_map(|block| block.definitions.iter().map(move |definition| (block, definition)))
         .map(|(block, definition)| {
             let hint = block.meant.as_ref().map(|meant| format!("; did you mean `{meant}`?")).unwrap_or_default();
-            format!("{}:{}: no layout has a place for `{}`{hint}", definition.file, definition.line, block.name)
+            format!("{}:{}: no layout defines the block `{}`{hint}", definition.file, definition.line, block.name)
         })
         .collect();
     let loose = report
         .lost
         .iter()
-        .map(|lost| format!("{}:{}: outside of every block: {}", lost.place.file, lost.place.line, lost.preview));
+        .map(|lost| format!("{}:{}: outside every block: {}", lost.place.file, lost.place.line, lost.preview));
     let all: Vec<String> = orphans.into_iter().chain(loose).collect();
     if all.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\n{BAD}Written, but not shown{PLAIN}")?;
+    writeln!(out, "\n{BAD}Not shown{PLAIN}")?;
     for line in all {
         writeln!(out, "  {}", crate::output::shorten(&line, crate::output::WIDTH))?;
     }
@@ -160,14 +165,14 @@ fn show_block(report: &BlockReport, out: &mut impl Write) -> Result<()> {
     let columns = [
         ("page", Align::Left),
         ("", Align::Left),
-        ("comes from", Align::Left),
+        ("defined at", Align::Left),
         ("bytes", Align::Right),
-        ("what stands there", Align::Left),
+        ("content", Align::Left),
     ];
     let mut table = Table::new(&columns);
     for page in &report.pages {
         let from = page.from.as_ref().map(|place| match place.file == page.page {
-            true => format!("its line {}", place.line),
+            true => format!("line {}", place.line),
             false => format!("{}:{}", place.file, place.line),
         });
         let state = if page.inherits { "added to".to_owned() } else { page.state.word().to_owned() };

@@ -1,4 +1,4 @@
-//! `check`: what is wrong or suspicious, and mending it.
+//! `check`: errors and likely mistakes, and their fixes.
 
 use std::io::{ErrorKind, Write};
 use std::path::Path;
@@ -7,24 +7,28 @@ use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use anstyle::{AnsiColor, Style};
 use anyhow::{Context, Result, bail};
+use radicon::check::{Baseline, Checked, Checks, Finding, Fixed, RULES, Rule, Severity, fix};
 use radicon::disk::{Loaded, Reader};
+use radicon::site::ProblemKind;
 use radicon::text::{SourceId, Span};
-use radicon::{Baseline, Checked, Checks, Finding, Mended, RULES, Rule, Severity, mend};
 
-use super::{adopt, assumptions, find_page, is_json, json, load, out, sarif, suggestion, watch, write};
-use crate::arguments::{Allow, Arguments, CheckArguments};
-use crate::output::{BAD, FAINT, GOOD, PLAIN, STRONG, busy, count, headline, next};
+use super::loading::load;
+use super::lookup::{find_directories, find_page, is_in, suggestion};
+use super::writing::{summary as files_summary, write, write_file, wrote};
+use super::{assumptions, is_json, json, out, sarif, watch};
+use crate::arguments::{Arguments, CheckArguments};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, busy, count, headline, next};
 use crate::{DIFFERENT, FINE};
 
-/// What is most likely not as it was meant.
+/// The colour of warnings.
 const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 
 /// How many findings are shown with their source.
 const SHOWN: usize = 60;
 
 pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
-    if !wanted.mend && (wanted.allow.uncommitted || wanted.allow.assume) {
-        bail!("--uncommitted and --assume are for --mend; nothing else is written");
+    if !wanted.fix && (wanted.allow.uncommitted || wanted.allow.assume) {
+        bail!("--uncommitted and --assume need --fix");
     }
     let loaded = load(arguments)?;
     let working = busy("checking");
@@ -34,11 +38,10 @@ pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
         begin_with(path, &mut checked)?;
     }
     if let Some(path) = &wanted.sarif {
-        let text = serde_json::to_vec_pretty(&sarif::log(&checked))?;
-        std::fs::write(path, text).with_context(|| format!("{} cannot be written", path.display()))?;
+        write_file(path, serde_json::to_vec_pretty(&sarif::log(&checked))?)?;
     }
-    if wanted.mend {
-        return mending(arguments, &loaded, &checked, wanted.allow);
+    if wanted.fix {
+        return fixing(arguments, &loaded, &checked, wanted);
     }
     show_all(arguments, wanted, &loaded, &checked)?;
     Ok(if checked.is_clean(wanted.fail_on.into()) { FINE } else { DIFFERENT })
@@ -47,11 +50,12 @@ pub fn run(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
 /// Leaves out what a baseline lists; writes it if it is not there.
 fn begin_with(path: &Path, checked: &mut Checked) -> Result<()> {
     let (baseline, said) = match std::fs::read_to_string(path) {
-        Ok(text) => (Baseline::parse(&text).with_context(|| format!("{}", path.display()))?, "known"),
+        Ok(text) => (Baseline::parse(&text).with_context(|| format!("{}", path.display()))?, "left out"),
         Err(error) if error.kind() == ErrorKind::NotFound => {
             let baseline = Baseline::of(checked);
             std::fs::write(path, baseline.text()).with_context(|| format!("{} cannot be written", path.display()))?;
-            (baseline, "written as known; remove the file to begin anew")
+            wrote(path);
+            (baseline, "listed; remove the file to start again")
         }
         Err(error) => return Err(error).with_context(|| format!("{} cannot be read", path.display())),
     };
@@ -76,10 +80,16 @@ pub fn watch(arguments: &Arguments, wanted: &CheckArguments) -> Result<u8> {
     })
 }
 
-/// What is found in the files that are wanted.
+/// The findings in the files and directories asked for.
 fn look(loaded: &Loaded, checks: &mut Checks, wanted: &CheckArguments) -> Result<Checked> {
     let files: Vec<SourceId> = wanted.files.iter().map(|file| find_page(loaded, file)).collect::<Result<_>>()?;
+    let folders = find_directories(loaded, &wanted.only)?;
     let mut checked = checks.check(&loaded.site);
+    let unread = loaded.problems.iter().filter(|problem| problem.kind == ProblemKind::File);
+    checked.skipped.extend(unread.map(ToString::to_string));
+    if !folders.is_empty() {
+        checked.findings.retain(|finding| folders.iter().any(|folder| is_in(&finding.file, folder)));
+    }
     if !files.is_empty() {
         let paths: Vec<&str> = files.iter().map(|id| loaded.site.get(*id).path.as_str()).collect();
         checked.findings.retain(|finding| paths.contains(&finding.file.as_str()));
@@ -107,9 +117,29 @@ fn find_rule(id: &str) -> Result<Rule> {
     match RULES.iter().find(|rule| rule.id == id) {
         Some(rule) => Ok(*rule),
         None => {
-            bail!("no rule `{id}`; {}", suggestion(id, &known).replace("`radicon survey` lists", "docs/rules.md lists"))
+            bail!(
+                "no rule `{id}`; {}",
+                suggestion(id, &known).replace("`radicon survey` lists", "`radicon check --list` lists")
+            )
         }
     }
+}
+
+/// All rules, a line each.
+pub fn list(arguments: &Arguments) -> Result<u8> {
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &RULES)?;
+        return Ok(FINE);
+    }
+    let columns = [("rule", Align::Left), ("severity", Align::Left), ("finds", Align::Left)];
+    let mut table = Table::new(&columns);
+    for rule in RULES {
+        table.row([rule.id.to_owned(), rule.severity.word().to_owned(), rule.summary().to_owned()]);
+    }
+    table.print(&mut out)?;
+    next(&mut out, "radicon check --explain RULE, for an example and how to fix it")?;
+    Ok(FINE)
 }
 
 pub fn explain(arguments: &Arguments, id: &str) -> Result<u8> {
@@ -149,13 +179,13 @@ fn print(loaded: &Loaded, checked: &Checked, brief: bool, out: &mut impl Write) 
         writeln!(out)?;
     }
     for page in &checked.skipped {
-        writeln!(out, "{BAD}not looked at{PLAIN} {page}")?;
+        writeln!(out, "{BAD}not checked{PLAIN} {page}")?;
     }
     headline(out, &summary(checked))?;
-    let mends = checked.findings.iter().filter(|finding| finding.mend.is_some()).count();
-    match (checked.findings.first(), mends) {
-        (None, _) => next(out, "radicon repeats, for what was copied")?,
-        (Some(_), 1..) => next(out, &format!("radicon check --mend, for the {mends} that can be mended surely"))?,
+    let fixes = checked.findings.iter().filter(|finding| finding.fix.is_some()).count();
+    match (checked.findings.first(), fixes) {
+        (None, _) => next(out, "radicon repeats, to find duplicated markup")?,
+        (Some(_), 1..) => next(out, &format!("radicon check --fix, to fix {} automatically", count(fixes, "finding")))?,
         (Some(first), 0) => {
             next(out, &format!("radicon check --explain {}, for what to do about the first one", first.rule))?
         }
@@ -207,8 +237,8 @@ fn report<'a>(loaded: &Loaded, finding: &'a Finding) -> Group<'a> {
             group = group.element(there.path(&related.file));
         }
     }
-    if let Some(mend) = &finding.mend {
-        group = group.element(Level::HELP.with_name("mend").message(&mend.message));
+    if let Some(fix) = &finding.fix {
+        group = group.element(Level::HELP.with_name("fix").message(&fix.message));
     }
     group
 }
@@ -245,51 +275,46 @@ fn line_start(source: &[u8], at: usize) -> usize {
     source[..at.min(source.len())].iter().rposition(|&b| b == b'\n').map_or(0, |end| end + 1)
 }
 
-fn mending(arguments: &Arguments, loaded: &Loaded, checked: &Checked, allow: Allow) -> Result<u8> {
-    let mended = mend(&loaded.site, &checked.findings)?;
+fn fixing(arguments: &Arguments, loaded: &Loaded, checked: &Checked, wanted: &CheckArguments) -> Result<u8> {
+    let fixed = fix(&loaded.site, &checked.findings)?;
     let mut out = out();
-    let left = checked.findings.iter().filter(|finding| finding.severity != Severity::Hint).count()
-        - mended.findings.iter().filter(|finding| finding.severity != Severity::Hint).count();
+    // Whatever is left counts as it does without fixing.
+    let fails = |finding: &&Finding| finding.severity <= wanted.fail_on.into();
+    let left = checked.findings.iter().filter(fails).count() - fixed.findings.iter().filter(fails).count();
     let code = if left == 0 { FINE } else { DIFFERENT };
-    if mended.changes.is_empty() {
+    if fixed.changes.is_empty() {
         if is_json(arguments) {
-            json(&mut out, &mended)?;
+            json(&mut out, &fixed)?;
         } else {
-            headline(&mut out, "Nothing can be mended surely")?;
-            next(&mut out, "radicon check, for what was found")?;
+            headline(&mut out, "Nothing to fix automatically")?;
+            next(&mut out, "radicon check, to see the findings")?;
         }
         return Ok(code);
     }
-    let adopted = write(loaded, &mended.changes, &mended.assumptions, allow)?;
+    let adopted = write(loaded, "check --fix", &fixed.changes, &fixed.assumptions, wanted.allow)?;
     if is_json(arguments) {
-        json(&mut out, &mended)?;
+        json(&mut out, &fixed)?;
         return Ok(code);
     }
-    show(&mended, &mut out)?;
-    assumptions::print(&mended.assumptions, &mut out)?;
-    headline(&mut out, &format!("Mended {}: {}", count(mended.findings.len(), "finding"), adopt::summary(&adopted)))?;
-    next(&mut out, "look at the pages above; radicon adopt --undo takes it back")?;
+    show(&fixed, &mut out)?;
+    assumptions::print(&fixed.assumptions, &mut out)?;
+    headline(&mut out, &format!("Fixed {}: {}", count(fixed.findings.len(), "finding"), files_summary(&adopted)))?;
+    next(&mut out, "radicon undo, to undo it")?;
     Ok(code)
 }
 
-fn show(mended: &Mended, out: &mut impl Write) -> Result<()> {
-    for finding in &mended.findings {
-        let mend = finding.mend.as_ref().map_or("", |mend| mend.message.as_str());
-        writeln!(out, "{}:{}: {GOOD}{mend}{PLAIN} {FAINT}[{}]{PLAIN}", finding.file, finding.line, finding.rule)?;
+fn show(fixed: &Fixed, out: &mut impl Write) -> Result<()> {
+    for finding in &fixed.findings {
+        let fix = finding.fix.as_ref().map_or("", |fix| fix.message.as_str());
+        writeln!(out, "{}:{}: {GOOD}{fix}{PLAIN} {FAINT}[{}]{PLAIN}", finding.file, finding.line, finding.rule)?;
     }
-    if mended.changed.is_empty() {
-        writeln!(out, "\nEvery page comes out as before")?;
+    if fixed.changed.is_empty() {
+        writeln!(out, "\nNo page changes")?;
     } else {
-        writeln!(
-            out,
-            "\n{} out otherwise now:",
-            if mended.changed.len() == 1 {
-                "1 page comes".to_owned()
-            } else {
-                format!("{} pages come", mended.changed.len())
-            }
-        )?;
-        for page in &mended.changed {
+        let pages = fixed.changed.len();
+        let verb = if pages == 1 { "renders" } else { "render" };
+        writeln!(out, "\n{} {verb} differently:", count(pages, "page"))?;
+        for page in &fixed.changed {
             writeln!(out, "  {}", page.page)?;
             let after = page.difference().and_then(|difference| difference.after.as_ref());
             if let Some(after) = after {

@@ -5,12 +5,14 @@ use std::io::Write;
 use anyhow::{Context, Result};
 use radicon::dialect::{Kind, Part};
 use radicon::disk::Loaded;
-use radicon::{Trial, TrialConstruct};
+use radicon::site::{Trial, TrialConstruct};
 
-use super::{find_dialect, find_page, is_json, json, learn, load, out, site_folder};
+use super::loading::{load, site_folder};
+use super::lookup::{find_dialect, find_page};
+use super::{is_json, json, learn, out};
 use crate::FINE;
 use crate::arguments::{Arguments, DialectCommand};
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, shorten};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, quoted, shorten};
 
 pub fn run(arguments: &Arguments, command: &DialectCommand) -> Result<u8> {
     match command {
@@ -37,7 +39,7 @@ fn list(arguments: &Arguments) -> Result<u8> {
         return Ok(FINE);
     }
     let columns =
-        [("dialect", Align::Left), ("files here", Align::Right), ("layouts", Align::Left), ("reads", Align::Left)];
+        [("dialect", Align::Left), ("templates", Align::Right), ("layouts", Align::Left), ("files", Align::Left)];
     let mut table = Table::new(&columns);
     for dialect in &known {
         let layouts = if dialect.layouts { "yes" } else { "-" };
@@ -85,25 +87,26 @@ fn try_file(arguments: &Arguments, file: &str, dialect: Option<&str>) -> Result<
         print(&trial, &mut out)?;
         if trial.constructs.is_empty() {
             let names: Vec<&str> = loaded.dialects.iter().map(|dialect| dialect.name.as_str()).collect();
-            writeln!(out, "  Nothing in it is a construct of {}. To read it otherwise:", trial.dialect)?;
-            writeln!(out, "  radicon dialect try {} --dialect NAME, with one of {}", trial.file, names.join(", "))?;
+            writeln!(out, "  No tags of {} in this file. To read it in another dialect:", trial.dialect)?;
+            writeln!(
+                out,
+                "  radicon dialect try {} --dialect NAME, with one of {}",
+                quoted(&trial.file),
+                names.join(", ")
+            )?;
         }
-        next(&mut out, &format!("radicon dialect show {}, to see how its constructs are described", trial.dialect))?;
+        next(&mut out, &format!("radicon dialect show {}, to see how its tags are described", trial.dialect))?;
     }
     Ok(FINE)
 }
 
 fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
-    headline(
-        out,
-        &format!("{} read as {}: {}", trial.file, trial.dialect, count(trial.constructs.len(), "construct")),
-    )?;
+    headline(out, &format!("{} read as {}: {}", trial.file, trial.dialect, count(trial.constructs.len(), "tag")))?;
     if let Some(usual) = trial.usual.as_ref().filter(|usual| **usual != trial.dialect) {
         writeln!(out, "  {FAINT}the site reads it as {usual}{PLAIN}")?;
     }
     writeln!(out)?;
-    let columns =
-        [("line", Align::Right), ("construct", Align::Left), ("written", Align::Left), ("read as", Align::Left)];
+    let columns = [("line", Align::Right), ("kind", Align::Left), ("tag", Align::Left), ("read as", Align::Left)];
     let mut table = Table::new(&columns);
     for item in &trial.constructs {
         let line = format!("{}:{}", item.at.line, item.at.column);
@@ -116,7 +119,7 @@ fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
     let unknown: usize = trial.unknown.iter().map(|tag| tag.uses).sum();
     if unknown > 0 {
         let tags = count(unknown, "tag");
-        writeln!(out, "\n{BAD}Not described{PLAIN} by {}, kept as they stand: {tags}", trial.dialect)?;
+        writeln!(out, "\n{BAD}Unknown{PLAIN} to {}, kept as they are: {tags}", trial.dialect)?;
         let mut table = Table::new(&[("tag", Align::Left), ("uses", Align::Right), ("first line", Align::Right)]);
         for tag in trial.unknown.iter().take(20) {
             table.row([tag.tag.clone(), tag.uses.to_string(), tag.line.to_string()]);
@@ -126,8 +129,7 @@ fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
             writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", trial.unknown.len() - 20)?;
         }
     }
-    for (what, places) in [("Begins like a construct, but is none", &trial.unread), ("Cannot be paired", &trial.errors)]
-    {
+    for (what, places) in [("Begins like a tag, but is not one", &trial.unread), ("Unpaired", &trial.errors)] {
         if places.is_empty() {
             continue;
         }
@@ -140,7 +142,7 @@ fn print(trial: &Trial, out: &mut impl Write) -> Result<()> {
         }
     }
     if unknown == 0 && trial.unread.is_empty() && trial.errors.is_empty() && !trial.constructs.is_empty() {
-        writeln!(out, "\n{GOOD}Everything that looks like a construct of {} is understood.{PLAIN}", trial.dialect)?;
+        writeln!(out, "\n{GOOD}All tags are understood.{PLAIN}")?;
     }
     Ok(())
 }
@@ -160,7 +162,7 @@ fn meaning(item: &TrialConstruct) -> String {
     if let Some(target) = &item.target {
         parts.push(match &item.file {
             Some(file) => format!("-> {file}"),
-            None if item.dynamic => format!("-> decided when rendered: {target}"),
+            None if item.dynamic => format!("-> chosen when rendered: {target}"),
             None => format!("-> {target}, not found"),
         });
     }
@@ -175,7 +177,7 @@ fn meaning(item: &TrialConstruct) -> String {
         (Part::Close | Part::Branch, Some(line)) => parts.push(format!("of line {line}")),
         _ => {}
     }
-    parts.extend(item.within.then(|| "(within a longer tag)".to_owned()));
+    parts.extend(item.within.then(|| "(inside a longer tag)".to_owned()));
     parts.extend(item.own_file.then(|| "(for this file only)".to_owned()));
     parts.join(" ")
 }

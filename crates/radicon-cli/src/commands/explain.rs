@@ -3,9 +3,10 @@
 use std::io::Write;
 
 use anyhow::{Result, bail};
-use radicon::{Explanation, Proposal, ProposedLayout, Site};
+use radicon::propose::{Explanation, ProposedLayout};
+use radicon::{Proposal, Site};
 
-use super::suggestion;
+use super::lookup::suggestion;
 use crate::output::{Align, FAINT, PLAIN, STRONG, Table, count, headline, number, shorten};
 
 /// Shows why one file of a proposal is what it is.
@@ -17,10 +18,10 @@ pub fn print(proposal: &Proposal, site: &Site, path: &str, out: &mut impl Write)
             let (uses, files) = (count(partial.uses, "place"), count(partial.files, "file"));
             let bytes = number(partial.bytes);
             match partial.saves {
-                0 => writeln!(out, "A region of a layout that is big enough for a file of its own ({bytes} bytes).")?,
+                0 => writeln!(out, "A region of a layout, large enough for its own file ({bytes} bytes).")?,
                 saves => writeln!(
                     out,
-                    "It stands in {uses} of {files}. Once as a partial it takes {bytes} bytes; that saves {}, tags counted.",
+                    "Used in {uses} in {files}. The partial has {bytes} bytes and saves {} bytes, tags included.",
                     number(saves)
                 )?,
             }
@@ -28,15 +29,15 @@ pub fn print(proposal: &Proposal, site: &Site, path: &str, out: &mut impl Write)
         }
         Explanation::Page { chain, before, after, .. } => {
             headline(out, path)?;
-            writeln!(out, "{} bytes as it is, {} with the proposal.", number(before), number(after))?;
+            writeln!(out, "{} bytes now, {} with the proposal.", number(before), number(after))?;
             if !chain.is_empty() {
-                writeln!(out, "It takes {STRONG}{}{PLAIN}", chain.join(&format!("{PLAIN}, which takes {STRONG}")))?;
+                writeln!(out, "Extends {STRONG}{}{PLAIN}", chain.join(&format!("{PLAIN}, which extends {STRONG}")))?;
             }
             Ok(())
         }
         Explanation::Left(left) => {
             headline(out, path)?;
-            Ok(writeln!(out, "It is left as it is: {}.", left.reason)?)
+            Ok(writeln!(out, "Unchanged: {}.", left.reason)?)
         }
     }
 }
@@ -47,7 +48,7 @@ pub fn explanation<'p>(proposal: &'p Proposal, site: &Site, path: &str) -> Resul
         return Ok(found);
     }
     if site.find(path).is_some() {
-        bail!("the proposal leaves {path} as it is");
+        bail!("the proposal does not change {path}");
     }
     let files = proposal.files.iter().map(|file| file.path.as_str());
     let known: Vec<&str> = files.chain(site.templates.iter().map(|template| template.path.as_str())).collect();
@@ -58,23 +59,24 @@ fn print_layout(layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
     headline(out, &layout.path)?;
     let (pages, saves) = (count(layout.beneath, "page"), number(layout.saves));
     match &layout.extends {
-        _ if layout.existing => writeln!(out, "The site has it; {pages} of the same frame take it now.")?,
-        Some(around) => writeln!(out, "{pages} share more than {around} holds; saying that once saves {saves} bytes.")?,
-        None => writeln!(out, "{pages} share this frame; with its sections it saves {saves} bytes.")?,
+        _ if layout.existing => {
+            writeln!(out, "In the site already; {pages} with the same skeleton extend it in the proposal.")?
+        }
+        Some(around) => {
+            writeln!(out, "{pages} share more than what {around} contains; this layout saves {saves} bytes.")?
+        }
+        None => writeln!(out, "{pages} share this skeleton; with the layouts of its sections it saves {saves} bytes.")?,
     }
     if layout.blocks.is_empty() {
         return Ok(());
     }
-    writeln!(
-        out,
-        "\nWhat each block costs in bytes, and what it would cost to make all of the element around it\na block instead."
-    )?;
+    writeln!(out, "\nSize in bytes with each block, and with one block for the whole element around it instead:")?;
     let columns = [
         ("block", Align::Left),
         ("overridden by", Align::Right),
         ("with it", Align::Right),
         ("without", Align::Right),
-        ("within", Align::Left),
+        ("inside", Align::Left),
     ];
     let mut table = Table::new(&columns);
     for block in &layout.blocks {
@@ -83,5 +85,5 @@ fn print_layout(layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
         table.row([block.name.clone(), pages, number(block.cost), number(block.without), within]);
     }
     table.print(out)?;
-    Ok(writeln!(out, "\n{FAINT}A block that costs more than it saves is joined with its neighbours.{PLAIN}")?)
+    Ok(writeln!(out, "\n{FAINT}A block that costs more than it saves is merged with its neighbours.{PLAIN}")?)
 }

@@ -1,12 +1,16 @@
-//! `flatten`: a page put together.
+//! `flatten`: finished pages.
 
 use std::io::Write;
 use std::path::Path;
 
-use anyhow::{Context, Result};
-use radicon::{FlatReport, Resolver};
+use anyhow::Result;
+use radicon::resolve::FlatReport;
+use radicon::{Resolver, SourceFile, disk};
 
-use super::{find_page, is_json, json, load, out, problems};
+use super::loading::load;
+use super::lookup::find_page;
+use super::writing::{write_file, wrote};
+use super::{is_json, json, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
 use crate::output::{FAINT, PLAIN, busy, count, headline, next};
@@ -17,7 +21,7 @@ pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<
     let flat = Resolver::new(&loaded.site).flatten(id)?;
     if let Some(path) = source_map {
         let map = serde_json::to_vec(&flat.source_map(&loaded.site, &loaded.site.get(id).path))?;
-        std::fs::write(path, map).with_context(|| format!("{} cannot be written", path.display()))?;
+        write_file(path, map)?;
     }
     let mut out = out();
     if is_json(arguments) {
@@ -34,26 +38,35 @@ pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<
     Ok(FINE)
 }
 
-/// Writes every page, put together, into a new folder.
-pub fn all(arguments: &Arguments, into: &Path) -> Result<u8> {
+/// Writes finished pages into a new directory: one, or all of them with the site's other files.
+pub fn into(arguments: &Arguments, page: Option<&str>, into: &Path) -> Result<u8> {
     let loaded = load(arguments)?;
-    let working = busy("putting pages together");
-    let composed = radicon::disk::compose(&loaded, into)?;
+    if let Some(page) = page {
+        let id = find_page(&loaded, page)?;
+        let flat = Resolver::new(&loaded.site).flatten(id)?;
+        let path = &loaded.site.get(id).path;
+        disk::write_files(&loaded, &[SourceFile::new(path.clone(), flat.bytes)], into)?;
+        wrote(&into.join(path));
+        flat.problems.iter().for_each(|problem| anstream::eprintln!("{problem}"));
+        return Ok(FINE);
+    }
+    let working = busy("writing pages");
+    let composed = disk::compose(&loaded, into)?;
     drop(working);
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &composed)?;
         return Ok(FINE);
     }
-    headline(&mut out, &format!("{} put together in {}", count(composed.pages.len(), "page"), into.display()))?;
+    headline(&mut out, &format!("Wrote {} to {}", count(composed.pages.len(), "finished page"), into.display()))?;
     problems(&mut out, &composed.problems)?;
-    next(&mut out, "open the pages in a browser; what an engine would fill in stands as it is written")?;
+    next(&mut out, "open the pages in a browser; outputs and conditions of an engine stay as written")?;
     Ok(FINE)
 }
 
-/// Each line behind the place it comes from.
+/// Each line after the place that it comes from.
 fn annotated(report: &FlatReport, out: &mut impl Write) -> Result<()> {
-    let place = |line: &radicon::OriginLine| format!("{}:{}", line.origin.file, line.origin.line);
+    let place = |line: &radicon::resolve::OriginLine| format!("{}:{}", line.origin.file, line.origin.line);
     let places: Vec<String> = report.origins.iter().map(place).collect();
     let width = places.iter().map(String::len).max().unwrap_or(0);
     let names = report.origins.iter().filter_map(|line| line.origin.block.as_ref());

@@ -6,9 +6,10 @@ use std::path::Path;
 
 use anyhow::Result;
 use radicon::disk::{self, Loaded};
-use radicon::{Confidence, Learned, LearnedForm};
+use radicon::learn::{Confidence, Learned, LearnedForm};
 
-use super::{is_json, json, out, site_folder};
+use super::loading::site_folder;
+use super::{is_json, json, out};
 use crate::FINE;
 use crate::arguments::Arguments;
 use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, number, shorten};
@@ -20,7 +21,7 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
     };
     let learned = disk::learn_site(&folder, rendered)?;
     if write && !learned.is_empty() {
-        disk::adopt(&folder, &disk::keep_learned(&folder, &learned)?)?;
+        disk::adopt(&folder, "dialect learn --write", &disk::keep_learned(&folder, &learned)?)?;
     }
     let mut out = out();
     if is_json(arguments) {
@@ -28,8 +29,8 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
         return Ok(FINE);
     }
     if learned.is_empty() {
-        headline(&mut out, "Nothing to learn: the known dialects explain every file, or no engine shows")?;
-        next(&mut out, "radicon dialect list, to see what is read in which dialect")?;
+        headline(&mut out, "Nothing to learn: the known dialects describe every tag")?;
+        next(&mut out, "radicon dialect list, to see the dialect of each file")?;
         return Ok(FINE);
     }
     for learned in &learned {
@@ -38,18 +39,15 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
     match write {
         true => {
             for learned in &learned {
-                writeln!(out, "\n{GOOD}Kept{PLAIN} in dialects/{}.toml", learned.name)?;
+                writeln!(out, "\n{GOOD}Saved{PLAIN} in dialects/{}.toml", learned.name)?;
             }
             next(&mut out, "radicon survey; radicon dialect try FILE, to see how a file is read now")?;
         }
         false => {
-            writeln!(out, "\n  {FAINT}--format json shows the dialect file, with each form and its evidence{PLAIN}")?;
-            let more = if rendered.is_none() {
-                "; with --rendered DIR line ends and loose content are settled too"
-            } else {
-                ""
-            };
-            next(&mut out, &format!("radicon dialect learn --write, to keep them{more}"))?;
+            writeln!(out, "\n  {FAINT}--format json prints the dialect file, with the evidence of each form{PLAIN}")?;
+            let more =
+                if rendered.is_none() { "; --rendered DIR also decides line ends and loose content" } else { "" };
+            next(&mut out, &format!("radicon dialect learn --write, to save them{more}"))?;
         }
     }
     Ok(FINE)
@@ -58,17 +56,17 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
 fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
     let files = learned.files.join(" ");
     let what = match &learned.extends {
-        Some(known) => format!("{known}, and {} more", count(learned.forms.len(), "form")),
+        Some(known) => format!("{known} and {} more", count(learned.forms.len(), "form")),
         None => format!("{}: {}", learned.name, count(learned.forms.len(), "form")),
     };
-    headline(out, &format!("{what}, learned from {files}"))?;
+    headline(out, &format!("{what}, inferred from {files}"))?;
     writeln!(out)?;
     let columns = [
-        ("construct", Align::Left),
-        ("such as", Align::Left),
+        ("kind", Align::Left),
+        ("e.g.", Align::Left),
         ("uses", Align::Right),
         ("", Align::Left),
-        ("what speaks for it", Align::Left),
+        ("evidence", Align::Left),
     ];
     let mut table = Table::new(&columns);
     let (structure, others): (Vec<&LearnedForm>, Vec<_>) =
@@ -95,13 +93,13 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
     rest.sort_by_key(|&(_, uses)| std::cmp::Reverse(uses));
     if !rest.is_empty() {
         let rest: Vec<String> = rest.into_iter().map(|(kind, uses)| format!("{} {kind}", number(uses))).collect();
-        writeln!(out, "\n  {FAINT}no structure:{PLAIN} {}", rest.join(", "))?;
+        writeln!(out, "\n  {FAINT}without structure:{PLAIN} {}", rest.join(", "))?;
     }
     if !learned.settled.is_empty() {
         writeln!(out)?;
     }
     for settled in &learned.settled {
-        writeln!(out, "  {GOOD}settled{PLAIN} {settled}")?;
+        writeln!(out, "  {GOOD}decided{PLAIN} {settled}")?;
     }
     if !learned.settings.is_empty() {
         writeln!(out, "\n  for radicon.toml:")?;
@@ -110,7 +108,7 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         }
     }
     if !learned.questions.is_empty() {
-        writeln!(out, "\n{BAD}Not decided{PLAIN}, and left out until you say so in the dialect file:")?;
+        writeln!(out, "\n{BAD}Undecided{PLAIN}, and left out until you add them to the dialect file:")?;
         for question in &learned.questions {
             writeln!(out, "  {question}")?;
         }
@@ -124,12 +122,12 @@ pub fn notice(loaded: &Loaded) {
         let doubts = learned.forms.iter().filter(|form| form.confidence != Confidence::Sure).count();
         let files = learned.files.join(" ");
         let what = match &learned.extends {
-            Some(known) => format!("{files} hold tags that {known} does not describe; they were learned"),
-            None => format!("no dialect describes {files}; one was learned"),
+            Some(known) => format!("{files}: tags unknown to {known}; inferred"),
+            None => format!("{files}: in no known dialect; inferred"),
         };
-        let doubts = if doubts == 0 { String::new() } else { format!(", {doubts} of them not sure") };
+        let doubts = if doubts == 0 { String::new() } else { format!(" ({doubts} uncertain)") };
         anstream::eprintln!(
-            "{FAINT}note: {what}: {}{doubts}. To look at it: radicon dialect learn; to keep it: radicon dialect learn --write{PLAIN}",
+            "{FAINT}note: {what} {}{doubts}. To see them: radicon dialect learn; to save them: radicon dialect learn --write{PLAIN}",
             count(learned.forms.len(), "form")
         );
     }

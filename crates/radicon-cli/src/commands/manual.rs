@@ -19,7 +19,7 @@ pub fn completions(shell: clap_complete::Shell) -> Result<u8> {
 }
 
 pub fn pages(folder: &Path) -> Result<u8> {
-    std::fs::create_dir_all(folder).with_context(|| format!("{} cannot be made", folder.display()))?;
+    std::fs::create_dir_all(folder).with_context(|| format!("{} cannot be created", folder.display()))?;
     let mut command = Arguments::command();
     command.build();
     let mut written = 0;

@@ -3,34 +3,38 @@
 use std::collections::BTreeMap;
 use std::io::Write;
 
-use anyhow::{Context, Result};
-use radicon::{Proposal, ProposedBlock, ProposedChange, ProposedLayout, Strength, disk, propose, text};
+use anyhow::Result;
+use radicon::propose::{ProposedBlock, ProposedChange, ProposedLayout};
+use radicon::{Proposal, Strength, disk, propose, text};
 
+use super::loading::{load, options};
 use super::survey::most_frequent;
-use super::{assumptions, explain, is_json, json, load, options, out, problems, sources};
+use super::writing::{sources, write_file, wrote};
+use super::{assumptions, explain, is_json, json, out, problems};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
-    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, busy, change, count, headline, left_as_is, next, number,
-    quoted, shorten,
+    Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, again, busy, change, count, headline, how_equal, left_as_is,
+    next, number, quoted_path, shorten,
 };
 use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     let loaded = load(arguments)?;
     let working = busy("looking for layouts");
-    let proposal = propose(&loaded.site, &options(&loaded, &wanted.how, &wanted.chosen)?)?;
+    let options = options(&loaded, &wanted.how, &wanted.chosen)?;
+    let proposal = propose(&loaded.site, &options)?;
     drop(working);
     // Where the site cannot be written, it can be looked at all the same.
     if let Err(error) = disk::keep(&loaded.folder, &loaded.site, &proposal) {
-        anstream::eprintln!("note: adopt will not find this proposal: {error}");
+        anstream::eprintln!("note: radicon adopt will not find this proposal: {error}");
     }
     let (into, patch) = (wanted.into.as_deref(), wanted.patch.as_deref());
     if let Some(into) = into {
-        disk::write_site(&loaded.folder, &sources(&proposal), into)?;
+        disk::write_site(&loaded, &sources(&proposal), into)?;
+        wrote(into);
     }
     if let Some(patch) = patch {
-        std::fs::write(patch, proposal.patch(&loaded.site))
-            .with_context(|| format!("cannot write {}", patch.display()))?;
+        write_file(patch, proposal.patch(&loaded.site))?;
     }
     let mut out = out();
     if let Some(path) = &wanted.explain {
@@ -46,20 +50,23 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     }
     print(&proposal, wanted.show, &mut out)?;
     problems(&mut out, &loaded.problems)?;
+    for setting in proposal.without_effect(&options) {
+        writeln!(out, "{BAD}warning:{PLAIN} radicon.toml: {setting}")?;
+    }
     match (proposal.files.first(), into) {
         (None, _) if !proposal.unexplained.is_empty() => {
-            next(&mut out, "radicon dialect learn, to see whether the text like tags has a meaning")?;
+            next(&mut out, "radicon dialect learn, to infer the meaning of the tag-like texts")?;
         }
-        (None, _) => next(&mut out, "radicon survey, to see what each file is")?,
+        (None, _) => next(&mut out, "radicon survey, to see the role of each file")?,
         (Some(_), Some(into)) => {
-            let (folder, into) = (quoted(&loaded.folder), quoted(into));
-            next(&mut out, &format!("read {into}, then radicon prove {folder} {into}"))?
+            let (folder, into) = (quoted_path(&loaded.folder), quoted_path(into));
+            next(&mut out, &format!("review {into}, then radicon prove {folder} {into}"))?
         }
         (Some(_), None) => {
             if proposal.changes.len() > 1 {
-                writeln!(out, "\n{FAINT}Some of it: radicon propose --only NUMBER…, or --except NUMBER…{PLAIN}")?;
+                writeln!(out, "\n{FAINT}For some of the changes: --only NUMBER… or --except NUMBER…{PLAIN}")?;
             }
-            next(&mut out, "radicon propose --into NEW-DIR to read all files, or radicon adopt to write them")?
+            next(&mut out, &format!("{}, to review all files; radicon adopt, to write them", again("--into NEW-DIR")))?
         }
     }
     Ok(code(&proposal))
@@ -72,12 +79,12 @@ pub fn changes(changes: &[ProposedChange], out: &mut impl Write) -> Result<()> {
         ("change", Align::Left),
         ("files", Align::Right),
         ("saves", Align::Right),
-        ("pages proven", Align::Left),
+        ("pages", Align::Left),
     ];
     let mut table = Table::new(&columns);
     for change in changes {
         let strength = change.strength.map_or("", Strength::word);
-        let pages = if change.pages == 0 { "-".to_owned() } else { format!("{} at {strength}", number(change.pages)) };
+        let pages = if change.pages == 0 { "-".to_owned() } else { format!("{}, {strength}", number(change.pages)) };
         let (at, files) = (number(change.number), number(change.files.len()));
         table.row([at, change.path.clone(), files, number(change.saves), pages]);
     }
@@ -98,19 +105,21 @@ pub fn print(proposal: &Proposal, show: bool, out: &mut impl Write) -> Result<()
         return left(proposal, out);
     }
     if proposal.files.is_empty() {
-        headline(out, "Nothing to propose: no layout would make these pages smaller together.")?;
+        headline(out, "Nothing to propose: no layout would make these pages smaller.")?;
         return left(proposal, out);
     }
     let pages = proposal.layouts.iter().map(|layout| layout.pages).sum::<usize>();
     let all = pages + proposal.left.len();
     let (layouts, changed) = (count(proposal.layouts.len(), "layout"), count(proposal.files.len(), "file"));
     let headed = match proposal.layouts.is_empty() {
-        false => format!("{layouts} for {} of {}, written in {}", number(pages), count(all, "page"), proposal.dialect),
-        true => format!("No new layout, but {changed} to change"),
+        false => {
+            format!("{layouts} for {} of {}, in {}", number(pages), count(all, "page"), proposal.dialect)
+        }
+        true => format!("No new layouts; {changed} to change"),
     };
     headline(out, &headed)?;
     if proposal.changes.len() > MOST_CHANGES {
-        writeln!(out, "\nThe {MOST_CHANGES} changes that save most:")?;
+        writeln!(out, "\nThe {MOST_CHANGES} largest changes:")?;
         let mut most: Vec<ProposedChange> = proposal.changes.clone();
         most.sort_by_key(|change| (std::cmp::Reverse(change.saves), change.number));
         most.truncate(MOST_CHANGES);
@@ -145,21 +154,21 @@ fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     let uses = proposal.unexplained.iter().map(|tag| tag.uses).sum();
     headline(
         out,
-        &format!("{} that no dialect explains; the pages with them are unchanged", count(uses, "tag-like text")),
+        &format!("{} unknown to every dialect; pages with them are not changed", count(uses, "tag-like text")),
     )?;
     let tags = proposal.unexplained.iter().map(|tag| (tag.text.as_str(), tag.uses, tag.files, &tag.first));
     most_frequent("text", tags.collect(), MOST, out)?;
     let example = example(&first.text);
     writeln!(
         out,
-        "  If they are tags: describe them in dialects/mine.toml, one example of each kind:\n\n    \
+        "  If they are tags: describe them in dialects/mine.toml, with one example of each kind:\n\n    \
          name  = \"mine\"\n    files = [\"**/*\"]\n    [forms]\n    output = '{example}'\n\n  \
          If they are text: radicon propose --dialect margin"
     )?;
     Ok(())
 }
 
-/// A piece of tag-like text as an example of a form: what stands between its brackets may vary.
+/// A piece of tag-like text as an example of a form: what is between its brackets may vary.
 fn example(text: &str) -> String {
     let is_edge = |c: char| !c.is_alphanumeric();
     let (start, end) = (text.find(|c| !is_edge(c)), text.rfind(|c| !is_edge(c)));
@@ -182,23 +191,26 @@ fn numbered(proposal: &Proposal, path: &str) -> String {
 fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
     let file = proposal.files.iter().find(|file| file.path == layout.path);
     let lines = file.map_or_else(
-        || "there already".to_owned(),
+        || "unchanged".to_owned(),
         |file| {
             let lines = count(text::count_lines(&file.bytes), "line");
-            if layout.existing { format!("there already, now {lines}") } else { lines }
+            if layout.existing { format!("in the site already, {lines} now") } else { lines }
         },
     );
     let extends = layout.extends.as_ref().map_or_else(String::new, |path| format!(" extends {path}"));
     let below = match layout.beneath - layout.pages {
         0 => String::new(),
-        some => format!(" and {} below it", number(some)),
+        some => format!(" and by {} more through other layouts", number(some)),
     };
-    let pages =
-        if layout.existing { format!("{} changed", count(layout.pages, "page")) } else { count(layout.pages, "page") };
+    let pages = if layout.existing {
+        format!("{} changed", count(layout.pages, "page"))
+    } else {
+        format!("used by {}", count(layout.pages, "page"))
+    };
     let number = numbered(proposal, &layout.path);
-    writeln!(out, "{number}{STRONG}{}{PLAIN}{extends}  {FAINT}{lines}; {pages}{below}{PLAIN}", layout.path)?;
+    writeln!(out, "{number}{STRONG}{}{PLAIN}{extends}  {FAINT}{lines}, {pages}{below}{PLAIN}", layout.path)?;
     if !layout.fills.is_empty() {
-        writeln!(out, "  {FAINT}fills {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
+        writeln!(out, "  {FAINT}overrides {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
     }
     // Of a layout that was there before only what its new pages say is news.
     let is_shown = |block: &&ProposedBlock| !layout.existing || block.overridden_by + block.layouts > 0;
@@ -210,10 +222,10 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
         ("block", Align::Left),
         ("line", Align::Right),
         ("default", Align::Left),
-        ("layouts", Align::Right),
-        ("overridden by", Align::Left),
+        ("set in layouts", Align::Right),
+        ("set in pages", Align::Left),
         ("bytes", Align::Right),
-        ("such as", Align::Left),
+        ("e.g.", Align::Left),
     ];
     let mut table = Table::new(&columns);
     // The marks of a menu's items are one thing.
@@ -247,7 +259,7 @@ fn cells(layout: &ProposedLayout, name: &str, alike: &[&ProposedBlock]) -> [Stri
         number(alike[0].line as usize),
         if alike[0].default { "yes" } else { "-" }.to_owned(),
         if layouts == 0 { "-".into() } else { number(layouts) },
-        if is_all { "all pages".into() } else { count(overridden, "page") },
+        if is_all { "all".into() } else { number(overridden) },
         number(alike.iter().map(|block| block.bytes).sum()),
         shown + dots,
     ]
@@ -261,7 +273,7 @@ fn uncovered(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         let number = numbered(proposal, &file.path);
         writeln!(
             out,
-            "\n{number}{STRONG}{}{PLAIN} extends {hidden}, which it hides  {FAINT}{lines}{PLAIN}",
+            "\n{number}{STRONG}{}{PLAIN} extends {hidden}, which it replaces  {FAINT}{lines}{PLAIN}",
             file.path
         )?;
     }
@@ -320,30 +332,30 @@ fn proof(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     let proven: Vec<String> = [Strength::Bytes, Strength::Blanks, Strength::Dom]
         .into_iter()
         .filter(|&strength| equal(strength) > 0)
-        .map(|strength| format!("{} at {}", number(equal(strength)), strength.word()))
+        .map(|strength| format!("{} {}", number(equal(strength)), how_equal(strength)))
         .collect();
     let failed = proposal.proof.different().count();
     let colour = if failed == 0 { GOOD } else { BAD };
     let all = match (failed, proposal.healed.is_empty()) {
-        (0, true) => "no page changes",
-        (0, false) => "no page changes but those that were healed",
-        _ => "some pages would change",
+        (0, true) => "No page changes",
+        (0, false) => "No page changes except those brought up to date",
+        _ => "Some pages would change",
     };
     writeln!(
         out,
-        "\n{colour}Proven: {all}{PLAIN} ({} equal: {})",
+        "\n{colour}{all}.{PLAIN} {} verified: {}",
         count(proposal.proof.pages.len() - failed, "page"),
         proven.join(", ")
     )?;
     assumptions::print(&proposal.proof.assumptions, out)
 }
 
-/// Pages that change, because they were left behind.
+/// Outdated pages that change.
 fn healed(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     if proposal.healed.is_empty() {
         return Ok(());
     }
-    writeln!(out, "\nHealed: {} made as most pages have them", count(proposal.healed.len(), "place"))?;
+    writeln!(out, "\nBrought up to date: {}", count(proposal.healed.len(), "place"))?;
     for healed in &proposal.healed {
         writeln!(out, "  {}:{}\n    {FAINT}{}{PLAIN}", healed.page, healed.line, healed.difference)?;
     }
@@ -369,7 +381,7 @@ fn left(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
         writeln!(out, "  {shown}{dots}\n    {FAINT}{reason}{PLAIN}")?;
     }
     if reasons.len() > MOST {
-        writeln!(out, "  {FAINT}and more, for {} other reasons; --format json lists all{PLAIN}", reasons.len() - MOST)?;
+        writeln!(out, "  {FAINT}and {} more reasons; --format json lists all{PLAIN}", reasons.len() - MOST)?;
     }
     Ok(())
 }
@@ -387,9 +399,13 @@ fn out_of_step(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     let named = |(page, blocks): (&&str, &Vec<&str>)| format!("{page} ({})", blocks.join(", "));
     let shown: Vec<String> = pages.iter().take(MOST).map(named).collect();
     let more = if pages.len() > MOST { format!(", and {} more", pages.len() - MOST) } else { String::new() };
-    writeln!(out, "\nBlocks for one page only: {}{more}", shown.join(", "))?;
+    writeln!(out, "\nThese blocks exist for one page only: {}{more}", shown.join(", "))?;
     if proposal.healed.is_empty() {
-        writeln!(out, "  {FAINT}To align outdated copies and drop their blocks: radicon propose --heal{PLAIN}")?;
+        writeln!(
+            out,
+            "  {FAINT}To bring outdated copies up to date, and drop these blocks: {}{PLAIN}",
+            again("--heal")
+        )?;
     }
     Ok(())
 }

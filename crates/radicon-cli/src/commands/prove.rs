@@ -1,15 +1,17 @@
-//! `prove`: are all pages the same?
+//! `prove`: all pages of two versions of a site, compared.
 
 use std::io::Write;
 use std::path::Path;
 
 use anyhow::{Result, bail};
 use radicon::disk::{self, Loaded};
-use radicon::{Difference, Strength, prove};
+use radicon::prove::Difference;
+use radicon::{Strength, prove};
 
-use super::{assumptions, is_json, json, load_folder, out, site_folder, watch};
+use super::loading::{load_folder, site_folder};
+use super::{assumptions, is_json, json, out, watch};
 use crate::arguments::Arguments;
-use crate::output::{BAD, FAINT, GOOD, PLAIN, busy, count, next, number, quoted};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, busy, count, headline, how_equal, next, number, quoted, quoted_path};
 use crate::{DIFFERENT, FINE};
 
 /// The most pages whose difference is shown.
@@ -35,7 +37,7 @@ pub fn watch(arguments: &Arguments, wanted: &Wanted<'_>) -> Result<u8> {
     let before = version(&site, wanted.old)?;
     let new = wanted.new.unwrap_or(&site);
     if !new.is_dir() {
-        bail!("{}: only a folder can be watched", new.display());
+        bail!("{}: only a directory can be watched", new.display());
     }
     let mut reader = disk::Reader::new(new);
     watch::run(new, || compare(arguments, &before, &reader.read()?, new, wanted.weakest).map(drop))
@@ -54,22 +56,13 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
     for strength in [Strength::Bytes, Strength::Blanks, Strength::Dom] {
         let equal = proof.equal_at(strength);
         if equal > 0 {
-            let meaning = match strength {
-                Strength::Bytes => "byte for byte",
-                Strength::Blanks => "but for white space that does not show",
-                Strength::Dom => "as an HTML parser reads them",
-            };
-            writeln!(
-                out,
-                "{GOOD}{} equal at {}{PLAIN} {FAINT}({meaning}){PLAIN}",
-                count(equal, "page"),
-                strength.word()
-            )?;
+            writeln!(out, "{GOOD}{} {}{PLAIN}", count(equal, "page"), how_equal(strength))?;
         }
     }
     let different: Vec<_> = proof.different().collect();
     if !different.is_empty() {
-        writeln!(out, "{BAD}{} not equal{PLAIN}", count(different.len(), "page"))?;
+        let verb = if different.len() == 1 { "differs" } else { "differ" };
+        writeln!(out, "{BAD}{} {verb}{PLAIN}", count(different.len(), "page"))?;
     }
     for page in different.iter().take(MOST) {
         writeln!(out, "\n{}", page.page)?;
@@ -82,21 +75,24 @@ fn compare(arguments: &Arguments, before: &Loaded, after: &Loaded, new: &Path, w
     }
     assumptions::print(&proof.assumptions, &mut out)?;
     match different.first() {
-        None => next(&mut out, "nothing: no page changed")?,
+        None => headline(&mut out, "All pages match.")?,
         Some(page) if new.is_dir() => {
-            let page = quoted(Path::new(&page.page));
-            next(&mut out, &format!("radicon --site {} flatten {page} --origins", quoted(new)))?
+            let page = quoted(&page.page);
+            next(&mut out, &format!("radicon --site {} flatten {page} --origins", quoted_path(new)))?
         }
-        Some(_) => next(&mut out, "git diff, for what was changed")?,
+        Some(_) => next(&mut out, "git diff, to see what changed")?,
     }
     Ok(code)
 }
 
-/// A folder, or the site at a revision.
+/// A directory, or the site at a revision.
 fn version(site: &Path, named: &Path) -> Result<Loaded> {
     let name = named.to_string_lossy();
-    if named.is_dir() || !disk::is_revision(site, &name) {
+    if named.is_dir() {
         return load_folder(named);
+    }
+    if !disk::is_revision(site, &name) {
+        bail!("{name}: neither a directory nor a revision that git knows");
     }
     load_folder(disk::revision(site, &name)?.folder())
 }

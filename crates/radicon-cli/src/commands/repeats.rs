@@ -1,15 +1,20 @@
-//! `repeats`: what was copied, and which copies were left behind.
+//! `repeats`: duplicated markup, and outdated copies.
 
 use std::io::Write;
 
 use anyhow::{Result, bail};
-use radicon::{
-    AdviceKind, Fragment, Normalise, RepeatFilter, RepeatGroup, RepeatKind, RepeatOptions, Repeats, repeats,
+use radicon::repeats;
+use radicon::repeats::{
+    AdviceKind, Fragment, Normalise, RepeatFilter, RepeatGroup, RepeatKind, RepeatOptions, Repeats,
 };
 
-use super::{is_json, json, load, out, suggestion};
+use super::loading::load;
+use super::lookup::{find_directories, suggestion};
+use super::{is_json, json, out};
 use crate::arguments::{Arguments, CountArgument, KindArgument, RepeatArguments};
-use crate::output::{Align, BAD, FAINT, PLAIN, STRONG, Table, WIDTH, busy, count, headline, next, number, shorten};
+use crate::output::{
+    Align, BAD, FAINT, PLAIN, STRONG, Table, WIDTH, busy, count, headline, next, number, quoted, shorten,
+};
 use crate::{DIFFERENT, FINE};
 
 /// The most groups that are listed.
@@ -28,7 +33,7 @@ pub fn run(arguments: &Arguments, how: &RepeatArguments) -> Result<u8> {
         KindArgument::Same => RepeatKind::Same,
         KindArgument::Alike => RepeatKind::Alike,
     });
-    let filter = RepeatFilter { folder: how.folder.clone(), dialect: how.dialect.clone(), kind };
+    let filter = RepeatFilter { folders: find_directories(&loaded, &how.only)?, dialect: how.dialect.clone(), kind };
     if let Some(id) = &how.group {
         let ids: Vec<&str> = found.groups.iter().map(|group| group.id.as_str()).collect();
         if !ids.contains(&id.as_str()) {
@@ -46,7 +51,7 @@ pub fn run(arguments: &Arguments, how: &RepeatArguments) -> Result<u8> {
     }
     if let Some(most) = too_much {
         anstream::eprintln!(
-            "{BAD}{:.1} % of all bytes stand in a repeat; at most {most} % may{PLAIN}",
+            "{BAD}{:.1}% of all bytes are duplicated; the limit is {most}%{PLAIN}",
             found.share * 100.0
         );
         return Ok(DIFFERENT);
@@ -67,16 +72,16 @@ fn options(how: &RepeatArguments) -> RepeatOptions {
         },
         min_bytes: how.min_bytes,
         min_saving: how.min_saving,
-        similarity: if how.exact { 2.0 } else { f64::from(how.similarity) / 100.0 },
+        similarity: (!how.exact).then(|| f64::from(how.similarity) / 100.0),
         ..RepeatOptions::default()
     }
 }
 
 fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
-    let share = format!("{:.0} % of {} bytes stand in a repeat", found.share * 100.0, number(found.bytes));
+    let share = format!("{:.0}% of {} bytes are duplicated", found.share * 100.0, number(found.bytes));
     headline(out, &format!("{}; {share}", count(found.groups.len(), "repeat")))?;
     if found.skipped.runs {
-        writeln!(out, "  {BAD}memory did not suffice to look for exact runs; the list is not complete{PLAIN}")?;
+        writeln!(out, "  {BAD}too little memory to find exact runs; the list is incomplete{PLAIN}")?;
     }
     if found.groups.is_empty() {
         return Ok(());
@@ -89,7 +94,7 @@ fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
         ("bytes", Align::Right),
         ("saves", Align::Right),
         ("do", Align::Left),
-        ("what it is", Align::Left),
+        ("content", Align::Left),
     ];
     let mut table = Table::new(&columns);
     for group in found.groups.iter().take(LISTED) {
@@ -107,10 +112,10 @@ fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
     if found.groups.len() > LISTED {
         writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", found.groups.len() - LISTED)?;
     }
-    let drifted: Vec<(&RepeatGroup, &radicon::Drift)> =
+    let drifted: Vec<(&RepeatGroup, &radicon::repeats::Drift)> =
         found.groups.iter().flat_map(|group| group.drift.iter().map(move |drift| (group, drift))).collect();
     if !drifted.is_empty() {
-        writeln!(out, "\n{BAD}Left behind{PLAIN}: {} unlike most of its kind", count(drifted.len(), "copy"))?;
+        writeln!(out, "\n{BAD}Outdated{PLAIN}: {} from the others", copies_differ(drifted.len()))?;
         for (group, drift) in drifted.iter().take(10) {
             let line = format!("{}:{} {}", drift.file, drift.line, drift.difference);
             writeln!(out, "  {FAINT}{}{PLAIN} {}", group.id, shorten(&line, WIDTH - 12))?;
@@ -122,7 +127,7 @@ fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
     next(
         out,
         &format!(
-            "radicon repeats {}, to see its copies; radicon propose, to have a layout for them",
+            "radicon repeats {}, to see its copies; radicon propose, for layouts and partials",
             found.groups[0].id
         ),
     )?;
@@ -132,12 +137,12 @@ fn list(found: &Repeats, out: &mut impl Write) -> Result<()> {
 fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     let copies = count(group.copies.len(), "copy");
     let alike = match group.kind {
-        RepeatKind::Same => "the same".to_owned(),
-        RepeatKind::Alike => format!("{:.0} % alike", (group.similarity * 100.0).floor()),
+        RepeatKind::Same => "identical".to_owned(),
+        RepeatKind::Alike => format!("{:.0}% similar", (group.similarity * 100.0).floor()),
     };
     headline(out, &format!("{}: {copies}, {alike}", group.id))?;
     writeln!(out, "  {}", advice(group))?;
-    writeln!(out, "\n{FAINT}What they share{PLAIN}")?;
+    writeln!(out, "\n{FAINT}In common{PLAIN}")?;
     for line in shared(group).take(30) {
         writeln!(out, "  {}", shorten(line, WIDTH - 2))?;
     }
@@ -157,7 +162,7 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
         table.print(out)?;
     }
     side_by_side(group, out)?;
-    writeln!(out, "\n{FAINT}Where{PLAIN}")?;
+    writeln!(out, "\n{FAINT}Copies{PLAIN}")?;
     for copy in group.copies.iter().take(COPIES) {
         writeln!(out, "  {}:{}-{} {FAINT}{}{PLAIN}", copy.file, copy.line_start, copy.line_end, copy.dialect)?;
     }
@@ -165,18 +170,25 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
         writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", group.copies.len() - COPIES)?;
     }
     if !group.drift.is_empty() {
-        writeln!(out, "\n{BAD}Left behind{PLAIN}")?;
+        writeln!(out, "\n{BAD}Outdated{PLAIN}")?;
         for drift in &group.drift {
             writeln!(out, "  {}:{} {}", drift.file, drift.line, drift.difference)?;
         }
     }
-    next(out, "radicon propose, to have a layout for pages that share their frame")?;
+    let first = &group.copies[0];
+    match group.advice.kind {
+        AdviceKind::Partial => {
+            let place = quoted(&format!("{}:{}-{}", first.file, first.line_start, first.line_end));
+            next(out, &format!("radicon step extract {place} NAME --all, to make it a partial"))?
+        }
+        _ => next(out, "radicon propose, for layouts and partials")?,
+    }
     Ok(())
 }
 
 /// What the copies share, line by line, without the indentation that all of it has.
 pub fn shared(group: &RepeatGroup) -> impl Iterator<Item = &str> {
-    // The first line stands without its indentation, the last one tells it.
+    // The first line is without its indentation, the last one tells it.
     let indent = |line: &str| line.len() - line.trim_start().len();
     let deep = group.pattern.lines().skip(1).filter(|line| !line.trim().is_empty()).map(indent).min().unwrap_or(0);
     let whole = move |(number, line)| if number == 0 { line } else { str::get(line, deep..).unwrap_or("") };
@@ -220,7 +232,7 @@ fn cell(line: &[Fragment], column: usize, pad: bool) -> String {
     let length = |fragment: &Fragment| fragment.text.chars().count();
     let all: usize = line.iter().map(length).sum();
     let before: usize = line.iter().take_while(|fragment| !fragment.differs).map(length).sum();
-    // Some of what stands before tells where it is.
+    // Some of what comes before tells where it is.
     let skip = if all > column { before.saturating_sub(column / 3).min(all - column + 1) } else { 0 };
     let is_cut = all - skip + usize::from(skip > 0) > column;
     let mut shown = String::from(if skip > 0 { "…" } else { "" });
@@ -249,16 +261,16 @@ pub fn advice(group: &RepeatGroup) -> String {
     let what = match group.advice.kind {
         AdviceKind::Layout => "Move it into the layout of these pages".to_owned(),
         AdviceKind::Partial => format!("Make it a partial{parameters}"),
-        AdviceKind::Loop => "Write a loop: the copies stand side by side".to_owned(),
+        AdviceKind::Loop => "Write a loop: the copies follow each other".to_owned(),
         AdviceKind::Include => {
-            format!("Include {}, which holds it already", group.advice.file.as_deref().unwrap_or("the partial"))
+            format!("Include {}, which contains it already", group.advice.file.as_deref().unwrap_or("the partial"))
         }
     };
-    format!(
-        "{what}; that saves {} and {}",
-        count(group.saving.lines, "line"),
-        count(group.saving.bytes as usize, "byte")
-    )
+    format!("{what}; saves {} and {}", count(group.saving.lines, "line"), count(group.saving.bytes as usize, "byte"))
+}
+
+fn copies_differ(copies: usize) -> String {
+    format!("{} {}", count(copies, "copy"), if copies == 1 { "differs" } else { "differ" })
 }
 
 fn one_line(text: &str) -> String {

@@ -2,31 +2,31 @@
 
 use std::path::Path;
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Result, bail};
 use radicon::disk::Loaded;
-use radicon::{Options, Report, ReportOptions, disk, report};
+use radicon::report::{Report, ReportOptions, report};
+use radicon::{ProposeOptions, disk};
 
-use super::{is_json, json, load, out};
+use super::loading::load;
+use super::writing::write_file;
+use super::{is_json, json, out};
 use crate::arguments::Arguments;
 use crate::output::{busy, count, headline, next, number};
 use crate::{FINE, page};
 
 pub fn run(arguments: &Arguments, file: Option<&Path>) -> Result<u8> {
     if file.is_none() && !is_json(arguments) {
-        bail!("say where the page goes, such as --out report.html");
+        bail!("no file to write; pass --out report.html, for example");
     }
     let loaded = load(arguments)?;
     let report = of(&loaded)?;
     let mut out = out();
     if let Some(file) = file {
         let text = page::write(&name(&loaded), &loaded.site, &report);
-        std::fs::write(file, &text).with_context(|| format!("{} cannot be written", file.display()))?;
+        write_file(file, &text)?;
         if !is_json(arguments) {
             let totals = report.survey.totals;
-            headline(
-                &mut out,
-                &format!("{}: {}, {} bytes", file.display(), count(totals.pages, "page"), number(text.len())),
-            )?;
+            headline(&mut out, &format!("{}, {} bytes", count(totals.pages, "page"), number(text.len())))?;
             next(&mut out, "open it in a browser; it needs no server and no network")?;
         }
     }
@@ -41,10 +41,10 @@ fn of(loaded: &Loaded) -> Result<Report> {
         problems: loaded.problems.clone(),
         dialects: loaded.dialects.clone(),
         styles: disk::style_sheets(&loaded.folder),
-        propose: Options::of(&loaded.settings.propose),
+        propose: ProposeOptions::from(&loaded.settings.propose),
         ..ReportOptions::default()
     };
-    let _working = busy("looking at everything");
+    let _working = busy("preparing the report");
     Ok(report(&loaded.site, &options)?)
 }
 

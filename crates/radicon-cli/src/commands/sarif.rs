@@ -1,6 +1,6 @@
 //! Findings in SARIF 2.1.0, the static analysis results interchange format of OASIS.
 
-use radicon::{Checked, Finding, RULES, Related, Severity};
+use radicon::check::{Checked, Finding, RULES, Related, Severity};
 use serde_json::{Value, json};
 
 /// The log of one run.
@@ -10,7 +10,7 @@ pub fn log(checked: &Checked) -> Value {
         .map(|rule| {
             json!({
                 "id": rule.id,
-                "shortDescription": { "text": rule.meaning.split(": ").next().unwrap_or(rule.meaning) },
+                "shortDescription": { "text": rule.summary() },
                 "fullDescription": { "text": rule.meaning },
                 "help": { "text": rule.remedy },
                 "defaultConfiguration": { "level": level(rule.severity) },
@@ -54,9 +54,9 @@ fn result(finding: &Finding) -> Value {
     if !finding.related.is_empty() {
         result["relatedLocations"] = finding.related.iter().map(related).collect();
     }
-    if let Some(mend) = &finding.mend {
+    if let Some(fix) = &finding.fix {
         let replacements = |file: &str| -> Vec<Value> {
-            let own = mend.edits.iter().filter(|edit| edit.file == file);
+            let own = fix.edits.iter().filter(|edit| edit.file == file);
             own.map(|edit| {
                 json!({
                     "deletedRegion": { "byteOffset": edit.span.start, "byteLength": edit.span.len() },
@@ -65,14 +65,14 @@ fn result(finding: &Finding) -> Value {
             })
             .collect()
         };
-        let mut files: Vec<&str> = mend.edits.iter().map(|edit| edit.file.as_str()).collect();
+        let mut files: Vec<&str> = fix.edits.iter().map(|edit| edit.file.as_str()).collect();
         files.sort_unstable();
         files.dedup();
         let changes: Vec<Value> = files
             .iter()
             .map(|file| json!({ "artifactLocation": location(file), "replacements": replacements(file) }))
             .collect();
-        result["fixes"] = json!([{ "description": { "text": mend.message }, "artifactChanges": changes }]);
+        result["fixes"] = json!([{ "description": { "text": fix.message }, "artifactChanges": changes }]);
     }
     result
 }

@@ -4,22 +4,36 @@ use std::io::Write;
 
 use anyhow::{Result, bail};
 use radicon::disk::{self, Loaded};
+use radicon::steps::{Extraction, StepError};
 use radicon::text::{SourceId, Span};
-use radicon::{Extraction, Step, Strength};
+use radicon::{Step, Strength};
 
-use super::{adopt, assumptions, find_page, is_json, json, load, out, write};
+use super::loading::load;
+use super::lookup::find_page;
+use super::writing::{summary, write};
+use super::{assumptions, is_json, json, out};
 use crate::FINE;
 use crate::arguments::{Allow, Arguments, StepCommand};
 use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next};
 
 pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>) -> Result<u8> {
     let loaded = load(arguments)?;
-    let mut step = step(&loaded, command)?;
+    let mut step = match step(&loaded, command) {
+        Ok(step) => step,
+        Err(error) => match error.downcast_ref() {
+            Some(nothing @ StepError::Nothing(_)) => {
+                anstream::eprintln!("{nothing}");
+                return Ok(FINE);
+            }
+            _ => return Err(error),
+        },
+    };
     if !step.settings.is_empty() {
         step.changes.push(disk::more_settings(&loaded.folder, &step.settings)?);
     }
     let mut out = out();
-    let adopted = written.map(|allow| write(&loaded, &step.changes, &step.proof.assumptions, allow)).transpose()?;
+    let adopted =
+        written.map(|allow| write(&loaded, &step.title, &step.changes, &step.proof.assumptions, allow)).transpose()?;
     if is_json(arguments) {
         json(&mut out, &step)?;
         return Ok(FINE);
@@ -31,14 +45,14 @@ pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>)
     proof(&step, &mut out)?;
     assumptions::print(&step.proof.assumptions, &mut out)?;
     for note in &step.notes {
-        writeln!(out, "{BAD}look at{PLAIN} {note}")?;
+        writeln!(out, "{BAD}note:{PLAIN} {note}")?;
     }
     match adopted {
         Some(adopted) => {
-            writeln!(out, "{}", adopt::summary(&adopted))?;
-            next(&mut out, "look at the pages; radicon adopt --undo takes it back")?;
+            writeln!(out, "{}", summary(&adopted))?;
+            next(&mut out, "radicon undo, to undo it")?;
         }
-        None => next(&mut out, "the same with --write")?,
+        None => next(&mut out, "add --write, to write it")?,
     }
     Ok(FINE)
 }
@@ -47,39 +61,39 @@ fn step(loaded: &Loaded, command: &StepCommand) -> Result<Step> {
     let site = &loaded.site;
     let page = |file: &str| find_page(loaded, file);
     let place = |written: &str| -> Result<(SourceId, Span)> {
-        Ok(radicon::find_place(site, written, |file| find_page(loaded, file).ok())?)
+        Ok(radicon::steps::find_place(site, written, |file| find_page(loaded, file).ok())?)
     };
     Ok(match command {
         StepCommand::Extract { place: written, name, all, with } => {
             let (id, span) = place(written)?;
             let value = |with: &String| match with.split_once('=') {
                 Some((name, text)) => Ok((name.to_owned(), text.to_owned())),
-                None => bail!("`{with}` binds no name; write NAME=TEXT"),
+                None => bail!("`{with}` has no name; write NAME=TEXT"),
             };
             let values = with.iter().map(value).collect::<Result<_>>()?;
-            radicon::extract(site, id, span, &Extraction { name: name.clone(), all: *all, values })?
+            radicon::steps::extract(site, id, span, &Extraction { name: name.clone(), all: *all, values })?
         }
-        StepCommand::Inline { partial } => radicon::inline(site, page(partial)?)?,
+        StepCommand::Inline { partial } => radicon::steps::inline(site, page(partial)?)?,
         StepCommand::Open { place: written, block } => {
             let (id, span) = place(written)?;
-            radicon::open(site, id, span, block)?
+            radicon::steps::open(site, id, span, block)?
         }
-        StepCommand::Rename { file, old, new } => radicon::rename(site, page(file)?, old, new)?,
-        StepCommand::PullUp { layout, block } => radicon::pull_up(site, page(layout)?, block)?,
-        StepCommand::PushDown { layout, block } => radicon::push_down(site, page(layout)?, block)?,
+        StepCommand::Rename { file, old, new } => radicon::steps::rename(site, page(file)?, old, new)?,
+        StepCommand::PullUp { layout, block } => radicon::steps::pull_up(site, page(layout)?, block)?,
+        StepCommand::PushDown { layout, block } => radicon::steps::push_down(site, page(layout)?, block)?,
         StepCommand::Reorder { files } => {
             let all = || site.templates.iter().filter_map(|template| site.find(&template.path)).collect();
             let files: Vec<SourceId> =
                 if files.is_empty() { all() } else { files.iter().map(|file| page(file)).collect::<Result<_>>()? };
-            radicon::reorder(site, &files)?
+            radicon::steps::reorder(site, &files)?
         }
         StepCommand::DefaultLayout { folder } => {
-            radicon::default_layout(site, folder.trim_start_matches("./").trim_matches('.'))?
+            radicon::steps::default_layout(site, folder.trim_start_matches("./").trim_matches('.'))?
         }
         StepCommand::Fuse { head, foot, layout, block } => {
-            radicon::fuse(site, page(head)?, page(foot)?, layout, block)?
+            radicon::steps::fuse(site, page(head)?, page(foot)?, layout, block)?
         }
-        StepCommand::Collapse { layout } => radicon::collapse(site, page(layout)?)?,
+        StepCommand::Collapse { layout } => radicon::steps::collapse(site, page(layout)?)?,
     })
 }
 
@@ -111,7 +125,7 @@ fn proof(step: &Step, out: &mut impl Write) -> Result<()> {
     let exact = step.proof.equal_at(Strength::Bytes);
     let how = match pages - exact {
         0 => "byte for byte".to_owned(),
-        some => format!("{} of them but for white space that does not show", count(some, "page")),
+        some => format!("{} of them except for insignificant whitespace", count(some, "page")),
     };
-    Ok(writeln!(out, "{GOOD}{} come out the same{PLAIN}, {how}", count(pages, "page"))?)
+    Ok(writeln!(out, "{GOOD}{} unchanged{PLAIN}, {how}", count(pages, "page"))?)
 }

@@ -1,13 +1,16 @@
-//! `survey`: what is there.
+//! `survey`: the templates of a site.
 
 use std::collections::BTreeMap;
 use std::io::Write;
 
 use anyhow::Result;
+use radicon::repeats;
+use radicon::repeats::RepeatOptions;
+use radicon::site::{Role, Survey};
 use radicon::text::Place;
-use radicon::{RepeatOptions, Role, Survey, repeats};
 
-use super::{is_json, json, load, out, problems};
+use super::loading::load;
+use super::{is_json, json, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
 use crate::output::{Align, FAINT, PLAIN, Table, busy, count, headline, next, number, shorten};
@@ -62,15 +65,15 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
     let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
     match without {
         _ if !survey.unexplained.is_empty() => {
-            next(&mut out, "radicon dialect learn, to see whether the text like tags has a meaning")?;
+            next(&mut out, "radicon dialect learn, to infer the meaning of the tag-like texts")?;
         }
-        0 | 1 => next(&mut out, "radicon chain PAGE, to see how a page is put together")?,
-        _ => next(&mut out, &format!("radicon propose, to find a layout for the {without} pages that have none"))?,
+        0 | 1 => next(&mut out, "radicon chain PAGE, to see where the blocks of a page come from")?,
+        _ => next(&mut out, &format!("radicon propose, for the {without} pages without a layout"))?,
     }
     Ok(FINE)
 }
 
-/// What application code names.
+/// The templates that application code names.
 fn code(survey: &Survey, out: &mut impl Write) -> Result<()> {
     let mut files: Vec<&str> = survey.references.iter().map(|reference| reference.file.as_str()).collect();
     files.dedup();
@@ -89,9 +92,9 @@ fn code(survey: &Survey, out: &mut impl Write) -> Result<()> {
 /// How much was copied, and the greatest groups.
 fn copied(survey: &Survey, out: &mut impl Write) -> Result<()> {
     let Some(found) = survey.repeats.as_ref().filter(|found| found.groups > 0) else { return Ok(()) };
-    writeln!(out, "\n  {:.0} % of the bytes stand in a repeat; the greatest:", found.share * 100.0)?;
+    writeln!(out, "\n  {:.0}% of the bytes are duplicated; the largest repeats:", found.share * 100.0)?;
     let columns =
-        [("repeat", Align::Left), ("copies", Align::Right), ("saves", Align::Right), ("what it is", Align::Left)];
+        [("repeat", Align::Left), ("copies", Align::Right), ("saves", Align::Right), ("content", Align::Left)];
     let mut table = Table::new(&columns);
     for group in &found.greatest {
         table.row([group.id.clone(), number(group.copies), number(group.saving.bytes as usize), group.preview.clone()]);
@@ -107,7 +110,7 @@ fn unknown(survey: &Survey, out: &mut impl Write) -> Result<()> {
     }
     let uses = survey.unknown.iter().map(|tag| tag.uses).sum();
     let heading = format!(
-        "{} of {} not described by the dialect, kept as they stand",
+        "{} of {} unknown to the dialect, kept as they are",
         count(uses, "tag"),
         count(survey.unknown.len(), "kind")
     );
@@ -123,10 +126,10 @@ fn unexplained(survey: &Survey, out: &mut impl Write) -> Result<()> {
         return Ok(());
     }
     let uses = survey.unexplained.iter().map(|tag| tag.uses).sum();
-    writeln!(out, "\n  {} that no dialect explains, read as text", count(uses, "tag-like text"))?;
+    writeln!(out, "\n  {} unknown to every dialect, read as text", count(uses, "tag-like text"))?;
     let tags = survey.unexplained.iter().map(|tag| (tag.text.as_str(), tag.uses, tag.files, &tag.first));
     most_frequent("text", tags.collect(), MOST, out)?;
-    let ways = "If they are tags: `radicon dialect learn` looks for their meaning; a file in dialects/ describes them";
+    let ways = "If they are tags: `radicon dialect learn` infers their meaning; a file in dialects/ describes them";
     Ok(writeln!(out, "  {ways}")?)
 }
 
@@ -187,7 +190,7 @@ fn folders(survey: &Survey, out: &mut impl Write) -> Result<()> {
         *sum = (sum.0 + 1, sum.1 + file.lines, sum.2 + file.bytes);
     }
     let columns = [
-        ("folder", Align::Left),
+        ("directory", Align::Left),
         ("role", Align::Left),
         ("dialect", Align::Left),
         ("files", Align::Right),
@@ -203,7 +206,7 @@ fn folders(survey: &Survey, out: &mut impl Write) -> Result<()> {
     }
     table.print(out)?;
     if more > 0 {
-        writeln!(out, "  {FAINT}and {more} more folders; --format json lists every file{PLAIN}")?;
+        writeln!(out, "  {FAINT}and {more} more directories; --format json lists every file{PLAIN}")?;
     }
     Ok(())
 }

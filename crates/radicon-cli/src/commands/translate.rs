@@ -4,11 +4,14 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::{Role, Template, Translation, Unsayable};
+use radicon::site::{Role, Template};
+use radicon::translate::{Translation, Unsayable};
 
-use super::{find_dialect, find_page, is_json, json, load, out};
+use super::loading::load;
+use super::lookup::{find_dialect, find_page};
+use super::{is_json, json, out};
 use crate::arguments::Arguments;
-use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next};
+use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next, quoted_path};
 use crate::{DIFFERENT, FINE};
 
 /// How many places are shown.
@@ -26,9 +29,9 @@ pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path
         files.iter().map(|file| find_page(&loaded, file)).collect::<Result<Vec<_>>>()?
     };
     let unsayable = if partly { Unsayable::Kept } else { Unsayable::LeftOut };
-    let translation = radicon::translate(&loaded.site, &templates, &to, unsayable)?;
+    let translation = radicon::translate::translate(&loaded.site, &templates, &to, unsayable)?;
     if let Some(into) = into {
-        radicon::disk::write_files(&translation.sources, into)?;
+        radicon::disk::write_files(&loaded, &translation.sources, into)?;
     }
     let all = translation.different.is_empty() && translation.left_out.is_empty();
     let code = if all { FINE } else { DIFFERENT };
@@ -40,6 +43,9 @@ pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path
             out.write_all(&file.bytes)?;
             for place in &translation.places {
                 anstream::eprintln!("{place}");
+            }
+            for page in &translation.different {
+                anstream::eprintln!("{page}: renders differently with these files translated only");
             }
         }
         _ => print(&translation, into, &mut out)?,
@@ -53,21 +59,21 @@ fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -
     if pages > 0 {
         writeln!(
             out,
-            "  {GOOD}{} of {} come out the same{PLAIN} but for white space that does not show, outputs and conditions compared by their expressions",
+            "  {GOOD}{} of {} unchanged{PLAIN} except for insignificant whitespace; outputs and conditions are compared by their expressions",
             translation.same,
             count(pages, "page")
         )?;
     }
     for page in translation.different.iter().take(SHOWN) {
-        writeln!(out, "  {BAD}different{PLAIN} {page}")?;
+        writeln!(out, "  {BAD}renders differently{PLAIN} {page}")?;
     }
     if !translation.open.is_empty() {
         let pages = count(translation.open.len(), "page");
-        writeln!(out, "  not compared: {pages} whose layout is not in the site, or chosen when rendered")?;
+        writeln!(out, "  not compared: {pages} with a layout that is not in the site, or is chosen when rendered")?;
     }
     left_out(translation, out)?;
     if !translation.places.is_empty() {
-        writeln!(out, "\nTo look at: {}", count(translation.places.len(), "place"))?;
+        writeln!(out, "\nTo review: {}", count(translation.places.len(), "place"))?;
         for place in translation.places.iter().take(SHOWN) {
             writeln!(out, "  {place}")?;
         }
@@ -78,21 +84,21 @@ fn print(translation: &Translation, into: Option<&Path>, out: &mut impl Write) -
     match into {
         Some(into) => next(
             out,
-            &format!("look at the places above in {}, then radicon --site {} survey", into.display(), into.display()),
+            &format!("review the places above in {}, then radicon --site {} survey", into.display(), quoted_path(into)),
         )?,
-        None if translation.files.is_empty() => next(out, "radicon dialect show NAME, for what a dialect can say")?,
+        None if translation.files.is_empty() => next(out, "radicon dialect show NAME, for the tags of a dialect")?,
         None => next(out, &format!("radicon translate --to {} --into DIR, to write the files", translation.dialect))?,
     }
     Ok(())
 }
 
-/// Templates that the dialect cannot say, with the first reason of each.
+/// Templates that cannot be written in the dialect, with the first reason of each.
 fn left_out(translation: &Translation, out: &mut impl Write) -> Result<()> {
     if translation.left_out.is_empty() {
         return Ok(());
     }
     let count = count(translation.left_out.len(), "template");
-    writeln!(out, "\nLeft out: {BAD}{count}{PLAIN} with what {} cannot say", translation.dialect)?;
+    writeln!(out, "\nLeft out: {BAD}{count}{PLAIN} with tags that {} does not have", translation.dialect)?;
     for left in translation.left_out.iter().take(SHOWN) {
         let more = match left.reasons.len() - 1 {
             0 => String::new(),
@@ -103,5 +109,5 @@ fn left_out(translation: &Translation, out: &mut impl Write) -> Result<()> {
     if translation.left_out.len() > SHOWN {
         writeln!(out, "  {FAINT}and {} more; --format json lists all{PLAIN}", translation.left_out.len() - SHOWN)?;
     }
-    Ok(writeln!(out, "  With --partly they are written, too, and such tags are kept as they were")?)
+    Ok(writeln!(out, "  --partly writes them too, and keeps these tags as they are")?)
 }

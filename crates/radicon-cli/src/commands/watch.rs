@@ -13,7 +13,7 @@ use crate::{is_broken_pipe, tell_error};
 /// Changes that come within so long belong together: editors write a file in several steps.
 const TOGETHER: Duration = Duration::from_millis(10);
 
-/// Calls `again` at once, and whenever files beneath the folder have changed since it began, until
+/// Calls `again` at once, and whenever files under the folder have changed since it began, until
 /// the process is stopped.
 /// What cannot be read while somebody writes it is told, and tried again with the next change.
 pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
@@ -23,7 +23,7 @@ pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
         .watch(folder, RecursiveMode::Recursive)
         .with_context(|| format!("{} cannot be watched", folder.display()))?;
     again()?;
-    anstream::eprintln!("{FAINT}Watching {}; Ctrl-C ends it.{PLAIN}", folder.display());
+    anstream::eprintln!("{FAINT}Watching {}; press Ctrl-C to stop.{PLAIN}", folder.display());
     loop {
         let mut changed = changes(folder, told.recv().context("nothing is watched any more")?);
         while let Ok(more) = told.recv_timeout(TOGETHER) {

@@ -1,11 +1,11 @@
 //! What the page's script reads: lines and pieces as numbers, to keep the page small.
 
-use radicon::{BlockCell, BlockTable, InsideSite, Passage, Report};
+use radicon::report::{BlockCell, BlockTable, InsideSite, Passage, Report};
 use serde_json::{Map, Value, json};
 
 use super::{STATES, Side};
 
-/// The data as JSON that can stand in a script element.
+/// The data as JSON that can be in a script element.
 pub fn json(report: &Report) -> String {
     let inside = &report.inside;
     let styles: Vec<Value> = inside.styles.iter().map(|style| json!([style.path, style.text])).collect();
@@ -24,7 +24,7 @@ pub fn json(report: &Report) -> String {
 }
 
 /// A file is `[path, role, lines]`, a page `[file, levels, pieces, strength]`; a piece is six
-/// numbers: file, start, length, passage, block, and the line that stands there instead, both counted
+/// numbers: file, start, length, passage, block, and the line that is there instead, both counted
 /// from 1.
 fn site(site: &InsideSite) -> Value {
     let files: Vec<Value> = site.files.iter().map(|file| json!([file.path, file.role, file.lines])).collect();
@@ -32,7 +32,7 @@ fn site(site: &InsideSite) -> Value {
         .pages
         .iter()
         .map(|page| {
-            let piece = |piece: &radicon::Piece| {
+            let piece = |piece: &radicon::report::Piece| {
                 let number = |text: Option<u32>| text.map_or(0, |at| at + 1);
                 let (block, note) = (number(piece.block), number(piece.note));
                 [piece.file, piece.start, piece.length, passage(piece.passage), block, note]

@@ -3,7 +3,9 @@
 use std::collections::HashMap;
 
 use maud::{Markup, html};
-use radicon::{Finding, Inside, Report, Severity, Site};
+use radicon::Site;
+use radicon::check::{Finding, Severity};
+use radicon::report::{Inside, Report};
 
 use super::{file_link, marked_up, section as whole};
 use crate::output::count;
@@ -34,7 +36,7 @@ pub fn section(site: &Site, report: &Report) -> Markup {
             }
         }
     };
-    whole("findings", "What is wrong or suspicious, with its place and a way to mend it.", content)
+    whole("findings", "Errors and likely mistakes, with their places and fixes.", content)
 }
 
 fn one(finding: &Finding, others: usize, sources: &Sources<'_>) -> Markup {
@@ -51,7 +53,7 @@ fn one(finding: &Finding, others: usize, sources: &Sources<'_>) -> Markup {
             @for related in &finding.related {
                 p.faint { (file_link(&related.file, &format!("{}:{}", related.file, related.line))) " " (marked_up(&related.message)) }
             }
-            @if let Some(mend) = &finding.mend { p.mend { "Mend: " (marked_up(&mend.message)) } }
+            @if let Some(fix) = &finding.fix { p.fix { "Fix: " (marked_up(&fix.message)) } }
         }
     }
 }

@@ -3,16 +3,14 @@
 use std::collections::HashMap;
 
 use maud::{Markup, html};
-use radicon::{LayoutMap, PageFolder, Report};
+use radicon::report::{LayoutMap, PageFolder, Report};
 
 use super::file_link;
-use crate::output::{count, shorten};
+use crate::output::count;
 
-const BOX: (usize, usize) = (210, 26);
-const STEP: (usize, usize) = (256, 34);
+const BOX: (usize, usize) = (250, 26);
+const STEP: (usize, usize) = (282, 34);
 const MARGIN: usize = 12;
-/// More lines between files and partials would hide the map.
-const MOST_USES: usize = 400;
 
 /// Something drawn.
 struct Node {
@@ -28,8 +26,8 @@ struct Node {
     parent: Option<usize>,
 }
 
-fn drawing(id: &str, map: &LayoutMap) -> Markup {
-    let nodes = nodes(map);
+fn drawing(id: &str, map: &LayoutMap, names: &Names<'_>) -> Markup {
+    let nodes = nodes(map, names);
     let right = nodes.iter().map(|node| node.x).max().unwrap_or(0) + BOX.0 + MARGIN;
     let bottom = nodes.iter().map(|node| node.y).max().unwrap_or(0) + BOX.1 + MARGIN;
     let places: HashMap<&str, &Node> =
@@ -53,9 +51,7 @@ fn drawing(id: &str, map: &LayoutMap) -> Markup {
                 @for node in &nodes {
                     @if let Some(parent) = node.parent.map(|at| &nodes[at]) { path.edge d=(curve(parent, node)) {} }
                 }
-                @if uses.len() <= MOST_USES {
-                    @for (from, to) in &uses { path.use d=(curve(from, to)) data-from=(from.file) data-to=(to.file) {} }
-                }
+                @for (from, to) in &uses { path.use d=(curve(from, to)) data-from=(from.file) data-to=(to.file) {} }
                 @for node in &nodes {
                     a class=(node.class) href={ "#page=" (node.file) } data-file=(node.file) {
                         title { (node.title) }
@@ -70,14 +66,15 @@ fn drawing(id: &str, map: &LayoutMap) -> Markup {
 }
 
 pub fn section(report: &Report) -> Markup {
-    let what = "Layouts with the pages that stand on them, and the partials that both include. Drag to move; each box leads to its file.";
+    let what = "Layouts, the pages that extend them, and the partials. Point at a box to see its includes; click it to see its file.";
+    let names = Names::new(report);
     let content = html! {
         @if let Some(proposed) = &report.proposed {
-            h3 { "As it is" }
-            (drawing("map-now", &report.now.map))
-            h3 { "As proposed" }
-            (drawing("map-proposed", &proposed.map))
-        } @else { (drawing("map-now", &report.now.map)) }
+            h3 { "Now" }
+            (drawing("map-now", &report.now.map, &names))
+            h3 { "Proposed" }
+            (drawing("map-proposed", &proposed.map, &names))
+        } @else { (drawing("map-now", &report.now.map, &names)) }
     };
     super::section("map", what, content)
 }
@@ -89,7 +86,7 @@ fn curve(from: &Node, to: &Node) -> String {
     format!("M{x1} {y1}C{middle} {y1} {middle} {y2} {x2} {y2}")
 }
 
-fn nodes(map: &LayoutMap) -> Vec<Node> {
+fn nodes(map: &LayoutMap, names: &Names<'_>) -> Vec<Node> {
     let mut nodes: Vec<Node> = Vec::new();
     // The layouts that are open, one a depth.
     let mut open: Vec<usize> = Vec::new();
@@ -97,14 +94,14 @@ fn nodes(map: &LayoutMap) -> Vec<Node> {
     let place = |depth: usize, row: usize| (MARGIN + depth * STEP.0, MARGIN + row * STEP.1);
     for layout in &map.layouts {
         open.truncate(layout.depth);
-        // A layout stands in the row of the first thing beneath it.
+        // A layout is in the row of its first child.
         let parent = open.last().copied();
         let (x, y) = place(layout.depth, row);
         nodes.push(Node {
             x,
             y,
             class: "layout",
-            text: short(&layout.path),
+            text: names.short(&layout.path),
             title: format!("{}: layout of {}, in {}", layout.path, count(layout.beneath, "page"), layout.dialect),
             file: layout.path.clone(),
             includes: layout.includes.clone(),
@@ -113,13 +110,13 @@ fn nodes(map: &LayoutMap) -> Vec<Node> {
         open.push(nodes.len() - 1);
         let own = nodes.len() - 1;
         for folder in &layout.folders {
-            nodes.push(pages(folder, place(layout.depth + 1, row), Some(own)));
+            nodes.push(pages(folder, names, place(layout.depth + 1, row), Some(own)));
             row += 1;
         }
         row += usize::from(layout.folders.is_empty());
     }
     for folder in &map.bare {
-        nodes.push(pages(folder, place(0, row), None));
+        nodes.push(pages(folder, names, place(0, row), None));
         row += 1;
     }
     let column = nodes.iter().map(|node| node.x).max().unwrap_or(0) + STEP.0 + 40;
@@ -128,7 +125,7 @@ fn nodes(map: &LayoutMap) -> Vec<Node> {
             x: column,
             y: place(0, row).1,
             class: "partial",
-            text: short(&partial.path),
+            text: names.short(&partial.path),
             title: format!("{}: partial, included by {}", partial.path, count(partial.users.len(), "file")),
             file: partial.path.clone(),
             includes: Vec::new(),
@@ -138,14 +135,16 @@ fn nodes(map: &LayoutMap) -> Vec<Node> {
     nodes
 }
 
-fn pages(folder: &PageFolder, (x, y): (usize, usize), parent: Option<usize>) -> Node {
-    let place = if folder.folder.is_empty() { "the top folder".to_owned() } else { format!("{}/", folder.folder) };
+fn pages(folder: &PageFolder, names: &Names<'_>, (x, y): (usize, usize), parent: Option<usize>) -> Node {
+    let path = format!("{}/", folder.folder);
+    let shown = |name| if matches!(name, "" | "/") { "./" } else { name };
     let (text, title) = match folder.pages {
-        1 => (short(&folder.first), folder.first.clone()),
+        1 => (names.short(&folder.first), folder.first.clone()),
         many => {
-            let count = format!("{many} pages in ");
-            let text = count.clone() + &cut(&place, ROOM.saturating_sub(count.chars().count()));
-            (text, format!("{count}{place}, such as {}", folder.first))
+            let count = format!(" ({many} pages)");
+            let room = ROOM.saturating_sub(count.chars().count());
+            let title = format!("{}{count}, e.g. {}", shown(path.as_str()), folder.first);
+            (shortened(shown(names.written(&path)), room) + &count, title)
         }
     };
     let class = if parent.is_some() { "page" } else { "page bare" };
@@ -153,21 +152,46 @@ fn pages(folder: &PageFolder, (x, y): (usize, usize), parent: Option<usize>) -> 
 }
 
 /// So many characters have room in a box.
-const ROOM: usize = 27;
+const ROOM: usize = 33;
 
-/// A path for a box: its end says most.
-fn short(path: &str) -> String {
-    cut(path, ROOM)
+/// How boxes call their files.
+struct Names<'a> {
+    /// Where references start, the deepest first.
+    roots: Vec<&'a str>,
 }
 
-/// The last parts of a path, as many as have room; a folder ends with `/`.
-fn cut(path: &str, room: usize) -> String {
-    let ends = path.trim_end_matches('/').match_indices('/').map(|(at, _)| &path[at..]);
-    let fits = |end: &&str| end.chars().count() < room;
-    match path.chars().count() > room {
-        true => shorten(&ends.into_iter().find(fits).map_or(path.to_owned(), |end| format!("…{end}")), room),
-        false => path.to_owned(),
+impl<'a> Names<'a> {
+    fn new(report: &'a Report) -> Self {
+        let mut roots: Vec<&str> = report.survey.roots.iter().map(|root| root.path.as_str()).collect();
+        roots.sort_by_key(|root| std::cmp::Reverse(root.len()));
+        Self { roots }
     }
+
+    /// A path as templates write it: without the root in which it is.
+    fn written<'p>(&self, path: &'p str) -> &'p str {
+        let inside = |root: &&str| path.strip_prefix(*root)?.strip_prefix('/').filter(|_| !root.is_empty());
+        self.roots.iter().find_map(inside).unwrap_or(path)
+    }
+
+    /// The same, as short as a box.
+    fn short(&self, path: &str) -> String {
+        shortened(self.written(path), ROOM)
+    }
+}
+
+/// A path cut in the middle: its end says most, and its beginning where it is.
+fn shortened(path: &str, room: usize) -> String {
+    let all = path.chars().count();
+    if all <= room {
+        return path.to_owned();
+    }
+    // The last part as a whole, if it has room.
+    let last = path.trim_end_matches('/').rfind('/').map_or(0, |at| path[at..].chars().count());
+    let tail = if last > 0 && last + 2 < room { last } else { room * 2 / 3 };
+    let head = room.saturating_sub(1 + tail);
+    let left: String = path.chars().take(head).collect();
+    let right: String = path.chars().skip(all - tail.min(room.saturating_sub(1))).collect();
+    format!("{left}…{right}")
 }
 
 /// Who includes which partial, as a table.
@@ -195,6 +219,24 @@ fn users(map: &LayoutMap) -> Markup {
                     }
                 }
             }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::shortened;
+
+    #[test]
+    fn long_names_are_cut_in_the_middle() {
+        for (path, room, expected) in [
+            ("harbours/old-pier.html", 40, "harbours/old-pier.html"),
+            ("harbours/north/old-pier.html", 20, "harbo…/old-pier.html"),
+            ("harbours/north/old/", 10, "harb…/old/"),
+            ("harbours/old-pier.html", 12, "har…ier.html"),
+            ("ab", 1, "…"),
+        ] {
+            assert_eq!(shortened(path, room), expected, "{path} in {room}");
         }
     }
 }

@@ -6,7 +6,8 @@ mod map;
 mod repeats;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use radicon::{BlockTable, Report, Site, disk};
+use radicon::report::{BlockTable, Report};
+use radicon::{Site, disk};
 
 use crate::output::{change, count, left_as_is, number};
 
@@ -85,7 +86,7 @@ fn overview(report: &Report) -> Markup {
         (number(totals.pages), "pages", "#inside"),
         (number(totals.layouts), "layouts", "#map"),
         (number(report.now.map.partials.len()), "partials", "#map"),
-        (format!("{:.0} %", report.repeats.share * 100.0), "of the bytes are copies", "#repeats"),
+        (format!("{:.0}%", report.repeats.share * 100.0), "of the bytes are duplicated", "#repeats"),
         (number(found.findings.len()), "findings", "#findings"),
     ];
     let content = html! {
@@ -96,7 +97,7 @@ fn overview(report: &Report) -> Markup {
         }
         h3 { "Worth doing first" }
         @if report.tasks.is_empty() {
-            p { "Nothing: no layout to propose, nothing suspicious, no copy left behind." }
+            p { "Nothing: no layouts to propose, no findings, no outdated copies." }
         } @else {
             ol.tasks {
                 @for task in &report.tasks {
@@ -107,19 +108,19 @@ fn overview(report: &Report) -> Markup {
         (sizes(report))
         p.faint {
             (count(totals.files, "template")) ", " (count(totals.lines, "line")) ", " (count(totals.bytes, "byte"))
-            "; written in " (dialects.join(", ")) "."
+            "; dialects: " (dialects.join(", ")) "."
         }
         @if !report.survey.problems.is_empty() {
             details {
-                summary { (count(report.survey.problems.len(), "problem")) " met while reading" }
+                summary { (count(report.survey.problems.len(), "problem")) " while reading" }
                 ul { @for problem in &report.survey.problems { li { (problem) } } }
             }
         }
     };
-    section("overview", "What there is, and what to do about it.", content)
+    section("overview", "The site in numbers, and what to do first.", content)
 }
 
-/// What a proposal makes of the site.
+/// The size of the site before and after the proposal.
 fn sizes(report: &Report) -> Markup {
     let Some(proposal) = &report.proposal else { return html! {} };
     let rows = [
@@ -128,7 +129,7 @@ fn sizes(report: &Report) -> Markup {
         ("bytes", proposal.before.bytes, proposal.after.bytes),
     ];
     html! {
-        h3 { "What the proposal makes of it" }
+        h3 { "With the proposal" }
         table.numbers {
             thead { tr { td {} th scope="col" { "now" } th scope="col" { "proposed" } td {} } }
             tbody {
@@ -160,15 +161,15 @@ fn tables(report: &Report) -> impl Iterator<Item = (Side, &BlockTable)> {
     now.chain(proposed.map(|table| (Side::Proposed, table)))
 }
 
-/// Who may give a block: the word for it, its sign, and what that means.
+/// Where a block of a page is set: the word for it, its sign, and its meaning.
 const STATES: [(&str, &str, &str); 7] = [
     ("own", "●", "the page itself"),
     ("section", "◐", "a layout in between"),
     ("base", "○", "the base layout"),
-    ("empty", "·", "nobody: empty"),
-    ("unfilled", "!", "nobody, though it must be filled"),
-    ("replaced", "–", "its place was replaced"),
-    ("lost", "✕", "lost: no place for it"),
+    ("empty", "·", "nowhere: empty"),
+    ("unfilled", "!", "nowhere, but it is required"),
+    ("replaced", "–", "the block around it is replaced"),
+    ("lost", "✕", "lost: no layout has it"),
 ];
 
 fn blocks(report: &Report) -> Markup {
@@ -187,8 +188,8 @@ fn blocks(report: &Report) -> Markup {
                 } }
                 label { "Page " input id="block-page" type="search" placeholder="part of its path" autocomplete="off"; }
                 label { "Block " select id="block-name" { option value="" { "any" } } }
-                label { "Given by " select id="block-state" {
-                    option value="" { "anybody" }
+                label { "Set in " select id="block-state" {
+                    option value="" { "any level" }
                     @for (state, sign, meaning) in STATES { option value=(state) { (sign) " " (meaning) } }
                 } }
             }
@@ -196,17 +197,17 @@ fn blocks(report: &Report) -> Markup {
                 @for (state, sign, meaning) in STATES { span { span class={ "cell " (state) } { (sign) } " " (meaning) } " " }
             }
             p id="block-count" role="status" {}
-            div.scroll tabindex="0" role="region" aria-label="Blocks by pages" { table.matrix id="matrix" {} }
+            div.scroll tabindex="0" role="region" aria-label="Blocks by page" { table.matrix id="matrix" {} }
             button type="button" id="more-rows" hidden { "Show more pages" }
         }
     };
-    section("blocks", "Which level gives each block of each page.", content)
+    section("blocks", "The level that sets each block of each page.", content)
 }
 
 fn inside(report: &Report) -> Markup {
     let content = html! {
         @if report.inside.left_out {
-            p { "The sources of this site are too large for a report; radicon flatten PAGE --origins shows one page." }
+            p { "The sources of this site are too large for a report. For one page: radicon flatten PAGE --origins" }
         } @else {
             div.inside {
                 div.chooser {
@@ -224,12 +225,12 @@ fn inside(report: &Report) -> Markup {
                     div id="page-chain" {}
                     div.views {
                         div {
-                            h4 { "Put together, by origin" }
+                            h4 { "Source, by origin" }
                             div.source id="page-source" tabindex="0" role="region" aria-label="Source by origin" {}
                         }
                         div {
                             div id="page-preview" {
-                                h4 { "As it comes out" }
+                                h4 { "Preview" }
                                 iframe id="page-frame" sandbox="" title="Preview of the page" tabindex="-1" {}
                                 p.faint id="page-proof" role="status" {}
                             }
@@ -240,7 +241,7 @@ fn inside(report: &Report) -> Markup {
             }
         }
     };
-    section("inside", "A page's inside: where each piece of it comes from.", content)
+    section("inside", "Where each piece of a page comes from.", content)
 }
 
 /// A link to a file among the pages.
@@ -249,7 +250,7 @@ fn file_link(path: &str, shown: &str) -> Markup {
     html! { a href={ "#page=" (path.replace('%', "%25")) } { (shown) } }
 }
 
-/// A message with what stands between backticks as code.
+/// A message with what is between backticks as code.
 fn marked_up(message: &str) -> Markup {
     html! {
         @for (at, part) in message.split('`').enumerate() {

@@ -16,6 +16,8 @@
     const room = drawing.parentElement;
     const natural = [drawing.width.baseVal.value, drawing.height.baseVal.value];
     let size = 1;
+    // At first all levels are in view; names must stay readable.
+    const SMALLEST = 0.6;
     const zoom = (factor, x = room.clientWidth / 2, y = room.clientHeight / 2) => {
       const before = size;
       const fits = Math.min(1, room.clientWidth / natural[0], room.clientHeight / natural[1]);
@@ -46,6 +48,7 @@
     });
     drawing.addEventListener("dragstart", (event) => event.preventDefault());
     drawing.addEventListener("click", (event) => { if (dragged) event.preventDefault(); }, true);
+    zoom(Math.max(SMALLEST, Math.min(1, room.clientWidth / natural[0])), 0, 0);
     const light = (file, on) => {
       for (const use of drawing.querySelectorAll("path.use"))
         if (use.dataset.from === file || use.dataset.to === file) use.classList.toggle("lit", on);
@@ -62,7 +65,7 @@
   const words = (cell, levels) => {
     const [given, level, line, inherits] = cell;
     if (level === undefined) return given;
-    return `${given}: ${levels[level]}, line ${line}` + (inherits ? ", with what it replaces" : "");
+    return `${given}: ${levels[level]}, line ${line}` + (inherits ? ", inherits" : "");
   };
   let shown = ROWS;
   const filled = (table) => {
@@ -147,7 +150,7 @@
   const written = (site, { file, start, length, note }) => (note ? data.lines[note - 1] : text(site, file).slice(start, start + length));
   const flat = (site, path) => pieces(site, path).map((piece) => written(site, piece)).join("");
   const colour = (piece) => (piece.level < 0 ? "part" : "l" + Math.min(piece.level, 5));
-  const PASSAGES = ["", "", ", included", ", the body", ", put there by a folder rule"];
+  const PASSAGES = ["", "", ", included", ", the body", ", by a directory rule"];
   const LINES = 1500;
   const sourceLines = (site, path, most) => {
     const rows = document.createDocumentFragment();
@@ -233,13 +236,13 @@
       if (!cell) return;
       const definers = [];
       for (let next = 1; next < cell.length; next += 3) definers.push(`${told.levels[cell[next]]}:${cell[next + 1]}`);
-      const [winner = "nobody", ...others] = definers;
-      const story = others.length ? element("div", { class: "faint" }, (cell[3] ? "adds to " : "instead of ") + others.join(", ")) : "";
+      const [winner = "nowhere", ...others] = definers;
+      const story = others.length ? element("div", { class: "faint" }, (cell[3] ? "inherits " : "replaces ") + others.join(", ")) : "";
       body.append(element("tr", {}, element("th", { scope: "row" }, block),
         element("td", {}, element("span", { class: "cell " + cell[0], role: "img", "aria-label": cell[0], title: cell[0] }, data.signs[cell[0]])),
         element("td", {}, winner, story)));
     });
-    return [element("h4", {}, "Who gives each block"), element("table", { class: "giving" }, body)];
+    return [element("h4", {}, "Where each block is set"), element("table", { class: "giving" }, body)];
   };
   let open = null;
   const side = () => document.querySelector('input[name="side"]:checked').value;
@@ -249,8 +252,8 @@
     byId("page-frame").srcdoc = site.pages.has(open) ? preview(site, open) : "";
     const proven = sites.after && sites.after.pages.get(open);
     byId("page-proof").textContent = !sites.after ? "There is no proposal." : proven && proven[3]
-      ? { bytes: "Proven: byte for byte the same before and after.", blanks: "Proven: the same but for insignificant white space.", dom: "Proven: the same to an HTML parser." }[proven[3]]
-      : "The proposal leaves this page as it is.";
+      ? { bytes: "Verified: byte-identical before and after.", blanks: "Verified: identical except for insignificant whitespace.", dom: "Verified: the same tree in an HTML parser." }[proven[3]]
+      : "The proposal does not change this page.";
   };
   const show = (path, most = LINES) => {
     open = path;

@@ -1,7 +1,8 @@
 //! The repeats: what copies share, and side by side where they differ.
 
 use maud::{Markup, html};
-use radicon::{Fragment, RepeatGroup, Report};
+use radicon::repeats::{Fragment, RepeatGroup};
+use radicon::report::Report;
 
 use super::{file_link, marked_up, section as whole};
 use crate::commands::repeats::{advice, shared};
@@ -19,13 +20,13 @@ pub fn section(report: &Report) -> Markup {
     let groups = &report.repeats.groups;
     let content = html! {
         p {
-            (count(groups.len(), "repeat")) "; " (format!("{:.0}", report.repeats.share * 100.0)) " % of "
-            (number(report.repeats.bytes)) " bytes stand in one."
-            @if groups.len() > GROUPS { " The " (GROUPS) " that save most are shown; radicon repeats --format json lists all." }
+            (count(groups.len(), "repeat")) "; " (format!("{:.0}", report.repeats.share * 100.0)) "% of "
+            (number(report.repeats.bytes)) " bytes are duplicated."
+            @if groups.len() > GROUPS { " The largest " (GROUPS) " are shown; radicon repeats --format json lists all." }
         }
         @for group in groups.iter().take(GROUPS) { (one(group)) }
     };
-    whole("repeats", "Markup that stands in two or more places, and copies that were left behind.", content)
+    whole("repeats", "Duplicated markup, and outdated copies.", content)
 }
 
 fn one(group: &RepeatGroup) -> Markup {
@@ -38,16 +39,16 @@ fn one(group: &RepeatGroup) -> Markup {
                 b { (count(group.copies.len(), "copy")) } " "
                 span.kind { (group.kind.word()) } " "
                 span.preview { (first_line) }
-                @if !group.drift.is_empty() { " " span.drift { (count(group.drift.len(), "copy")) " left behind" } }
+                @if !group.drift.is_empty() { " " span.drift { (count(group.drift.len(), "copy")) " outdated" } }
             }
             p { (advice(group)) "." }
             @if !group.drift.is_empty() {
-                h3 { "Left behind" }
+                h3 { "Outdated" }
                 ul { @for drift in group.drift.iter().take(PLACES) {
                     li { (file_link(&drift.file, &format!("{}:{}", drift.file, drift.line))) " " (marked_up(&drift.difference)) }
                 } }
             }
-            h3 { "What they share" }
+            h3 { "In common" }
             pre tabindex="0" {
                 @for line in shared(group).take(LINES) { (line) "\n" }
                 @if shared(group).count() > LINES { "…" }
@@ -65,7 +66,7 @@ fn one(group: &RepeatGroup) -> Markup {
                     tbody { @for pair in &variant.lines { tr { td { (side(&pair.usual)) } td { (side(&pair.here)) } } } }
                 }
             }
-            h3 { "Where" }
+            h3 { "Copies" }
             ul.places { @for copy in group.copies.iter().take(PLACES) {
                 li { (file_link(&copy.file, &format!("{}:{}-{}", copy.file, copy.line_start, copy.line_end))) }
             } }

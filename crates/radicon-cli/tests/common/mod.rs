@@ -5,6 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use assert_cmd::Command;
+use serde_json::Value;
 use tempfile::TempDir;
 
 /// What a run gave.
@@ -57,4 +58,40 @@ pub fn copy(from: &Path, to: &Path) {
             fs::copy(entry.path(), target).expect("a copy");
         }
     }
+}
+
+/// JSON output, checked against its schema.
+#[track_caller]
+pub fn json(folder: &Path, schema: &str, arguments: &[&str]) -> Value {
+    let ran = radicon(folder, &[&["--format", "json"], arguments].concat());
+    let value: Value = serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}: {}{}", ran.out, ran.err));
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{schema}.json"));
+    let schema: Value = serde_json::from_slice(&fs::read(path).expect("the schema")).expect("JSON");
+    if let Err(error) = jsonschema::validate(&schema, &value) {
+        panic!("{arguments:?}: {error} at {}", error.instance_path());
+    }
+    value
+}
+
+/// What `git` does in a folder, under a name of its own.
+pub fn git(folder: &Path, arguments: &[&str]) -> std::io::Result<std::process::Output> {
+    let identity = ["-c", "user.name=t", "-c", "user.email=t@t.example", "-c", "commit.gpgsign=false"];
+    std::process::Command::new("git").current_dir(folder).args(identity).args(arguments).output()
+}
+
+/// Every file with its content.
+pub fn tree(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
+    let mut found = Vec::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(&folder).expect("a folder").map(|entry| entry.expect("an entry")) {
+            match entry.path() {
+                path if path.ends_with(".radicon") => {}
+                path if path.is_dir() => open.push(path),
+                path => found.push((path.clone(), fs::read(path).expect("a file"))),
+            }
+        }
+    }
+    found.sort();
+    found
 }

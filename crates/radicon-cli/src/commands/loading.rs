@@ -1,0 +1,85 @@
+//! Finding and reading the site that a command is about, and the options of a proposal.
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, Result, bail};
+use radicon::ProposeOptions;
+use radicon::disk::{self, Loaded, Recovery};
+use radicon::propose::{Choice, Goal};
+
+use super::learn;
+use super::lookup::{directory, find_dialect, has_directory};
+use crate::arguments::{Arguments, Chosen, How};
+use crate::output::busy;
+
+pub fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
+    match &arguments.site {
+        Some(folder) => Ok(folder.clone()),
+        None => {
+            let here = std::env::current_dir().context("the current directory cannot be read")?;
+            let found = disk::find_site(&here);
+            // As its user would write it.
+            Ok(if found == here { PathBuf::from(".") } else { found })
+        }
+    }
+}
+
+/// Reads the site, finishing first what an interrupted run left behind.
+pub fn load(arguments: &Arguments) -> Result<Loaded> {
+    let folder = site_folder(arguments)?;
+    match disk::recover(&folder)? {
+        Recovery::Clean => {}
+        Recovery::RolledBack => {
+            anstream::eprintln!("note: an interrupted run had not changed any file yet; its traces are removed")
+        }
+        Recovery::RolledForward => anstream::eprintln!("note: an interrupted run was finished"),
+    }
+    load_folder(&folder)
+}
+
+/// Reads a site that must hold at least one template.
+pub fn load_folder(folder: &Path) -> Result<Loaded> {
+    let busy = busy("reading the site");
+    let loaded = disk::load(folder)?;
+    drop(busy);
+    learn::notice(&loaded);
+    if loaded.site.templates.is_empty() {
+        let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
+        let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };
+        let kinds = radicon::dialect::plain().files.patterns().join(", ");
+        bail!("no templates in {}; looked for {kinds} in files that no ignore file excludes{why}", folder.display());
+    }
+    Ok(loaded)
+}
+
+/// How to propose: by the command line, else by the settings.
+pub fn options(loaded: &Loaded, how: &How, chosen: &Chosen) -> Result<ProposeOptions> {
+    let dialect = how.dialect.as_ref().map(|name| find_dialect(loaded, name)).transpose()?;
+    let set = ProposeOptions::from(&loaded.settings.propose);
+    let goal = match (how.small, how.tidy) {
+        (true, _) => Goal::Smallest,
+        (_, true) => Goal::Fewest,
+        _ => set.goal,
+    };
+    let (folders, only): (Vec<&String>, Vec<&String>) =
+        chosen.only.iter().partition(|wanted| has_directory(loaded, wanted));
+    let named = |names: &[&String]| names.iter().map(|name| (*name).clone()).collect();
+    let choice = match (&only[..], &chosen.except[..]) {
+        ([], []) => Choice::All,
+        ([], except) => Choice::Except(except.to_vec()),
+        (only, _) => Choice::Only(named(only)),
+    };
+    Ok(ProposeOptions {
+        strength: how.strength.into(),
+        dialect,
+        goal,
+        block_price: how.block_price.or(set.block_price.filter(|_| goal == set.goal)),
+        levels: how.levels.map_or(set.levels, usize::from),
+        min_saving: how.min_saving.or(set.min_saving),
+        partials: how.partials.map_or(set.partials, Into::into),
+        heal: how.heal,
+        only_in: folders.into_iter().map(|folder| directory(folder)).collect(),
+        choice,
+        ..set
+    })
+}
