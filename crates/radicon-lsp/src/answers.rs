@@ -91,7 +91,7 @@ impl<'p> Answers<'p> {
         let chain = Resolver::new(site).chain(file);
         let above: Vec<&str> = chain.levels[1..].iter().map(|&level| site.get(level).path.as_str()).collect();
         let extends = if above.is_empty() { String::new() } else { format!(", extends {}", above.join(", ")) };
-        format!("`{}`: {}{extends}; referenced {users} times", template.path, role(template.role))
+        format!("`{}`: {}{extends}; referenced {users} times", template.path, template.role.word())
     }
 
     fn about_block(&self, name: &[u8]) -> String {
@@ -229,15 +229,6 @@ fn begin(pattern: &radicon::dialect::Pattern, named: bool) -> String {
 /// A text in which neither blanks nor the kind of quotes count.
 fn squeezed(text: &str) -> String {
     text.chars().filter(|c| !c.is_whitespace()).map(|c| if c == '\'' { '"' } else { c }).collect()
-}
-
-fn role(role: Role) -> &'static str {
-    match role {
-        Role::Page => "page",
-        Role::Layout => "layout",
-        Role::Partial => "partial",
-        Role::Marker => "marker",
-    }
 }
 
 /// Blocks and files whose names contain a text, whatever its case.

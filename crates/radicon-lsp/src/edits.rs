@@ -164,9 +164,8 @@ fn step(site: &Site, data: &Value) -> Option<Result<Step, StepError>> {
 
 /// A name that no template has yet.
 fn free_name(site: &Site, word: &str) -> String {
-    let is_free = |name: &String| {
-        site.find_named(name).is_none() && site.templates.iter().all(|template| !template.path.contains(name.as_str()))
-    };
+    let stem = |path: &str| path.rsplit('/').next().and_then(|file| file.split('.').next()).map(str::to_owned);
+    let is_free = |name: &String| site.templates.iter().all(|template| stem(&template.path).as_ref() != Some(name));
     let numbered = (2..).map(|number| format!("{word}-{number}"));
     std::iter::once(word.to_owned()).chain(numbered).find(is_free).unwrap_or_else(|| word.to_owned())
 }

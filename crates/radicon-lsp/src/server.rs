@@ -8,11 +8,11 @@ use anyhow::{Context, Result};
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, RequestId, Response};
 use lsp_types::{
     CodeAction, CodeActionKind, CodeActionOptions, CodeActionParams, CodeActionProviderCapability, CodeLensOptions,
-    CodeLensParams, CompletionOptions, CompletionParams, Diagnostic, DidChangeTextDocumentParams,
-    DidCloseTextDocumentParams, DidOpenTextDocumentParams, DocumentLinkOptions, DocumentLinkParams,
-    DocumentSymbolParams, FoldingRangeParams, GotoDefinitionParams, HoverParams, InitializeParams, OneOf,
-    PositionEncodingKind, PublishDiagnosticsParams, ReferenceParams, RenameOptions, RenameParams, ServerCapabilities,
-    TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind, Uri, WorkspaceSymbolParams,
+    CodeLensParams, CompletionOptions, Diagnostic, DidChangeTextDocumentParams, DidCloseTextDocumentParams,
+    DidOpenTextDocumentParams, DocumentLinkOptions, DocumentLinkParams, DocumentSymbolParams, FoldingRangeParams,
+    InitializeParams, OneOf, Position, PositionEncodingKind, PublishDiagnosticsParams, RenameOptions, RenameParams,
+    ServerCapabilities, TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind, Uri,
+    WorkspaceSymbolParams,
 };
 use radicon::check::{Checks, Finding, RULES};
 use serde::Serialize;
@@ -124,11 +124,9 @@ struct Refusal(ErrorCode, String);
 
 impl Server<'_> {
     fn serve(&mut self) -> Result<()> {
-        let mut waiting: Option<Message> = None;
         loop {
-            let message = match waiting.take() {
-                Some(message) => message,
-                None if self.is_unchecked => match self.connection.receiver.recv_timeout(TOGETHER) {
+            let message = match self.is_unchecked {
+                true => match self.connection.receiver.recv_timeout(TOGETHER) {
                     Ok(message) => message,
                     Err(error) if error.is_timeout() => {
                         self.publish()?;
@@ -136,7 +134,7 @@ impl Server<'_> {
                     }
                     Err(_) => return Ok(()),
                 },
-                None => match self.connection.receiver.recv() {
+                false => match self.connection.receiver.recv() {
                     Ok(message) => message,
                     Err(_) => return Ok(()),
                 },
@@ -245,20 +243,10 @@ impl Server<'_> {
         let Request { method, params, .. } = request;
         match method.as_str() {
             "textDocument/definition" | "textDocument/declaration" => {
-                let wanted: GotoDefinitionParams = read(params)?;
-                let at = wanted.text_document_position_params;
-                self.about(&at.text_document.uri, |answers| answers.definition(at.position))
+                self.at(params, |answers, position| answers.definition(position))
             }
-            "textDocument/references" => {
-                let wanted: ReferenceParams = read(params)?;
-                let at = wanted.text_document_position;
-                self.about(&at.text_document.uri, |answers| answers.references(at.position))
-            }
-            "textDocument/hover" => {
-                let wanted: HoverParams = read(params)?;
-                let at = wanted.text_document_position_params;
-                self.about(&at.text_document.uri, |answers| answers.hover(at.position))
-            }
+            "textDocument/references" => self.at(params, |answers, position| answers.references(position)),
+            "textDocument/hover" => self.at(params, |answers, position| answers.hover(position)),
             "textDocument/documentSymbol" => {
                 let wanted: DocumentSymbolParams = read(params)?;
                 self.about(&wanted.text_document.uri, |answers| answers.symbols())
@@ -267,11 +255,7 @@ impl Server<'_> {
                 let wanted: WorkspaceSymbolParams = read(params)?;
                 written(workspace_symbols(&self.project, &wanted.query))
             }
-            "textDocument/completion" => {
-                let wanted: CompletionParams = read(params)?;
-                let at = wanted.text_document_position;
-                self.about(&at.text_document.uri, |answers| answers.completion(at.position))
-            }
+            "textDocument/completion" => self.at(params, |answers, position| answers.completion(position)),
             "textDocument/foldingRange" => {
                 let wanted: FoldingRangeParams = read(params)?;
                 self.about(&wanted.text_document.uri, |answers| answers.folds())
@@ -298,10 +282,7 @@ impl Server<'_> {
                 let action: CodeAction = read(params)?;
                 written(edits::resolve(&self.project, action).map_err(refused)?)
             }
-            "textDocument/prepareRename" => {
-                let at: TextDocumentPositionParams = read(params)?;
-                self.about(&at.text_document.uri, |answers| answers.renamed(at.position))
-            }
+            "textDocument/prepareRename" => self.at(params, |answers, position| answers.renamed(position)),
             "textDocument/rename" => {
                 let wanted: RenameParams = read(params)?;
                 let at = wanted.text_document_position;
@@ -310,6 +291,12 @@ impl Server<'_> {
             }
             _ => Err(Refusal(ErrorCode::MethodNotFound, format!("`{method}` is not supported"))),
         }
+    }
+
+    /// An answer about a place in a template.
+    fn at<T: Serialize>(&self, params: Value, ask: impl FnOnce(&Answers<'_>, Position) -> T) -> Result<Value, Refusal> {
+        let at: TextDocumentPositionParams = read(params)?;
+        self.about(&at.text_document.uri, |answers| ask(answers, at.position))
     }
 
     /// An answer about a template; null for a file that is none.

@@ -9,11 +9,11 @@ use anstyle::{AnsiColor, Style};
 use anyhow::{Context, Result, bail};
 use radicon::check::{Baseline, Checked, Checks, Finding, Fixed, RULES, Rule, Severity, fix};
 use radicon::disk::{Loaded, Reader};
-use radicon::site::ProblemKind;
+use radicon::site::{ProblemKind, beneath};
 use radicon::text::{SourceId, Span};
 
 use super::loading::load;
-use super::lookup::{find_directories, find_page, is_in, suggestion};
+use super::lookup::{find_directories, find_page, suggestion};
 use super::writing::{summary as files_summary, write, write_file, wrote};
 use super::{assumptions, is_json, json, out, sarif, watch};
 use crate::arguments::{Arguments, CheckArguments};
@@ -88,7 +88,7 @@ fn look(loaded: &Loaded, checks: &mut Checks, wanted: &CheckArguments) -> Result
     let unread = loaded.problems.iter().filter(|problem| problem.kind == ProblemKind::File);
     checked.skipped.extend(unread.map(ToString::to_string));
     if !folders.is_empty() {
-        checked.findings.retain(|finding| folders.iter().any(|folder| is_in(&finding.file, folder)));
+        checked.findings.retain(|finding| folders.iter().any(|folder| beneath(&finding.file, folder).is_some()));
     }
     if !files.is_empty() {
         let paths: Vec<&str> = files.iter().map(|id| loaded.site.get(*id).path.as_str()).collect();

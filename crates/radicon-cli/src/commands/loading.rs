@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use radicon::ProposeOptions;
-use radicon::disk::{self, Loaded, Recovery};
+use radicon::disk::{self, Loaded, Recovery, Workspace};
 use radicon::propose::{Choice, Goal};
 
 use super::learn;
@@ -27,27 +27,35 @@ pub fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
 /// Reads the site, finishing first what an interrupted run left behind.
 pub fn load(arguments: &Arguments) -> Result<Loaded> {
     let folder = site_folder(arguments)?;
-    match disk::recover(&folder)? {
+    let busy = busy("reading the site");
+    let workspace = Workspace::open(&folder)?;
+    drop(busy);
+    match workspace.recovery() {
         Recovery::Clean => {}
         Recovery::RolledBack => {
             anstream::eprintln!("note: an interrupted run had not changed any file yet; its traces are removed")
         }
         Recovery::RolledForward => anstream::eprintln!("note: an interrupted run was finished"),
     }
-    load_folder(&folder)
+    with_templates(workspace.into_loaded())
 }
 
-/// Reads a site that must hold at least one template.
+/// Reads another site, which is not to be written.
 pub fn load_folder(folder: &Path) -> Result<Loaded> {
     let busy = busy("reading the site");
     let loaded = disk::load(folder)?;
     drop(busy);
+    with_templates(loaded)
+}
+
+/// A site that must hold at least one template.
+fn with_templates(loaded: Loaded) -> Result<Loaded> {
     learn::notice(&loaded);
     if loaded.site.templates.is_empty() {
         let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
         let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };
-        let kinds = radicon::dialect::plain().files.patterns().join(", ");
-        bail!("no templates in {}; looked for {kinds} in files that no ignore file excludes{why}", folder.display());
+        let (kinds, folder) = (radicon::dialect::plain().files.patterns().join(", "), loaded.folder.display());
+        bail!("no templates in {folder}; looked for {kinds} in files that no ignore file excludes{why}");
     }
     Ok(loaded)
 }

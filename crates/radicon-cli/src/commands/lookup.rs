@@ -6,6 +6,7 @@ use std::sync::Arc;
 use anyhow::{Result, bail};
 use radicon::dialect::Dialect;
 use radicon::disk::Loaded;
+use radicon::site::beneath;
 use radicon::text;
 
 pub fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
@@ -18,13 +19,14 @@ pub fn find_dialect(loaded: &Loaded, name: &str) -> Result<Arc<Dialect>> {
 
 /// A directory as the site's paths name it.
 pub fn directory(written: &str) -> String {
-    written.trim_start_matches("./").trim_matches('/').trim_matches('.').to_owned()
+    let bare = written.trim_start_matches("./").trim_matches('/');
+    if bare == "." { String::new() } else { bare.to_owned() }
 }
 
 /// Whether there are templates in a directory of the site.
 pub fn has_directory(loaded: &Loaded, written: &str) -> bool {
     let folder = directory(written);
-    loaded.site.templates.iter().any(|template| is_in(&template.path, &folder))
+    loaded.site.templates.iter().any(|template| beneath(&template.path, &folder).is_some())
 }
 
 /// Directories in which there are templates.
@@ -34,11 +36,6 @@ pub fn find_directories(loaded: &Loaded, written: &[String]) -> Result<Vec<Strin
         false => bail!("no templates in the directory `{written}` of {}", loaded.folder.display()),
     };
     written.iter().map(find).collect()
-}
-
-/// Whether a path lies in a directory; the empty one is the whole site.
-pub fn is_in(path: &str, folder: &str) -> bool {
-    folder.is_empty() || path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
 }
 
 /// The template that somebody means by a path or a name.

@@ -9,7 +9,7 @@ use radicon::text::{SourceId, Span};
 use radicon::{Step, Strength};
 
 use super::loading::load;
-use super::lookup::find_page;
+use super::lookup::{directory, find_page};
 use super::writing::{summary, write};
 use super::{assumptions, is_json, json, out};
 use crate::FINE;
@@ -87,9 +87,7 @@ fn step(loaded: &Loaded, command: &StepCommand) -> Result<Step> {
                 if files.is_empty() { all() } else { files.iter().map(|file| page(file)).collect::<Result<_>>()? };
             radicon::steps::reorder(site, &files)?
         }
-        StepCommand::DefaultLayout { folder } => {
-            radicon::steps::default_layout(site, folder.trim_start_matches("./").trim_matches('.'))?
-        }
+        StepCommand::DefaultLayout { folder } => radicon::steps::default_layout(site, &directory(folder))?,
         StepCommand::Fuse { head, foot, layout, block } => {
             radicon::steps::fuse(site, page(head)?, page(foot)?, layout, block)?
         }

@@ -168,7 +168,7 @@ fn files(survey: &Survey, out: &mut impl Write) -> Result<()> {
     for file in &survey.files {
         let mut row = vec![
             file.path.clone(),
-            word(file.role).into(),
+            file.role.word().into(),
             file.dialect.clone(),
             number(file.lines),
             number(file.bytes),
@@ -186,7 +186,7 @@ fn folders(survey: &Survey, out: &mut impl Write) -> Result<()> {
     let mut sums: BTreeMap<(String, &str, &str), (usize, usize, usize)> = BTreeMap::new();
     for file in &survey.files {
         let top = file.path.split('/').next().filter(|_| file.path.contains('/')).unwrap_or(".");
-        let sum = sums.entry((top.to_owned(), word(file.role), &file.dialect)).or_default();
+        let sum = sums.entry((top.to_owned(), file.role.word(), &file.dialect)).or_default();
         *sum = (sum.0 + 1, sum.1 + file.lines, sum.2 + file.bytes);
     }
     let columns = [
@@ -221,17 +221,7 @@ fn roles(survey: &Survey, out: &mut impl Write) -> Result<()> {
         let all = dialects.values().sum();
         let list: Vec<String> =
             dialects.iter().map(|(dialect, files)| format!("{} in {dialect}", number(*files))).collect();
-        writeln!(out, "  {}: {}", count(all, word(role)), list.join(", "))?;
+        writeln!(out, "  {}: {}", count(all, role.word()), list.join(", "))?;
     }
     Ok(())
-}
-
-/// The word for a role.
-pub fn word(role: Role) -> &'static str {
-    match role {
-        Role::Page => "page",
-        Role::Layout => "layout",
-        Role::Partial => "partial",
-        Role::Marker => "marker",
-    }
 }

@@ -225,8 +225,8 @@ pub(crate) fn folder(path: &str) -> &str {
     path.rsplit_once('/').map_or("", |(folder, _)| folder)
 }
 
-/// The rest of a path that lies under a folder; all of it for the empty one.
-pub(crate) fn beneath<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
+/// The rest of a path that lies in a folder; all of it for the empty one, `None` if it lies elsewhere.
+pub fn beneath<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
     match folder {
         "" => Some(path),
         folder => path.strip_prefix(folder)?.strip_prefix('/'),

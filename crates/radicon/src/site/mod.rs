@@ -31,8 +31,8 @@ use crate::text::{Position, SourceId};
 pub(crate) use evidence::silent;
 use kinds::Shown;
 pub(crate) use kinds::{Kinds, Reading, by_suffix, holds_markup};
-pub use lookup::Missing;
-pub(crate) use lookup::{beneath, folder, stem};
+pub use lookup::{Missing, beneath};
+pub(crate) use lookup::{folder, stem};
 pub use mounts::Mount;
 pub(crate) use new_file::{Home, suffix_of};
 pub use references::Reference;
@@ -125,6 +125,18 @@ pub enum Role {
     Partial,
     /// It only says what the layout of its folder is.
     Marker,
+}
+
+impl Role {
+    /// The word for it.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Role::Page => "page",
+            Role::Layout => "layout",
+            Role::Partial => "partial",
+            Role::Marker => "marker",
+        }
+    }
 }
 
 /// A file that was looked at.

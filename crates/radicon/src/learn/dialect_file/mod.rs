@@ -91,7 +91,7 @@ fn explains(known: &Known, facts: &Facts<'_>, shape: &Shape) -> bool {
 fn head(facts: &Facts<'_>, found: &Meanings, group: &Group<'_>) -> String {
     let mut text = String::new();
     let count = facts.corpus.texts.len();
-    let _ = writeln!(text, "# Learned from {count} files. What speaks for each form stands above it.");
+    let _ = writeln!(text, "# Inferred from {count} files. The evidence of each form is above it.");
     let _ = writeln!(text, "name  = {}\nfiles = [{}]\n\n[forms]", quote(&name(group)), quote(&group.pattern));
     let marks: BTreeSet<char> = facts.tags.iter().flat_map(|tag| tag.trimmed.iter().flatten().copied()).collect();
     // An equals sign leaves the whitespace as it is; the others take it.

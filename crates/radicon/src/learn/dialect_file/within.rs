@@ -44,7 +44,7 @@ impl Writer<'_> {
         for (form, (confidence, tags, files)) in found {
             if HALF.reached(files, tags.len()) {
                 let mut shape =
-                    Shape::new(Kind::Include, form, confidence.min(Confidence::Likely), "stands within tags", &tags);
+                    Shape::new(Kind::Include, form, confidence.min(Confidence::Likely), "is inside tags", &tags);
                 shape.within = true;
                 shapes.push(shape);
             }

@@ -32,7 +32,7 @@ impl Facts<'_> {
         }
         let id = self.body_among(&layouts, found).filter(|id| !found.of.contains_key(id))?;
         let confidence = if layouts.len() >= 2 { Confidence::Sure } else { Confidence::Likely };
-        let why = format!("stands in {} and nowhere else", plural(layouts.len(), "layout"));
+        let why = format!("only in {}", plural(layouts.len(), "layout"));
         Some((id, Meaning { kind: Kind::Body, slot: None, confidence, why }))
     }
 

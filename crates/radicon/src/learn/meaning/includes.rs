@@ -56,7 +56,7 @@ impl Facts<'_> {
             if let Some((&part, _)) = part {
                 let slot =
                     self.directives[part].tags.first().and_then(|&at| Some(self.names_of(at).into_iter().next()?.0));
-                let why = "its names stand where files are named".to_owned();
+                let why = "its names are where files are named".to_owned();
                 includes.insert(part, Meaning { kind: Kind::Part, slot, confidence: Confidence::Likely, why });
             }
             // A link leads to whole pages; what is included is none.
