@@ -234,3 +234,31 @@ fn what_binds_a_name_for_its_page_stays_there() {
     }
     assert!(proposal.files.iter().all(|file| file.path != "partials/warning.html"), "{:?}", proposal.partials);
 }
+
+#[test]
+fn names_are_passed_where_an_include_of_the_site_passes_one() {
+    let pages = |passes: &str| {
+        let mut files = tides("");
+        for (number, name) in ["tide", "wind.name", "fog.name", "ice"].iter().enumerate() {
+            let text = format!(
+                "  <div class=\"warning\">\n    <p>Our boats are late today, because of the weather: {{{{ {name} }}}}.</p>\n    <p>Ask at the pier, or telephone 01700 553 100 before you come.</p>\n  </div>\n"
+            );
+            let page = String::from_utf8(files[number + 1].bytes.clone()).expect("text");
+            files[number + 1].bytes = page.replace("  <p>Ask", &format!("{text}  <p>Ask")).into();
+        }
+        files.push(SourceFile::new("partials/flag.html", "<i>{{ flag }}</i>\n"));
+        let page = format!("{{% extends \"base.html\" %}}\n{{% block content %}}{passes}{{% endblock %}}\n");
+        files.push(SourceFile::new("flags.html", page));
+        files
+    };
+    let names = pages("{% include \"partials/flag.html\" with flag=boat.flag %}");
+    let proposal = proposed(&names, "brace-percent", Partials::Repeats, Strength::Blanks);
+    let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+    assert_eq!((partial.files, partial.parameters), (4, 1));
+    let include = "  {% include \"partials/warning.html\" with text=wind.name %}\n";
+    assert!(text(&proposal, "gull-rock.html").contains(include), "{}", text(&proposal, "gull-rock.html"));
+    // Where texts alone are passed, nobody knows how the engine reads a name.
+    let texts = pages("{% include \"partials/flag.html\" with flag=\"red\" %}");
+    let proposal = proposed(&texts, "brace-percent", Partials::Repeats, Strength::Blanks);
+    assert!(proposal.partials.is_empty(), "{:?}", proposal.partials);
+}

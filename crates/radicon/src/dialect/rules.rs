@@ -113,7 +113,7 @@ pub struct Rules {
 }
 
 /// The value of an argument.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Value<'t> {
     /// A text, without quotes.
     Text(&'t str),

@@ -36,7 +36,8 @@ pub use options::{Choice, Goal, ProposeOptions};
 use pages::heal;
 pub use pages::heal::Healed;
 use pages::spelling::Spelling;
-pub(crate) use partials::copies::{Pattern, Segment, is_value};
+pub(crate) use partials::copies::{Pattern, Segment};
+pub(crate) use partials::passing::Passing;
 use proposal::size;
 pub use proposal::{
     Left, Proposal, ProposeError, ProposedBlock, ProposedChange, ProposedFile, ProposedLayout, ProposedPartial, Size,
@@ -163,7 +164,8 @@ fn smallest(site: &Site, jobs: &[Job<'_>]) -> Proposal {
     for job in &mut jobs {
         let is_own = |file: &&ProposedFile| file.role == Role::Partial && file.dialect == job.dialect.name;
         let own = best.files.iter().filter(is_own);
-        job.partials = own.map(|file| Pattern::read(&file.bytes, &job.dialect, options.strength)).collect();
+        job.partials =
+            own.map(|file| Pattern::read(&file.bytes, Passing::of(site, &job.dialect), options.strength)).collect();
     }
     if jobs.iter().all(|job| job.partials.is_empty()) {
         return best;

@@ -406,6 +406,39 @@ mod tests {
     }
 
     #[test]
+    fn a_name_that_an_include_passes_is_read_where_it_is_printed() {
+        let page = |content: &str| format!("{{% set boat = 1 %}}{content}{{% set boat = 2 %}}");
+        let written_out = page("<b>{{ boat.name }}</b>");
+        for (include, partial, equal) in [
+            ("{% include 'p.html' with name=boat.name %}", "<b>{{ name }}</b>", true),
+            // One include passes it on to another.
+            ("{% include 'o.html' with n=boat.name %}", "<b>{{ name }}</b>", true),
+            ("{% include 'p.html' with name=boat.title %}", "<b>{{ name }}</b>", false),
+            ("{% include 'p.html' with name=boat.name|upper %}", "<b>{{ name }}</b>", false),
+            ("{% include 'p.html' with name=boat.name %}", "<b>{{ name|upper }}</b>", false),
+            ("{% include 'p.html' with name=boat.name %}", "{% set name = 3 %}<b>{{ name }}</b>", false),
+            (
+                "{% include 'p.html' with name=boat.name %}",
+                "{% for name in names %}<b>{{ name }}</b>{% endfor %}",
+                false,
+            ),
+            // Another boat is set around the include.
+            ("{% set boat = 3 %}{% include 'p.html' with name=boat.name %}", "<b>{{ name }}</b>", false),
+        ] {
+            let old = site(&[("a.html", written_out.as_str())]);
+            let through = "{% include 'p.html' with name=n %}";
+            let new = site(&[("a.html", &page(include)), ("o.html", through), ("p.html", partial)]);
+            let proof = prove_page(&old, &new, "a.html", Strength::Blanks);
+            assert_eq!(proof.is_equal(), equal, "{include} {partial} {:?}", proof.difference());
+        }
+        // What the partial sets does not count for what was passed.
+        let old = site(&[("a.html", &page("{% set boat = 3 %}<b>{{ boat.name }}</b>"))]);
+        let partial = ("p.html", "{% set boat = 3 %}<b>{{ name }}</b>");
+        let new = site(&[("a.html", &page("{% include 'p.html' with name=boat.name %}")), partial]);
+        assert!(!prove_page(&old, &new, "a.html", Strength::Blanks).is_equal());
+    }
+
+    #[test]
     fn spelling_is_not_shown_as_the_difference() {
         let old = site(&[("a.html", "<p class=a id=b>one</p><p>two</p>")]);
         let new = site(&[("a.html", "<P id='b' class='a'>one</P><p>too</p>")]);

@@ -19,30 +19,39 @@ impl<'p> Tags<'p> {
         Self { site, flat, kept }
     }
 
-    fn text(&self, kept: &Kept, span: Span) -> &'p [u8] {
-        span.of(&self.site.get(kept.source).source)
+    fn text(&self, source: SourceId, span: Span) -> &'p [u8] {
+        span.of(&self.site.get(source).source)
+    }
+
+    /// A name that a tag uses, as it is written there or where it is given.
+    fn name(&self, kept: &Kept, span: Span) -> String {
+        let source = kept.given.map_or(kept.source, |(_, given)| given.source);
+        String::from_utf8_lossy(self.text(source, span)).into_owned()
     }
 
     fn side(&self, kept: &Kept) -> Side {
         side(self.site, self.flat, kept.at)
     }
 
-    /// The tag without the names that it binds for what it holds, in one line.
+    /// The tag without the names that it binds for what it holds, and with what is given for its name, in one line.
     fn unnamed(&self, kept: &Kept) -> String {
         let span = self.site.get(kept.source).constructs.items[kept.construct as usize].span;
         let mut from = span.start;
         let mut text = Vec::new();
-        for name in &kept.own_names {
-            text.extend_from_slice(self.text(kept, Span::new(from, name.start)));
+        let own = kept.own_names.iter().map(|&name| (name, &b""[..]));
+        let given = kept.given.map(|(name, given)| (name, self.text(given.source, given.value)));
+        for (name, instead) in own.chain(given) {
+            text.extend_from_slice(self.text(kept.source, Span::new(from, name.start)));
+            text.extend_from_slice(instead);
             from = name.end;
         }
-        text.extend_from_slice(self.text(kept, Span::new(from, span.end)));
+        text.extend_from_slice(self.text(kept.source, Span::new(from, span.end)));
         in_one_line(&text)
     }
 
     /// The tag as it is written, in one line.
     fn written(&self, kept: &Kept) -> String {
-        in_one_line(self.text(kept, self.site.get(kept.source).constructs.items[kept.construct as usize].span))
+        in_one_line(self.text(kept.source, self.site.get(kept.source).constructs.items[kept.construct as usize].span))
     }
 }
 
@@ -106,7 +115,7 @@ fn tag_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) -> O
 fn binding_differs(before: Tags<'_>, one: &Kept, after: Tags<'_>, other: &Kept) -> Option<String> {
     let pairs = one.names.iter().zip(&other.names);
     let (name, was, is) = pairs.map(|(a, b)| (a.0, &a.1, &b.1)).find(|(_, was, is)| was != is)?;
-    let name = String::from_utf8_lossy(before.text(one, name)).into_owned();
+    let name = before.name(one, name);
     let tag = after.written(other);
     let newly = |end: Behind| {
         is.iter().any(|reached| reached.behind.has(end)) && !was.iter().any(|reached| reached.behind.has(end))

@@ -8,7 +8,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
 use super::names::{Kept, Names, ProofContext};
-use super::scope::Scope;
+use super::scope::{Given, Scope, printed};
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES, rebase};
 use crate::dialect::{ByteOrderMark, Kind, Loose, Part, Values};
 use crate::markup::{ALONE, Construct};
@@ -175,7 +175,7 @@ impl Flattener<'_> {
                 self.code_around(child, item, frame);
             } else if binds(item) {
                 if !self.is_left_out(child, at, true) {
-                    self.note(child, at, true);
+                    self.note(child, at, true, None);
                     self.copy(child, Span::new(item.span.start, items[next].span.end), frame);
                 }
                 at = next;
@@ -183,13 +183,13 @@ impl Flattener<'_> {
                 let held = items[at..=next].iter().any(binds);
                 match item.part {
                     Part::Open if whole_pair && held && !is_body => {
-                        self.note(child, at, true);
+                        self.note(child, at, true, None);
                         holding.insert(item.partner);
                         self.copy(child, item.span, frame);
                     }
                     Part::Open => at = next,
                     _ if holding.contains(&(at as u32)) || holding.contains(&closer_of(items, at)) => {
-                        self.note(child, at, true);
+                        self.note(child, at, true, None);
                         self.copy(child, item.span, frame);
                     }
                     _ => {}
@@ -202,10 +202,10 @@ impl Flattener<'_> {
     }
 
     /// Notes a tag that stays in the page, and what its names reach.
-    fn note(&mut self, source: SourceId, at: usize, in_child: bool) {
+    fn note(&mut self, source: SourceId, at: usize, in_child: bool, given: Option<Given>) {
         let place = self.flat.bytes.len() as u32;
         if let Some(names) = &mut self.names {
-            names.keep(self.site, place, source, at as u32, in_child);
+            names.keep(self.site, (place, source, at as u32), in_child, given);
         }
     }
 
@@ -228,7 +228,7 @@ impl Flattener<'_> {
                 true
             }
             Kind::Set if item.part == Part::Single => {
-                self.note(source, at, in_child);
+                self.note(source, at, in_child, None);
                 true
             }
             _ => false,
@@ -345,9 +345,9 @@ impl Flattener<'_> {
             }
             Kind::Include | Kind::Wrap if whole => return self.include(source, at, text, frame).then_some(after),
             Kind::Output => {
-                let literal = self.literal(source, at, frame)?;
+                let given = self.given(source, at, frame).filter(|given| given.literal)?;
                 self.copy(source, text, frame);
-                self.copy(literal.0, literal.1, frame);
+                self.copy(given.source, given.value, frame);
             }
             _ => return None,
         }
@@ -371,8 +371,12 @@ impl Flattener<'_> {
     fn kept(&mut self, source: SourceId, at: usize, cursor: u32, frame: &Frame) -> u32 {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
-        self.note_names(source, item, frame);
-        self.note(source, at, false);
+        let given = self.given_path(source, at, frame);
+        match given {
+            Some(given) => self.note_given(given, frame),
+            None => self.note_names(source, item, frame),
+        }
+        self.note(source, at, false, given);
         let [left, right] = item.marks;
         let mut gaps = Vec::new();
         if !left.is_empty() {
@@ -384,6 +388,7 @@ impl Flattener<'_> {
         let names = self.names.as_ref().map_or_else(Vec::new, |names| names.own_names(template, item));
         let gaps = gaps.into_iter().map(|gap| (gap, &b""[..]));
         let mut changes: Vec<(Span, &[u8])> = gaps.chain(names.into_iter().map(|name| (name, ANY_NAME))).collect();
+        changes.extend(given.map(|given| (printed(item), given.value.of(&self.site.get(given.source).source))));
         changes.sort_unstable();
         let mut from = cursor;
         for (span, text) in changes {

@@ -7,6 +7,7 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::arguments::Arguments;
+use super::scope::{Given, printed};
 use crate::dialect::{Kind, Part, Scope, SetScope};
 use crate::markup::{ALONE, Construct};
 use crate::site::{Parent, Site, Template};
@@ -124,6 +125,8 @@ pub(crate) struct Kept {
     pub names: Vec<(Span, Vec<Reached>)>,
     /// Where the names are that it binds for what it holds, or sets.
     pub own_names: Vec<Span>,
+    /// It prints what an include gives: the name that is written, and what is read for it.
+    pub given: Option<(Span, Given)>,
     /// The name that it sets, if it does nothing else.
     sets: Option<Box<[u8]>>,
 }
@@ -213,17 +216,28 @@ impl<'b> Names<'b> {
         self.context.own_file.contains(text)
     }
 
-    /// A construct that stays: its names are looked up, then what it binds is bound.
-    pub fn keep(&mut self, site: &Site, at: u32, source: SourceId, construct: u32, in_child: bool) {
+    /// A construct that stays: its names are looked up, or those of what is `given` for it, then what it binds is
+    /// bound.
+    pub fn keep(
+        &mut self,
+        site: &Site,
+        (at, source, construct): (u32, SourceId, u32),
+        in_child: bool,
+        given: Option<Given>,
+    ) {
         let item = &site.get(source).constructs.items[construct as usize];
-        let mut names = if may_use(item) { self.look_up(site, source, item.span) } else { Vec::new() };
+        let mut names = match given {
+            Some(given) => self.look_up(site, given.source, given.value, given.depth),
+            None if may_use(item) => self.look_up(site, source, item.span, self.depth()),
+            None => Vec::new(),
+        };
         // What a tag binds it does not use.
         let template = site.get(source);
         let bound = bound_by(template, item);
         let is_bound =
             |span: Span| bound.iter().any(|name| std::ptr::eq(name.as_ptr(), span.of(&template.source).as_ptr()));
         names.retain(|(span, _)| !is_bound(*span));
-        self.note_used(template, &names);
+        self.note_used(given.map_or(template, |given| site.get(given.source)), &names);
         let binding = if item.kind == Kind::Set && item.part == Part::Single {
             let pair = self.stack.iter().rev().find_map(|entry| match entry {
                 Entry::Pair { binding, .. } => Some(*binding),
@@ -238,7 +252,8 @@ impl<'b> Names<'b> {
         if !self.is_value(template, item) {
             let own_names = self.own_names(template, item);
             let sets = is_plain_set(template, item).then(|| item.name.of(&template.source).into());
-            self.kept.push(Kept { at, source, construct, names, own_names, sets });
+            let given = given.map(|given| (printed(item), given));
+            self.kept.push(Kept { at, source, construct, names, own_names, given, sets });
         }
         self.bind(site, source, construct, binding, in_child);
     }
@@ -384,7 +399,7 @@ impl<'b> Names<'b> {
         let template = site.get(from);
         let scope = template.dialect.rules.include_scope;
         let mut said = |value: Span| {
-            let names = self.look_up(site, from, value);
+            let names = self.look_up(site, from, value, self.depth());
             self.note_used(template, &names);
             said(hash(value.of(&template.source)), &names)
         };
@@ -423,24 +438,24 @@ impl<'b> Names<'b> {
         }
     }
 
-    /// For each name in a stretch of a file that something binds what it reaches.
-    fn look_up(&self, site: &Site, source: SourceId, span: Span) -> Vec<(Span, Vec<Reached>)> {
+    /// For each name in a stretch of a file that something binds what it reaches, with so much on the stack.
+    fn look_up(&self, site: &Site, source: SourceId, span: Span, depth: usize) -> Vec<(Span, Vec<Reached>)> {
         let template = site.get(source);
         let text = span.of(&template.source);
         let known = |name: &&[u8]| self.context.names.contains(*name) || self.context.of_loops.contains(*name);
         let start = |name: &[u8]| span.start + (name.as_ptr() as usize - text.as_ptr() as usize) as u32;
         let found = names_in(text).filter(known).map(|name| {
             let at = start(name);
-            (Span::new(at, at + name.len() as u32), self.reached(site, source, name))
+            (Span::new(at, at + name.len() as u32), self.reached(site, source, name, depth))
         });
         found.collect()
     }
 
-    /// The bindings that a name in a file may reach, the nearest first.
-    fn reached(&self, site: &Site, source: SourceId, name: &[u8]) -> Vec<Reached> {
+    /// The bindings that a name in a file may reach, the nearest first, with so much on the stack.
+    fn reached(&self, site: &Site, source: SourceId, name: &[u8], depth: usize) -> Vec<Reached> {
         let mut found = Vec::new();
         let (mut file, mut behind, mut closed) = (source, Behind::default(), false);
-        let mut at = self.stack.len();
+        let mut at = depth.min(self.stack.len());
         while let Some(entry) = at.checked_sub(1).and_then(|at| self.stack.get(at)) {
             at -= 1;
             match entry {

@@ -1,8 +1,9 @@
 //! Names that includes bind.
 //!
 //! A literal argument is put in where the page prints it and nothing else can
-//! have bound the name. Where an expression still needs a bound name, the
-//! spliced content is between two comments that say what is bound.
+//! have bound the name, and so is, in a proof, a name that is passed on. Where an
+//! expression still needs a bound name, the spliced content is between two
+//! comments that say what is bound.
 
 use std::cell::Cell;
 use std::rc::Rc;
@@ -15,10 +16,25 @@ use crate::markup::{ALONE, Construct};
 use crate::site::Template;
 use crate::text::{SourceId, Span};
 
+/// What an include gives for a name.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Given {
+    /// Where it is written.
+    pub source: SourceId,
+    pub value: Span,
+    /// It is text, not an expression.
+    pub literal: bool,
+    /// How much was on the stack of names where it is written.
+    pub depth: usize,
+}
+
 /// The names that an include binds for what it splices.
 pub(super) struct Scope {
-    /// The including template.
+    /// The including template, and the include in it.
     source: SourceId,
+    at: usize,
+    /// How much was on the stack of names there.
+    depth: usize,
     arguments: Arguments,
     /// The names around it, if they are seen.
     outer: Option<Rc<Scope>>,
@@ -33,7 +49,7 @@ pub(super) struct Scope {
 impl Scope {
     /// The scope of an include; `None` if it changes nothing. If it is `exact` it says also what is not known.
     pub fn new(
-        source: SourceId,
+        (source, at, depth): (SourceId, usize, usize),
         arguments: Arguments,
         rules: &Rules,
         outer: Option<Rc<Scope>>,
@@ -42,7 +58,8 @@ impl Scope {
         let closed = arguments.only || rules.include_scope == ScopeRule::Own;
         let unknown = exact && rules.include_scope == ScopeRule::Unknown;
         let says_nothing = arguments.bindings.is_empty() && !arguments.opaque && !closed && !unknown;
-        (!says_nothing).then(|| Self { source, arguments, outer, closed, unknown, used: Cell::new(false) })
+        let used = Cell::new(false);
+        if says_nothing { None } else { Some(Self { source, at, depth, arguments, outer, closed, unknown, used }) }
     }
 
     /// The scope of a block's content, where names around the block may not be seen.
@@ -51,8 +68,10 @@ impl Scope {
             return outer;
         }
         let (closed, unknown) = (rule == ScopeRule::Own, rule == ScopeRule::Unknown);
-        let arguments = Arguments::default();
-        Rc::new(Self { source, arguments, outer: Some(outer), closed, unknown, used: Cell::new(false) })
+        // It binds nothing itself.
+        let (at, depth) = (0, usize::MAX);
+        let (arguments, used) = (Arguments::default(), Cell::new(false));
+        Rc::new(Self { source, at, depth, arguments, outer: Some(outer), closed, unknown, used })
     }
 
     /// Whether what it binds may be taken from names that includes around it bind.
@@ -66,34 +85,42 @@ impl Scope {
 }
 
 impl Flattener<'_> {
-    /// The literal that an output prints, with its template, if that is sure.
-    pub(super) fn literal(&mut self, source: SourceId, at: usize, frame: &Frame) -> Option<(SourceId, Span)> {
+    /// What an include gives for the name that an output prints, if that is sure.
+    pub(super) fn given(&mut self, source: SourceId, at: usize, frame: &Frame) -> Option<Given> {
         let template = self.site.get(source);
-        let item = &template.constructs.items[at];
-        let printed = if item.expr.is_empty() { item.name } else { item.expr };
-        let name = printed.of(&template.source);
-        if frame.scope.is_none()
-            || name.is_empty()
-            || !name.iter().all(|&b| is_name(b))
-            || !self.is_printed_alone(source, at, name)
-        {
-            return None;
-        }
-        let mut scope = frame.scope.as_deref();
+        let mut name = printed(&template.constructs.items[at]).of(&template.source);
+        let (mut source, mut at) = (source, at);
+        let mut found = None;
+        let mut scope = frame.scope.as_ref();
         while let Some(here) = scope {
-            if let Some(binding) = here.binding(name, self.site.get(here.source)) {
-                return binding.literal.then_some((here.source, binding.value));
+            if name.is_empty() || !name.iter().all(|&b| is_name(b)) || !self.is_seen_alone(source, at, name) {
+                break;
             }
-            if here.closed || here.unknown || here.arguments.opaque {
-                return None;
+            let binding = here.binding(name, self.site.get(here.source));
+            if binding.is_none() && (here.closed || here.unknown || here.arguments.opaque) {
+                break;
             }
-            scope = here.outer.as_deref();
+            if let Some(Binding { value, literal, .. }) = binding {
+                found = Some(Given { source: here.source, value, literal, depth: here.depth });
+                // A name may be passed on by one include after another.
+                name = if literal { b"" } else { value.of(&self.site.get(here.source).source) };
+                (source, at) = (here.source, here.at);
+            }
+            scope = here.outer.as_ref();
         }
-        None
+        found
     }
 
-    /// Whether nothing around an output or in its file can bind the name that it prints.
-    fn is_printed_alone(&mut self, source: SourceId, at: usize, name: &[u8]) -> bool {
+    /// What a proof reads in the place of a name that an output prints: the path that is given for it.
+    pub(super) fn given_path(&mut self, source: SourceId, at: usize, frame: &Frame) -> Option<Given> {
+        self.names.as_ref()?;
+        let is_output = self.site.get(source).constructs.items[at].kind == Kind::Output;
+        let given = if is_output { self.given(source, at, frame)? } else { return None };
+        is_path(given.value.of(&self.site.get(given.source).source)).then_some(given)
+    }
+
+    /// Whether nothing around a construct or in its file can bind a name that it uses.
+    fn is_seen_alone(&mut self, source: SourceId, at: usize, name: &[u8]) -> bool {
         let template = self.site.get(source);
         let items = &template.constructs.items;
         let binders = self.binders.entry((source, name.into())).or_insert_with(|| {
@@ -117,10 +144,24 @@ impl Flattener<'_> {
 
     /// Notes which bound names a construct that stays in the page needs.
     pub(super) fn note_names(&self, source: SourceId, item: &Construct, frame: &Frame) {
-        let mut scope = frame.scope.as_deref();
-        let text = item.span.of(&self.site.get(source).source);
         let says_names = !matches!(item.kind, Kind::Verbatim) && item.part != Part::Close;
-        while let Some(here) = scope.filter(|_| says_names) {
+        if says_names {
+            self.note_names_in(item.span.of(&self.site.get(source).source), frame.scope.as_deref());
+        }
+    }
+
+    /// The same for a path that an include gives: its names are those around the include.
+    pub(super) fn note_given(&self, given: Given, frame: &Frame) {
+        let mut scope = frame.scope.as_deref();
+        while let Some(here) = scope.filter(|here| here.source != given.source || here.depth != given.depth) {
+            scope = here.outer.as_deref();
+        }
+        let outer = scope.and_then(|here| here.outer.as_deref());
+        self.note_names_in(given.value.of(&self.site.get(given.source).source), outer);
+    }
+
+    fn note_names_in(&self, text: &[u8], mut scope: Option<&Scope>) {
+        while let Some(here) = scope {
             let template = self.site.get(here.source);
             let needs = |binding: &Binding| mentions(text, binding.name.of(&template.source));
             let needed = here.closed || here.arguments.opaque || here.arguments.bindings.iter().any(needs);
@@ -160,6 +201,18 @@ impl Flattener<'_> {
         self.flat.stretches.insert(index, Stretch { at: bytes as u32, source, span, via });
         self.write(close.as_bytes(), source, span, via);
     }
+}
+
+/// The expression that an output prints.
+pub(super) fn printed(item: &Construct) -> Span {
+    if item.expr.is_empty() { item.name } else { item.expr }
+}
+
+/// Whether an expression is a name, perhaps with members: `user.name`. It says the same where it is passed and where
+/// it is printed.
+pub(crate) fn is_path(expression: &[u8]) -> bool {
+    let is_word = |word: &[u8]| word.iter().all(|&b| is_name(b)) && word.first().is_some_and(|b| !b.is_ascii_digit());
+    expression.split(|&b| b == b'.').all(is_word)
 }
 
 /// Whether a construct may bind a name: for the whole file, for what follows

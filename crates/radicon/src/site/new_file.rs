@@ -49,6 +49,11 @@ impl Home {
         }
     }
 
+    /// The same in another folder.
+    pub fn in_folder(self, folder: &str) -> Self {
+        Self { folder: folder.to_owned(), ..self }
+    }
+
     /// The folder.
     pub fn folder(&self) -> &str {
         &self.folder

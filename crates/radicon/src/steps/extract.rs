@@ -10,7 +10,7 @@ use super::{Step, StepError, finish_in, indentation, moving, refuse};
 use crate::dialect::{Dialect, Kind, Value, Values, builtin_named};
 use crate::edit::Edits;
 use crate::markup::{Constructs, Document, Node, NodeKind};
-use crate::propose::{Pattern, Segment, is_value};
+use crate::propose::{Passing, Pattern, Segment};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatKind, RepeatOptions, repeats};
 use crate::site::own_file::Needs;
@@ -60,7 +60,7 @@ fn extracted(site: &Site, id: SourceId, span: Span, extraction: &Extraction) -> 
     }
     let template = site.get(id);
     may_stand_alone(template, span)?;
-    may_be_passed(template, span, values)?;
+    may_be_passed(site, template, span, values)?;
     let mut notes = halves(template, span);
     let own = values.iter().map(|(_, text)| text.clone()).collect();
     let mut copies = vec![Place { id, span, values: own }];
@@ -103,7 +103,7 @@ fn stays(site: &Site, copy: &Place, why: &str) -> String {
 }
 
 /// Refuses values that the stretch does not hold, or that no engine would be sure to print as they are.
-fn may_be_passed(template: &Template, span: Span, values: &[(String, String)]) -> Result<(), StepError> {
+fn may_be_passed(site: &Site, template: &Template, span: Span, values: &[(String, String)]) -> Result<(), StepError> {
     if values.is_empty() {
         return Ok(());
     }
@@ -114,11 +114,13 @@ fn may_be_passed(template: &Template, span: Span, values: &[(String, String)]) -
             dialect.name
         ));
     }
+    let passing = Passing::of(site, &dialect);
     let places = places(span.of(&template.source), &dialect, values);
     for (number, (name, text)) in values.iter().enumerate() {
-        if !is_value(text) || text.is_empty() {
+        if passing.value(text).is_none() || text.is_empty() {
             return refuse(format!(
-                "`{text}` for `{name}` cannot be passed as a text: it has tags or quotes, or is empty"
+                "`{text}` for `{name}` cannot be passed: it has quotes, is empty, or has tags that print more than a \
+                 name; names can be passed where an include of the site passes one already"
             ));
         }
         if places.iter().all(|(_, other)| *other != number) {
@@ -210,8 +212,12 @@ fn written(
             edits.created.push(SourceFile::new(path, content));
             more.push(Arc::clone(&dialect));
         }
-        let bindings: Vec<(&str, Value<'_>)> =
-            values.iter().zip(own).map(|((name, _), value)| (name.as_str(), Value::Text(value))).collect();
+        let passing = Passing::of(site, &dialect);
+        let bindings: Vec<(&str, Value<'_>)> = values
+            .iter()
+            .zip(own)
+            .filter_map(|((name, _), text)| Some((name.as_str(), passing.value(text)?)))
+            .collect();
         let arguments = if bindings.is_empty() { None } else { dialect.rules.write_arguments(&bindings) };
         let (target, expr) = (&partials[&dialect.name], arguments.unwrap_or_default());
         let tag = form.open.write(&Values { target, expr: &expr, ..Values::default() });
@@ -261,7 +267,8 @@ fn segments(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<
 /// Where values are in a text outside its tags: in order, each with its number; whole words alone.
 fn places(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<(Span, usize)> {
     let tags = if values.is_empty() { Vec::new() } else { Constructs::read(text, dialect).items };
-    let is_in_tag = |span: Span| tags.iter().any(|tag| tag.span.start < span.end && span.start < tag.span.end);
+    let cuts = |span: Span, tag: Span| tag.start < span.end && span.start < tag.end && tag != span;
+    let is_in_tag = |span: Span| tags.iter().any(|tag| cuts(span, tag.span));
     let is_word = |byte: Option<&u8>| byte.is_some_and(|b| b.is_ascii_alphanumeric() || *b >= 0x80);
     let mut found: Vec<(Span, usize)> = Vec::new();
     let mut order: Vec<usize> = (0..values.len()).collect();
@@ -325,7 +332,8 @@ fn others(site: &Site, id: SourceId, span: Span, values: &[(String, String)], th
     }
     // What is part of greater repeats is not told as one, nor are near copies: the same lines are found by themselves.
     let segments = segments(span.of(&template.source), &template.dialect, values);
-    let pattern = Pattern::of(&segments, values.len(), Strength::Blanks);
+    let passing = Passing::of(site, &template.dialect);
+    let pattern = Pattern::of(&segments, values.len(), passing, Strength::Blanks);
     for (other, file) in
         site.with_ids().filter(|(_, file)| values.is_empty() || file.dialect.name == template.dialect.name)
     {
@@ -431,6 +439,26 @@ mod tests {
             let refused = made(&site, value, true).expect_err(why).to_string();
             assert!(refused.contains(why), "{refused}");
         }
+    }
+
+    #[test]
+    fn a_name_that_is_printed_becomes_a_parameter() {
+        let boat = |name: &str| format!("<p class=\"boat\">{{{{ {name} }}}} sails</p>\n");
+        let files = [
+            ("p.html", boat("boat.name")),
+            ("q.html", boat("ferry")),
+            ("r.html", "{% include \"p.html\" with a=b.c %}".to_owned()),
+        ];
+        let files = files.map(|(path, text)| SourceFile::new(path, text)).into();
+        let site = Site::read(files, crate::dialect::builtin(), &crate::site::Settings::default());
+        let values = vec![("name".to_owned(), "{{ boat.name }}".to_owned())];
+        let (id, span) = find_place(&site, "p.html:p", |file| site.find(file)).expect("a place");
+        let step = extract(&site, id, span, &Extraction { name: "boat".into(), all: true, values }).expect("a step");
+        let after = site.after(&step.changes, &[]);
+        let text = |path: &str| String::from_utf8_lossy(&after.get(after.find(path).expect(path)).source).into_owned();
+        assert_eq!(text("boat.html"), "<p class=\"boat\">{{ name }} sails</p>");
+        assert_eq!(text("p.html"), "{% include \"boat.html\" with name=boat.name %}\n");
+        assert_eq!(text("q.html"), "{% include \"boat.html\" with name=ferry %}\n");
     }
 
     #[test]

@@ -58,13 +58,20 @@ impl Section {
 
 const BASE: &str = "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n  <title><!--: block title --><!--: end title --> — Tidewater</title>\n  <!--: block styles --><!--: end styles -->\n</head>\n<body>\n  <!--: block crumbs --><!--: end crumbs -->\n  <main>\n    <!--: block content --><!--: end content -->\n  </main>\n  <!--: block aside --><!--: end aside -->\n</body>\n</html>\n";
 
+/// A partial that all sites in brackets have.
+const FLAG: &str = "parts/flag.html";
+
 /// A random site.
 pub fn generate(random: &mut Random) -> Better {
     let brackets = random.once_in(2);
     let sections: Vec<Section> = (0..1 + random.below(3)).map(|number| Section::random(random, number)).collect();
     let things: Vec<(String, String)> = (0..random.below(3)).map(|_| thing(random, brackets)).collect();
-    let base = SourceFile::new("layouts/base.html", BASE);
-    let (mut good, mut poor) = (vec![base.clone()], vec![base]);
+    // Where an include passes a name already, others may.
+    let flag = format!("<body>\n  <!--: partial {FLAG} with flag=boat.flag -->");
+    let base = if brackets { BASE.replace("<body>", &flag) } else { BASE.to_owned() };
+    let base = [SourceFile::new("layouts/base.html", base), SourceFile::new(FLAG, "<i>{{ flag }}</i>\n")];
+    let mut good = base[..if brackets { 2 } else { 1 }].to_vec();
+    let mut poor = good.clone();
     good.extend(sections.iter().enumerate().map(|(number, section)| section.layout(number)));
     for (at, (text, _)) in things.iter().enumerate() {
         good.push(SourceFile::new(format!("parts/thing-{at}.html"), text.clone()));
@@ -129,14 +136,20 @@ fn thing(random: &mut Random, brackets: bool) -> (String, String) {
     (text, if brackets { "heading".to_owned() } else { String::new() })
 }
 
-/// The values that a use passes, and what it is written out.
+/// The value that a use passes, a text or a name, and what it is written out.
 fn used(random: &mut Random, text: &str, parameter: &str) -> (String, String) {
     let indented = |text: &str| text.lines().map(|line| format!("  {line}\n")).collect::<String>();
     if parameter.is_empty() {
         return (String::new(), indented(text));
     }
-    let value = words(random, 2, 3);
-    (format!(" with {parameter}=\"{value}\""), indented(&text.replace(&format!("{{{{ {parameter} }}}}"), &value)))
+    let (value, printed) = if random.once_in(3) {
+        let path = format!("{}.{}", word(random), word(random));
+        (path.clone(), format!("{{{{ {path} }}}}"))
+    } else {
+        let value = words(random, 2, 3);
+        (format!("\"{value}\""), value)
+    };
+    (format!(" with {parameter}={value}"), indented(&text.replace(&format!("{{{{ {parameter} }}}}"), &printed)))
 }
 
 /// What was found again.
@@ -179,7 +192,7 @@ fn layouts(site: &Site) -> BTreeMap<String, BTreeSet<Page>> {
 pub fn compare(better: &Better, proposed: &Site) -> Again {
     let (hidden, found) = (layouts(&better.good), layouts(proposed));
     let again = hidden.values().filter(|pages| found.values().any(|other| other == *pages)).count();
-    let partials = proposed.templates.iter().filter(|template| template.role == Role::Partial).count();
+    let partials = proposed.templates.iter().filter(|file| file.role == Role::Partial && file.path != FLAG).count();
     Again {
         hidden: hidden.len() + better.partials,
         found: again + partials.min(better.partials),

@@ -18,6 +18,10 @@ const LEAST_SAVING: u64 = 5;
 /// What is said alike in a single block may be a mark or a title: a level is for blocks that go together.
 const LEAST_BLOCKS: usize = 2;
 
+/// What saves the price of so many blocks is worth a level also in a single block, and for so few children.
+const LARGE_SAVING: u64 = 9;
+const FEW_CHILDREN: usize = 3;
+
 /// What children say alike in a block.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Alike<'s> {
@@ -54,7 +58,7 @@ impl Job<'_> {
                 families.entry(layout).or_default().push(child);
             }
         }
-        for (layout, children) in families.into_iter().filter(|(_, children)| children.len() >= LEAST_PAGES) {
+        for (layout, children) in families.into_iter().filter(|(_, children)| children.len() >= FEW_CHILDREN) {
             let siblings = self.siblings(layout, children);
             let mut left: BTreeSet<usize> = (0..siblings.children.len()).collect();
             while let Some(group) = self.best_group(&siblings, &left) {
@@ -99,7 +103,7 @@ impl Job<'_> {
                 by_override.entry(key).or_default().push(at);
             }
         }
-        let groups = by_override.into_values().filter(|children| children.len() >= LEAST_PAGES);
+        let groups = by_override.into_values().filter(|children| children.len() >= FEW_CHILDREN);
         let group = |members: Vec<usize>| {
             let own = |at: usize| siblings.alike[at].clone();
             let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
@@ -117,7 +121,9 @@ impl Job<'_> {
         };
         let pays = |group: &Group<'_>| {
             let wraps = group.shared.values().any(|alike| matches!(alike, Alike::Wrapped(_)));
-            (wraps || group.shared.len() >= LEAST_BLOCKS) && group.saves as u64 > self.options.price() * LEAST_SAVING
+            let saves = group.saves as u64 / self.options.price().max(1);
+            let go_together = wraps || group.shared.len() >= LEAST_BLOCKS;
+            saves >= LARGE_SAVING || group.children.len() >= LEAST_PAGES && go_together && saves >= LEAST_SAVING
         };
         groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
     }
@@ -128,7 +134,7 @@ impl Job<'_> {
         let members: Vec<&Child<'_>> = group.children.iter().map(|&at| siblings.children[at]).collect();
         let first = members[0];
         let Some(parent) = first.template.parent() else { return };
-        let home = self.home(Role::Layout);
+        let home = self.home(Role::Layout).in_folder(folder(&layout.path));
         let words = words_for(layout, &members, group);
         let is_free = |word: &&String| {
             let path = home.path(word, |_| true);

@@ -7,6 +7,7 @@ use crate::dialect::Kind;
 use crate::propose::families::select::Draft;
 use crate::propose::job::Job;
 use crate::propose::pages::page::Page;
+use crate::propose::partials::passing::Passing;
 use crate::propose::skeleton::hole::{TAGS, holes};
 use crate::propose::skeleton::unify::Unifier;
 use crate::prove::Strength;
@@ -92,7 +93,7 @@ impl Job<'_> {
             options: self.options,
             levels: self.options.levels,
             partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),
-            values: self.passes_values(),
+            passing: self.passes_values().then(|| Passing::of(self.site, &self.dialect)),
             again: self.dialect.form(Kind::Again).is_some(),
         }
     }

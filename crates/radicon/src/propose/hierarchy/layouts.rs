@@ -12,6 +12,7 @@ use crate::propose::hierarchy::sections::{Section, choose};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::find::values;
+use crate::propose::partials::passing::Passing;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes, majority};
 use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::text::is_blank;
@@ -42,8 +43,8 @@ pub struct Planner<'a> {
     pub levels: usize,
     /// Whether what is repeated may become a partial.
     pub partials: bool,
-    /// Whether a partial may take values.
-    pub values: bool,
+    /// What a partial may take, if anything.
+    pub passing: Option<Passing>,
     /// Whether a block can be shown once more elsewhere.
     pub again: bool,
 }
@@ -312,7 +313,9 @@ impl Planner<'_> {
     fn is_rather_partial(&self, overrides: &[Override]) -> bool {
         let [only] = overrides else { return false };
         let is_value = |piece: &Piece| match piece {
-            Piece::Hole(hole) => self.values && values(self.pages, hole).is_some(),
+            Piece::Hole(hole) => {
+                self.passing.as_ref().is_some_and(|passing| values(self.pages, hole, passing).is_some())
+            }
             Piece::Fixed { .. } => false,
         };
         let pieces = only.pieces.iter().filter(|piece| !self.is_blank(piece) && !is_value(piece));

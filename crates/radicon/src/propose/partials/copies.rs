@@ -4,14 +4,12 @@
 use memchr::memmem;
 use xxhash_rust::xxh3::xxh3_64;
 
-use crate::dialect::{Dialect, Kind};
+use crate::dialect::Kind;
 use crate::markup::Constructs;
 use crate::propose::pages::page::Page;
+use crate::propose::partials::passing::Passing;
 use crate::prove::Strength;
 use crate::text::Span;
-
-/// The longest value of a parameter, in bytes.
-const LONGEST_VALUE: usize = 80;
 
 /// A stretch of a file.
 #[derive(Clone, Copy)]
@@ -21,11 +19,6 @@ pub struct Stretch {
     pub end: usize,
     /// Whole lines; else it is within lines.
     pub lines: bool,
-}
-
-/// Whether a text can be passed: every engine prints it as it is written.
-pub fn is_value(text: &str) -> bool {
-    text.len() <= LONGEST_VALUE && !text.contains(|c: char| c.is_control() || "<>&\"'\\$#{}".contains(c))
 }
 
 /// The line by which copies are found has so many bytes at least.
@@ -81,13 +74,14 @@ enum Part {
 pub struct Pattern {
     parts: Vec<Part>,
     values: usize,
+    passing: Passing,
     /// Whitespace at the ends of lines counts.
     exact: bool,
 }
 
 impl Pattern {
     /// A partial with so many values.
-    pub fn of(segments: &[Segment], values: usize, strength: Strength) -> Self {
+    pub fn of(segments: &[Segment], values: usize, passing: Passing, strength: Strength) -> Self {
         let mut parts: Vec<Part> = Vec::new();
         for segment in segments {
             let bytes = match segment {
@@ -116,12 +110,12 @@ impl Pattern {
         if !exact {
             trim(&mut parts);
         }
-        Self { parts, values, exact }
+        Self { parts, values, passing, exact }
     }
 
     /// A partial as it is written.
-    pub fn read(content: &[u8], dialect: &Dialect, strength: Strength) -> Self {
-        let constructs = Constructs::read(content, dialect);
+    pub fn read(content: &[u8], passing: Passing, strength: Strength) -> Self {
+        let constructs = Constructs::read(content, &passing.dialect);
         let mut names: Vec<&[u8]> = Vec::new();
         let mut segments = Vec::new();
         let mut at = 0;
@@ -136,7 +130,7 @@ impl Pattern {
             at = item.span.end as usize;
         }
         segments.push(Segment::Fixed(content[at..].to_vec()));
-        Self::of(&segments, names.len(), strength)
+        Self::of(&segments, names.len(), passing.clone(), strength)
     }
 
     /// Its copies in a file, one after the other, with the values of each; none if it begins with a value.
@@ -204,7 +198,9 @@ impl Pattern {
                         Some(Part::Break) | None if self.exact => line,
                         Some(Part::Break) | None => rest[..line].trim_ascii_end().len(),
                     };
-                    let value = std::str::from_utf8(&rest[..length]).ok().filter(|value| is_value(value))?;
+                    let value = std::str::from_utf8(&rest[..length])
+                        .ok()
+                        .filter(|value| self.passing.value(value).is_some())?;
                     if values[*number].get_or_insert_with(|| value.to_owned()) != value {
                         return None;
                     }
@@ -250,14 +246,24 @@ pub fn mark(pages: &mut [Page], partials: &[Pattern]) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::dialect::Dialect;
     use crate::propose::ProposedFile;
-    use crate::site::Role;
+    use crate::site::{Role, Settings, Site};
+    use std::sync::Arc;
+
+    fn brace() -> Arc<Dialect> {
+        crate::dialect::builtin_named("brace-percent").expect("a dialect")
+    }
+
+    fn passing(dialect: &Arc<Dialect>) -> Passing {
+        Passing::of(&Site::read(Vec::new(), &[], &Settings::default()), dialect)
+    }
 
     #[test]
     fn the_nodes_of_a_partial_are_one_sibling() {
         let partials = ["<h3>Boats</h3>\n<p>All about the boats</p>\n", "<p>All about the boats</p>\n"];
         let dialect = crate::dialect::builtin_named("margin").expect("a dialect");
-        let partials = partials.map(|text| Pattern::read(text.as_bytes(), &dialect, Strength::Blanks));
+        let partials = partials.map(|text| Pattern::read(text.as_bytes(), passing(&dialect), Strength::Blanks));
         let page = |text: &str| {
             let document = crate::markup::Document::read(text.as_bytes(), &dialect);
             Page::of("a.html".into(), std::sync::Arc::new(text.into()), document, Strength::Blanks)
@@ -285,7 +291,7 @@ mod tests {
             Segment::Value(0),
             fixed("</b>, Heronry\n</a>"),
         ];
-        let pattern = Pattern::of(&segments, 2, Strength::Blanks);
+        let pattern = Pattern::of(&segments, 2, passing(&brace()), Strength::Blanks);
         let source = b"\t<a href=\"/gull.html\">\n\t\t<b>Gull</b>, Heronry\r\n\t</a> <a href=\"/gull.html\">x</a>";
         assert_eq!(pattern.find(source), [(Span::new(1, 52), vec!["Gull".to_owned(), "gull".to_owned()])]);
         for other in [
@@ -296,7 +302,7 @@ mod tests {
             assert_eq!(pattern.find(other.as_bytes()), [], "{other}");
         }
         // Where every byte counts, so does the indentation.
-        let exact = Pattern::of(&segments, 2, Strength::Bytes);
+        let exact = Pattern::of(&segments, 2, passing(&brace()), Strength::Bytes);
         assert_eq!(exact.find(source), []);
         let same = "<a href=\"/gull.html\">\n  <b>Gull</b>, Heronry\n</a>";
         assert_eq!(exact.find(same.as_bytes()).len(), 1);
@@ -306,7 +312,7 @@ mod tests {
     fn a_copy_is_found_by_a_line_without_values() {
         let fixed = |text: &str| Segment::Fixed(text.as_bytes().to_vec());
         let segments = [fixed("<h3>"), Segment::Value(0), fixed("</h3>\n<p>All about the boats</p>\n")];
-        let pattern = Pattern::of(&segments, 1, Strength::Blanks);
+        let pattern = Pattern::of(&segments, 1, passing(&brace()), Strength::Blanks);
         let file = |text: &str| ProposedFile {
             path: "a.html".into(),
             role: Role::Page,
@@ -323,9 +329,8 @@ mod tests {
         let copy = "  <h3>Heron</h3>\n  <p>All about the boats</p>\n";
         assert_eq!(found(&format!("<i></i>\n{copy}<b></b>\n")), [(8, 8 + copy.len(), vec!["Heron".to_owned()])]);
         // The same is read out of the partial as it is written.
-        let dialect = crate::dialect::builtin_named("brace-percent").expect("a dialect");
         let written = b"<h3>{{ name }}</h3>\n<p>All about the boats</p>\n";
-        let read = Pattern::read(written, &dialect, Strength::Blanks);
+        let read = Pattern::read(written, passing(&brace()), Strength::Blanks);
         let files = [file(copy)];
         let table = LineTable::of(files.iter().map(|file| &file.bytes[..]).enumerate());
         assert_eq!(read.find_lines(&table, |file| &files[file].bytes)[0].1, ["Heron"]);

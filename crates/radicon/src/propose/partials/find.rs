@@ -12,8 +12,9 @@ use crate::markup::elements::element;
 use crate::markup::{Constructs, Document, NodeKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
-use crate::propose::partials::copies::{LineTable, Pattern, Segment, Stretch, is_value};
+use crate::propose::partials::copies::{LineTable, Pattern, Segment, Stretch};
 use crate::propose::partials::movable::may_move;
+use crate::propose::partials::passing::Passing;
 use crate::propose::partials::worth::Reason;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, holes};
 use crate::propose::skeleton::unify::{Prices, Unifier};
@@ -75,6 +76,7 @@ pub struct Found {
 /// Looks for partials in the files of one dialect.
 pub struct Extractor<'j, 's> {
     pub job: &'j Job<'s>,
+    passing: Passing,
     site: &'j Site,
     pub written: &'j [ProposedFile],
     /// The files that may change, by their paths.
@@ -127,6 +129,7 @@ impl Job<'_> {
         let all: u64 = written.iter().map(|file| file.bytes.len() as u64).sum();
         let mut extractor = Extractor {
             job: self,
+            passing: Passing::of(self.site, &self.dialect),
             site,
             written,
             index: own.map(|(index, file)| (file.path.as_str(), index)).collect(),
@@ -300,7 +303,8 @@ impl Extractor<'_, '_> {
         if holes.iter().any(|hole| hole.variants.len() < pages.len()) {
             return None;
         }
-        let values: Vec<Vec<String>> = holes.iter().map(|hole| values(&pages, hole)).collect::<Option<_>>()?;
+        let values: Vec<Vec<String>> =
+            holes.iter().map(|hole| values(&pages, hole, &self.passing)).collect::<Option<_>>()?;
         let most = if self.job.options.is_small() { MOST_PARAMETERS_SMALL } else { MOST_PARAMETERS };
         let (parameters, printed) = parameters(&values, most)?;
         // Named after where they are first.
@@ -328,14 +332,16 @@ impl Extractor<'_, '_> {
         }
         let arguments = |values: &mut dyn Iterator<Item = &str>| {
             let names = parameters.iter().map(|(name, _)| name.as_str());
-            let bindings: Vec<(&str, Value)> = names.zip(values.map(Value::Text)).collect();
+            let bindings: Vec<(&str, Value)> = names.zip(values.filter_map(|text| self.passing.value(text))).collect();
             self.job.dialect.rules.write_arguments(&bindings)
         };
         let mut uses: Vec<(Stretch, String)> = Vec::with_capacity(copies.len());
         for (at, lines) in copies.iter().enumerate() {
             uses.push((*lines, arguments(&mut parameters.iter().map(|(_, values)| values[at].as_str()))?));
         }
-        for (lines, values) in self.missed(&copies, &Pattern::of(&segments, parameters.len(), strength)) {
+        for (lines, values) in
+            self.missed(&copies, &Pattern::of(&segments, parameters.len(), self.passing.clone(), strength))
+        {
             uses.push((lines, arguments(&mut values.iter().map(String::as_str))?));
         }
         (uses.len() >= self.least_copies()).then_some(Found { content, parameters: parameters.len(), uses })
@@ -563,12 +569,12 @@ impl Extractor<'_, '_> {
 }
 
 /// What is in a hole of each copy, if every engine prints it as it is written.
-pub fn values(pages: &[Page], hole: &Hole) -> Option<Vec<String>> {
+pub fn values(pages: &[Page], hole: &Hole, passing: &Passing) -> Option<Vec<String>> {
     let fits =
         !matches!(hole.context, Context::Attributes { .. }) && !matches!(hole.default, DefaultContent::Pieces(_));
     let value = |variant: &Variant| {
         let text = std::str::from_utf8(variant.bytes(pages)).ok()?;
-        is_value(text).then(|| text.to_owned())
+        passing.value(text).map(|_| text.to_owned())
     };
     if fits { hole.variants.iter().map(value).collect() } else { None }
 }

@@ -4,4 +4,5 @@ pub mod copies;
 pub mod find;
 pub mod grow;
 mod movable;
+pub mod passing;
 pub mod worth;

@@ -51,9 +51,10 @@ impl Flattener<'_> {
             self.copy(source, close, frame);
         }
         let via = Via::Include(source, at as u32);
+        let depth = self.names.as_ref().map_or(0, Names::depth);
         let names = self.names.as_mut().map(|names| names.enter_include(self.site, source, &arguments));
-        let scope = Scope::new(source, arguments, &template.dialect.rules, frame.scope.clone(), self.names.is_some())
-            .map(Rc::new);
+        let (rules, outer) = (&template.dialect.rules, frame.scope.clone());
+        let scope = Scope::new((source, at, depth), arguments, rules, outer, names.is_some()).map(Rc::new);
         let start = (self.flat.bytes.len(), self.flat.stretches.len());
         let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner != ALONE && item.tag != NO_TAG)
             .then(|| {
