@@ -23,7 +23,7 @@ impl Project {
     pub fn open(folder: &Path, is_utf8: bool) -> Result<Self> {
         let folder = folder.canonicalize().with_context(|| format!("{}: no such directory", folder.display()))?;
         let folder = radicon::disk::find_site(&folder);
-        let mut reader = Reader::new(&folder);
+        let mut reader = Reader::for_editor(&folder);
         let loaded = reader.read()?;
         Ok(Self { folder, reader, loaded, is_utf8 })
     }
@@ -42,7 +42,10 @@ impl Project {
     /// Reads again what has changed, in the editor alone or on the disk too. While settings or dialects cannot be
     /// read, the site stays as it was.
     pub fn refresh(&mut self, disk: bool) -> Result<()> {
-        self.loaded = if disk { self.reader.read()? } else { self.reader.read_unsaved()? };
+        match disk {
+            true => self.loaded = self.reader.read()?,
+            false => self.reader.update(&mut self.loaded)?,
+        }
         Ok(())
     }
 

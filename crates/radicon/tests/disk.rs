@@ -1,10 +1,15 @@
 //! Reading sites from the disk, and writing whole new ones.
 #![allow(missing_docs)]
 
+mod common;
+
 use std::fs;
 use std::path::Path;
 
-use radicon::disk::{self, DiskError};
+use common::better::generate;
+use common::{Random, cases, seed, soup};
+use radicon::check::check;
+use radicon::disk::{self, DiskError, Loaded, Reader};
 use radicon::site::Parent;
 use radicon::{Change, SourceFile};
 use tempfile::TempDir;
@@ -195,4 +200,89 @@ fn finished_pages_go_into_a_new_folder() {
     assert_eq!((text("docs/x.html").as_deref(), text("css/a.css").as_deref()), (Some("<x>\n"), Some("a {}")));
     assert!(!into.join("layouts").exists() && !into.join("radicon.toml").exists());
     assert!(disk::compose(&loaded, &into).is_err_and(|error| error.to_string().contains("not empty")));
+}
+
+/// What was read of each template, what it takes from others, and what is wrong.
+fn read_as(loaded: &Loaded) -> Vec<String> {
+    let site = &loaded.site;
+    let mut all = vec![format!("{:?} {:?} {:?}", site.roots, site.mounts, site.references)];
+    for template in &site.templates {
+        let id = site.find(&template.path).expect("its own path");
+        let tags = site.own_file_tags(id);
+        let names = template.constructs.items.iter().map(|item| item.name.of(&template.source));
+        let parts: Vec<_> = names.map(|name| site.parts(name)).filter(|places| !places.is_empty()).collect();
+        all.push(format!(
+            "{} {} {:?} {} {:?} {tags:?} {parts:?} {:?}",
+            template.path,
+            template.dialect.name,
+            template.role,
+            template.rendered,
+            site.links(id),
+            template.constructs.items.iter().map(|item| (item.kind, item.span, item.partner)).collect::<Vec<_>>(),
+        ));
+    }
+    all.extend(check(site).findings.iter().map(|finding| format!("{finding:?}")));
+    all
+}
+
+/// What somebody may type, in several dialects.
+const TYPED: [&str; 18] = [
+    "a",
+    "<p>Ferries",
+    "</p>\n",
+    "{% include \"parts/thing-0.html\" %}",
+    "{% include 'notes.txt' %}",
+    "{% include ",
+    "{% extends 'layouts/base.html' %}",
+    "{% extends 'layouts/bse.html' %}",
+    "{% block aside %}",
+    "{% endblock %}",
+    "{% fetchlib tides %}",
+    "{% if late %}",
+    "{{ boat.name }}",
+    "<!--: block aside -->",
+    "<!--: end aside -->",
+    "<!--: partial parts/thing-0.html -->",
+    "<!--#include virtual=\"/notes.txt\" -->",
+    "\u{feff}",
+];
+
+#[test]
+fn texts_that_change_one_by_one_are_read_as_all_together() {
+    let first = seed("texts that change one by one");
+    let mut random = Random(first);
+    for _ in 0..cases(25, 2_000) {
+        let site = generate(&mut random).poor;
+        let mut files: Vec<(String, String)> = site
+            .templates
+            .iter()
+            .map(|template| (template.path.clone(), String::from_utf8_lossy(&template.source).into_owned()))
+            .collect();
+        files.push(("notes.txt".into(), "{{ fare }}".into()));
+        files.push(("parts/plain.html".into(), "<p>Ferries</p>\n".into()));
+        files.push(("boats.py".into(), format!("show('{}')", files[random.below(files.len())].0)));
+        let listed: Vec<(&str, &str)> = files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+        let dir = folder(&listed);
+        let (mut one, mut all) = (Reader::for_editor(dir.path()), Reader::new(dir.path()));
+        let (mut loaded, _) = (one.read().expect("a site"), all.read().expect("a site"));
+        for _ in 0..12 {
+            let number = random.below(files.len());
+            let (path, text) = &mut files[number];
+            let typed = if random.once_in(6) { soup(&mut random, 4) } else { random.pick(&TYPED).to_owned() };
+            let mut at = if random.once_in(3) { 0 } else { random.below(text.len() + 1) };
+            while !text.is_char_boundary(at) {
+                at -= 1;
+            }
+            if random.once_in(5) {
+                text.truncate(at);
+            }
+            text.insert_str(at.min(text.len()), &typed);
+            let shown = (!random.once_in(8)).then(|| text.clone().into_bytes());
+            one.unsaved(path, shown.clone());
+            all.unsaved(path, shown);
+            one.update(&mut loaded).expect("a site");
+            let fresh = all.read().expect("a site");
+            assert_eq!(read_as(&loaded), read_as(&fresh), "seed {first}: {path}: {text}");
+        }
+    }
 }

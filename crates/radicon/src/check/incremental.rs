@@ -16,7 +16,7 @@ use crate::site::{Settings, Site, Template};
 use crate::text::SourceId;
 
 /// Rules that are looked for again and again in a site while its files change: what a rule
-/// said of a page is kept as long as nothing that the page is made of changes.
+/// said of a file or of a page is kept as long as nothing that it is made of changes.
 ///
 /// What comes out is what [`check_rules`](super::check_rules) gives.
 #[derive(Debug)]
@@ -25,6 +25,8 @@ pub struct Checks {
     /// The paths of the templates and the settings when it was last looked.
     paths: Vec<String>,
     settings: Settings,
+    /// What was found in each file by itself, with its source.
+    files: FxHashMap<SourceId, (u64, Vec<(Rule, Found)>)>,
     pages: FxHashMap<SourceId, Page>,
 }
 
@@ -38,7 +40,13 @@ struct Page {
 impl Checks {
     /// Nothing is looked for yet.
     pub fn new(rules: &[Rule]) -> Self {
-        Self { rules: rules.to_vec(), paths: Vec::new(), settings: Settings::default(), pages: FxHashMap::default() }
+        Self {
+            rules: rules.to_vec(),
+            paths: Vec::new(),
+            settings: Settings::default(),
+            files: FxHashMap::default(),
+            pages: FxHashMap::default(),
+        }
     }
 
     /// Looks for the rules, but for what the site's settings turn off.
@@ -53,6 +61,7 @@ impl Checks {
         let paths = || site.templates.iter().map(|template| &template.path);
         // With other files the same names may lead elsewhere, and settings say what is looked for.
         if !self.paths.iter().eq(paths()) || self.settings != site.settings {
+            self.files.clear();
             self.pages.clear();
             self.paths = paths().cloned().collect();
             self.settings = site.settings.clone();
@@ -61,14 +70,15 @@ impl Checks {
         let look = |rule: &Rule| match rule.look {
             Look::Site(look) => look(&context),
             Look::Own(look) => look(site),
-            Look::Page(_) => Vec::new(),
+            Look::File(_) | Look::Page(_) => Vec::new(),
         };
         let of_site = wanted.par_iter().flat_map_iter(|rule| look(rule).into_iter().map(|found| (*rule, found)));
         let mut found: Vec<(Rule, Found)> = of_site.collect();
+        let sources: Vec<u64> = site.templates.par_iter().map(source).collect();
+        found.extend(self.in_files(site, &wanted, &sources));
         let misread = Misread::leave_out(&context, &mut found);
         let mut skipped = Vec::new();
         if wanted.iter().any(|rule| matches!(rule.look, Look::Page(_))) {
-            let sources: Vec<u64> = site.templates.par_iter().map(source).collect();
             let ids: Vec<SourceId> = site.pages().collect();
             let look = |&id: &SourceId| {
                 let made_of = made_of(site, id, &sources);
@@ -88,6 +98,22 @@ impl Checks {
         }
         finish(site, found, skipped)
     }
+
+    /// What is found in each file by itself.
+    fn in_files(&mut self, site: &Site, rules: &[Rule], sources: &[u64]) -> Vec<(Rule, Found)> {
+        let look = |id: SourceId| {
+            let found = |rule: &Rule| match rule.look {
+                Look::File(look) => look(id, site.get(id)).into_iter().map(|found| (*rule, found)).collect(),
+                _ => Vec::new(),
+            };
+            rules.iter().flat_map(found).collect()
+        };
+        let changed: Vec<SourceId> = site.with_ids().map(|(id, _)| id).collect();
+        let is_changed = |id: &SourceId| self.files.get(id).is_none_or(|(known, _)| *known != sources[id.index()]);
+        let changed: Vec<_> = changed.into_par_iter().filter(is_changed).map(|id| (id, look(id))).collect();
+        self.files.extend(changed.into_iter().map(|(id, found)| (id, (sources[id.index()], found))));
+        self.files.values().flat_map(|(_, found)| found.iter().cloned()).collect()
+    }
 }
 
 fn look_at(context: &Context<'_>, rules: &[Rule], id: SourceId) -> Result<Vec<(Rule, Found)>, String> {
@@ -100,7 +126,7 @@ fn look_at(context: &Context<'_>, rules: &[Rule], id: SourceId) -> Result<Vec<(R
             };
             look(context, &view).into_iter().map(weighed).collect()
         }
-        Look::Site(_) | Look::Own(_) => Vec::new(),
+        _ => Vec::new(),
     };
     Ok(rules.iter().flat_map(look).collect())
 }

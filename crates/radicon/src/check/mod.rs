@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use crate::edit::{Edit, EditError, Edits};
 use crate::prove::{Assumption, PageProof, Strength, prove};
-use crate::site::{Change, Site};
+use crate::site::{Change, Site, Template};
 use crate::text::{LineIndex, SourceId, Span, line_start};
 
 pub use baseline::{Baseline, BaselineError};
@@ -74,6 +74,8 @@ pub struct Rule {
 enum Look {
     /// The site as a whole.
     Site(fn(&Context<'_>) -> Vec<Found>),
+    /// Each file by itself.
+    File(fn(SourceId, &Template) -> Vec<Found>),
     /// Each finished page.
     Page(LookAtPage),
     /// The site as a whole, as a third party sees it.

@@ -1,6 +1,6 @@
 //! Reading a site: its settings, its dialects, and its files.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::hash::{Hash, Hasher};
 use std::io;
@@ -8,12 +8,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ignore::WalkBuilder;
-use rustc_hash::{FxHashMap, FxHasher};
+use rustc_hash::FxHasher;
 
 use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
 use crate::dialect::{self, Dialect};
 use crate::learn::{AsKnown, Learned, learn_from, may_learn_like};
-use crate::site::{Known, Problem, ProblemKind, Settings, Site, SourceFile};
+use crate::site::{self, FileNames, Memory, Problem, ProblemKind, Settings, Site, SourceFile};
 
 /// Files of application code above this size, in bytes, are not searched for
 /// the names of templates.
@@ -32,7 +32,7 @@ pub fn find_site(start: &Path) -> PathBuf {
 /// If the folder or `radicon.toml` or a dialect file it names cannot be read.
 /// Single templates that cannot be read are among the [`Loaded::problems`].
 pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
-    Reader { known: None, ..Reader::new(folder) }.read()
+    Reader { memory: None, ..Reader::new(folder) }.read()
 }
 
 /// Reads a site again and again: what has not changed since the last time is not parsed again.
@@ -40,8 +40,10 @@ pub fn load(folder: &Path) -> Result<Loaded, DiskError> {
 pub struct Reader {
     folder: PathBuf,
     ways: Option<Ways>,
-    known: Option<FxHashMap<String, Known>>,
+    memory: Option<Memory>,
     unsaved: BTreeMap<String, Vec<u8>>,
+    /// The templates whose unsaved text has changed since the site was read.
+    retyped: BTreeSet<String>,
     /// What is on the disk, and what could not be read there.
     saved: Option<(Vec<SourceFile>, Vec<Problem>)>,
 }
@@ -62,15 +64,22 @@ impl Reader {
         Self {
             folder: folder.to_owned(),
             ways: None,
-            known: Some(FxHashMap::default()),
+            memory: Some(Memory::default()),
             unsaved: BTreeMap::new(),
+            retyped: BTreeSet::new(),
             saved: None,
         }
+    }
+
+    /// The same for an editor: the files are kept, for [`Reader::update`].
+    pub fn for_editor(folder: &Path) -> Self {
+        Self { saved: Some(Default::default()), ..Self::new(folder) }
     }
 
     /// Sets the text of a template as an editor shows it, by its path in the site: it is read instead of the file.
     /// `None` goes back to the file.
     pub fn unsaved(&mut self, path: &str, text: Option<Vec<u8>>) {
+        self.retyped.insert(path.to_owned());
         match text {
             Some(text) => drop(self.unsaved.insert(path.to_owned(), text)),
             None => drop(self.unsaved.remove(path)),
@@ -83,21 +92,41 @@ impl Reader {
     /// # Errors
     /// As for [`load`].
     pub fn read(&mut self) -> Result<Loaded, DiskError> {
-        self.saved = None;
         let (settings, dialects) = self.configuration()?;
         let saved = read_files(&self.folder, &settings, &dialects);
+        if self.saved.is_some() {
+            self.saved = Some(saved.clone());
+        }
         self.read_from(saved, settings, dialects)
     }
 
-    /// Reads the site with the files as they were at the last time, and with what is unsaved now. That is quicker, for
-    /// an editor that reports when files change.
+    /// Brings what this reader read last up to date with what is unsaved now, while the files are as they were then:
+    /// for an editor, which tells when they change. Where a text says nothing new about other templates, nothing else
+    /// is read.
     ///
     /// # Errors
     /// As for [`load`].
-    pub fn read_unsaved(&mut self) -> Result<Loaded, DiskError> {
+    pub fn update(&mut self, loaded: &mut Loaded) -> Result<(), DiskError> {
+        let retyped = std::mem::take(&mut self.retyped);
+        if retyped.iter().all(|path| self.take_text(loaded, path).is_some_and(|is_taken| is_taken)) {
+            return Ok(());
+        }
         let (settings, dialects) = self.configuration()?;
         let saved = self.saved.get_or_insert_with(|| read_files(&self.folder, &settings, &dialects)).clone();
-        self.read_from(saved, settings, dialects)
+        *loaded = self.read_from(saved, settings, dialects)?;
+        Ok(())
+    }
+
+    /// Exchanges the text of one template, if that changes no other; `None` if it is not one that was read.
+    fn take_text(&mut self, loaded: &mut Loaded, path: &str) -> Option<bool> {
+        let (files, _) = self.saved.as_ref()?;
+        let saved = files.iter().find(|file| file.path == *path)?;
+        let text = self.unsaved.get(path).unwrap_or(&saved.bytes);
+        let known = self.memory.as_mut()?.template(path)?;
+        let names = FileNames::of(files.iter().map(|file| file.path.as_str()));
+        let ways = site::Ways { dialects: &self.ways.as_ref()?.dialects, names };
+        let id = loaded.site.find(path)?;
+        Some(loaded.site.take_text(id, text, known, &ways))
     }
 
     fn configuration(&self) -> Result<(Settings, Vec<Arc<Dialect>>), DiskError> {
@@ -133,9 +162,10 @@ impl Reader {
         };
         let (ways, read) = match self.ways.take().filter(|ways| ways.from == from) {
             Some(ways) => (ways, None),
-            None => Ways::find(from, &files, settings, dialects, &mut self.known),
+            None => Ways::find(from, &files, settings, dialects, &mut self.memory),
         };
-        let site = read.unwrap_or_else(|| Site::read_again(files, &ways.dialects, &ways.settings, self.known.as_mut()));
+        let site =
+            read.unwrap_or_else(|| Site::read_again(files, &ways.dialects, &ways.settings, self.memory.as_mut()));
         let Ways { settings, dialects, learned, .. } = self.ways.insert(ways);
         let gone = settings.roots.iter().flatten().filter(|root| !self.folder.join(root).is_dir());
         problems.extend(gone.map(|root| Problem {
@@ -169,14 +199,14 @@ impl Ways {
         files: &[SourceFile],
         settings: Settings,
         dialects: Vec<Arc<Dialect>>,
-        known: &mut Option<FxHashMap<String, Known>>,
+        memory: &mut Option<Memory>,
     ) -> (Self, Option<Site>) {
-        known.iter_mut().for_each(FxHashMap::clear);
+        memory.iter_mut().for_each(Memory::forget_templates);
         let mut ways = Self { from, settings, dialects, learned: Vec::new() };
         if !ways.may_learn(files) {
             return (ways, None);
         }
-        let site = Site::read_again(files.to_vec(), &ways.dialects, &ways.settings, known.as_mut());
+        let site = Site::read_again(files.to_vec(), &ways.dialects, &ways.settings, memory.as_mut());
         ways.learned = learn_from(&AsKnown { files, dialects: &ways.dialects, site: &site }, &[]);
         if ways.learned.is_empty() {
             return (ways, Some(site));
@@ -189,7 +219,7 @@ impl Ways {
             }
             ways.settings.folders.extend(Settings::parse(&learned.settings).unwrap_or_default().folders);
         }
-        known.iter_mut().for_each(FxHashMap::clear);
+        memory.iter_mut().for_each(Memory::forget_templates);
         (ways, None)
     }
 

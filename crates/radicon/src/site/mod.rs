@@ -9,6 +9,7 @@ mod mounts;
 mod new_file;
 pub(crate) mod own_file;
 mod references;
+mod retyped;
 mod roots;
 mod selector;
 mod settings;
@@ -21,14 +22,14 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 use serde::Serialize;
 
 use crate::dialect::{self, Dialect, Kind, Part, Targets};
 use crate::markup::{Construct, Constructs};
 use crate::text::{Position, SourceId};
 
-pub(crate) use evidence::silent;
+pub(crate) use evidence::{FileNames, silent};
 use kinds::Shown;
 pub(crate) use kinds::{Kinds, Reading, by_suffix, holds_markup};
 pub use lookup::{Missing, beneath};
@@ -36,6 +37,7 @@ pub(crate) use lookup::{folder, stem};
 pub use mounts::Mount;
 pub(crate) use new_file::{Home, suffix_of};
 pub use references::Reference;
+pub(crate) use retyped::Ways;
 pub use roots::Root;
 use roots::usual_folder;
 pub use selector::Selector;
@@ -148,6 +150,25 @@ struct Looked {
     before: Option<Template>,
 }
 
+/// What was read before, for a site that is read again and again.
+#[derive(Debug, Default)]
+pub(crate) struct Memory {
+    templates: FxHashMap<String, Known>,
+    named_by_code: references::Memory,
+}
+
+impl Memory {
+    /// Nothing is known of the templates any more.
+    pub fn forget_templates(&mut self) {
+        self.templates.clear();
+    }
+
+    /// What is known of a template, by its path.
+    pub fn template(&mut self, path: &str) -> Option<&mut Known> {
+        self.templates.get_mut(path)
+    }
+}
+
 /// A template as it was read before, and what its file showed of the dialects.
 #[derive(Clone, Debug)]
 pub(crate) struct Known {
@@ -209,6 +230,8 @@ pub struct Site {
     /// The templates of each file name, without its folder.
     by_name: FxHashMap<String, Vec<SourceId>>,
     links: Vec<Links>,
+    /// The templates that are read in the dialect of others, since they show too little themselves.
+    adopted: FxHashSet<SourceId>,
     /// For each template its own-file tags.
     own_file: own_file::OwnFile,
     /// The ways in which its dialects name files.
@@ -231,11 +254,11 @@ impl Site {
         files: Vec<SourceFile>,
         dialects: &[Arc<Dialect>],
         settings: &Settings,
-        mut known: Option<&mut FxHashMap<String, Known>>,
+        mut memory: Option<&mut Memory>,
     ) -> Self {
         let mut kinds = Kinds::new(&files, dialects, settings);
         let before = |file: &SourceFile| {
-            known.as_ref()?.get(&file.path).filter(|known| known.template.source[..] == file.bytes[..])
+            memory.as_ref()?.templates.get(&file.path).filter(|known| known.template.source[..] == file.bytes[..])
         };
         let look = |(at, file): (usize, &SourceFile)| match before(file) {
             Some(known) => {
@@ -268,8 +291,8 @@ impl Site {
             let read = looked.read.into_iter().find(|(at, _)| Some(*at) == dialect).map(|(_, constructs)| constructs);
             let constructs = read.unwrap_or_else(|| Constructs::read(&file.bytes, &own));
             let template = Template::new(file, own, constructs);
-            if let Some(known) = &mut known {
-                known.insert(template.path.clone(), Known { template: template.clone(), shown: looked.shown });
+            if let Some(memory) = &mut memory {
+                memory.templates.insert(template.path.clone(), Known::new(template.clone(), looked.shown));
             }
             templates.push(template);
         }
@@ -284,6 +307,7 @@ impl Site {
             templates,
             roots: Vec::new(),
             mounts: settings.mounts.clone(),
+            adopted: FxHashSet::default(),
             own_file: own_file::OwnFile::default(),
             references: Vec::new(),
             problems: Vec::new(),
@@ -295,7 +319,7 @@ impl Site {
             naming: Vec::new(),
             parts: FxHashMap::default(),
         };
-        site.link(&code);
+        site.link(&code, memory.map(|memory| &mut memory.named_by_code));
         site
     }
 
@@ -336,7 +360,7 @@ impl Site {
     }
 
     /// Finds out who names whom, and what each template is for.
-    fn link(&mut self, code: &[SourceFile]) {
+    fn link(&mut self, code: &[SourceFile], memory: Option<&mut references::Memory>) {
         self.roots = match &self.settings.roots {
             Some(roots) => roots.iter().map(|root| Root::configured(root)).collect(),
             None => roots::infer(self),
@@ -369,17 +393,34 @@ impl Site {
         }
         self.assign_roles();
         given.markers.iter().for_each(|id| self.templates[id.index()].role = Role::Marker);
+        self.find_parts();
+        self.references = match memory {
+            Some(memory) => memory.find(self, code),
+            None => references::find(self, code),
+        };
+        self.own_file = own_file::find(self);
+        self.find_pages();
+    }
+
+    /// Finds out where named fragments are defined.
+    fn find_parts(&mut self) {
+        self.parts.clear();
         for (id, template) in (0..).map(SourceId).zip(&self.templates) {
             for (construct, part) in template.parts() {
                 self.parts.entry(part.name.of(&template.source).into()).or_default().push((id, construct));
             }
         }
-        let references = references::find(self, code);
-        for (id, reference) in references {
-            self.templates[id.index()].rendered = true;
-            self.references.push(reference);
+    }
+
+    /// Finds out which templates are rendered for themselves: those that code or the settings name, and those that no
+    /// other template does.
+    fn find_pages(&mut self) {
+        self.templates.iter_mut().for_each(|template| template.rendered = false);
+        for reference in &self.references {
+            if let Some(id) = self.by_path.get(&reference.template) {
+                self.templates[id.index()].rendered = true;
+            }
         }
-        self.own_file = own_file::find(self);
         for template in &mut self.templates {
             if let Some(pages) = self.settings.pages.as_ref().filter(|_| template.role != Role::Marker) {
                 let is_page = pages.fit(&template.path);
@@ -523,6 +564,7 @@ impl Site {
             template.constructs = Constructs::read(&template.source, &dialect);
             template.dialect = dialect;
             template.index();
+            self.adopted.insert(id);
         }
     }
 

@@ -1,12 +1,16 @@
 //! Templates that application code names: string literals, in files of any
 //! programming language, that name a template under the site's rules.
 
+use std::hash::{Hash, Hasher};
+
 use memchr::memchr3_iter;
 use rayon::prelude::*;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashSet, FxHasher};
 use serde::Serialize;
+use xxhash_rust::xxh3::xxh3_64;
 
-use super::{Site, SourceFile, SourceId};
+use super::{Mount, Root, Site, SourceFile};
+use crate::dialect::Targets;
 use crate::text::LineIndex;
 
 /// The longest literal that is looked at, in bytes.
@@ -24,14 +28,51 @@ pub struct Reference {
     pub line: u32,
 }
 
-/// Finds what the files of application code name; sorted.
-pub(super) fn find(site: &Site, code: &[SourceFile]) -> Vec<(SourceId, Reference)> {
+/// What application code was found to name, and from what.
+#[derive(Debug, Default)]
+pub(super) struct Memory {
+    code: u64,
+    paths: Vec<String>,
+    roots: Vec<Root>,
+    mounts: Vec<Mount>,
+    naming: Vec<Targets>,
+    found: Vec<Reference>,
+}
+
+impl Memory {
+    /// The same as [`find`]; it is not sought again where neither the code nor the names of templates have changed.
+    pub fn find(&mut self, site: &Site, code: &[SourceFile]) -> Vec<Reference> {
+        let mut hasher = FxHasher::default();
+        code.iter().for_each(|file| (&file.path, xxh3_64(&file.bytes)).hash(&mut hasher));
+        let code_now = hasher.finish();
+        let paths = || site.templates.iter().map(|template| &template.path);
+        let is_same = self.code == code_now
+            && self.paths.iter().eq(paths())
+            && self.roots == site.roots
+            && self.mounts == site.mounts
+            && self.naming == site.naming;
+        if !is_same {
+            *self = Self {
+                code: code_now,
+                paths: paths().cloned().collect(),
+                roots: site.roots.clone(),
+                mounts: site.mounts.clone(),
+                naming: site.naming.clone(),
+                found: find(site, code),
+            };
+        }
+        self.found.clone()
+    }
+}
+
+/// Finds what the files of application code name; sorted by template.
+pub(super) fn find(site: &Site, code: &[SourceFile]) -> Vec<Reference> {
     let mut found: Vec<_> = code.par_iter().flat_map_iter(|file| in_file(site, file)).collect();
     found.sort();
     found
 }
 
-fn in_file(site: &Site, file: &SourceFile) -> Vec<(SourceId, Reference)> {
+fn in_file(site: &Site, file: &SourceFile) -> Vec<Reference> {
     let mut found = Vec::new();
     let mut known: FxHashSet<&[u8]> = FxHashSet::default();
     let mut lines = None;
@@ -39,7 +80,7 @@ fn in_file(site: &Site, file: &SourceFile) -> Vec<(SourceId, Reference)> {
         let Some(text) = std::str::from_utf8(literal).ok().filter(|_| known.insert(literal)) else { continue };
         let Some(id) = site.find_named(text) else { continue };
         let line = lines.get_or_insert_with(|| LineIndex::new(&file.bytes)).line(at as u32);
-        found.push((id, Reference { template: site.get(id).path.clone(), file: file.path.clone(), line }));
+        found.push(Reference { template: site.get(id).path.clone(), file: file.path.clone(), line });
     }
     found
 }

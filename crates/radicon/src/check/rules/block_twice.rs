@@ -1,8 +1,9 @@
 //! `block-twice`: one block, defined twice in one file.
 
-use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
+use crate::site::Template;
+use crate::text::SourceId;
 
 pub(super) const RULE: Rule = Rule {
     id: "block-twice",
@@ -10,22 +11,20 @@ pub(super) const RULE: Rule = Rule {
     meaning: "A file defines the same block twice. Engines refuse that, or use only one of them.",
     example: "-- page.html\n{% block main %}a{% endblock %}{% block main %}b{% endblock %}",
     remedy: "Merge the two blocks, or rename one. If the engine allows it, set the rule `twice` in the dialect.",
-    look: Look::Site(look),
+    look: Look::File(look),
 };
 
-fn look(context: &Context<'_>) -> Vec<Found> {
+fn look(id: SourceId, template: &Template) -> Vec<Found> {
     let mut found = Vec::new();
-    for (id, template) in context.templates() {
-        for at in template.defined_twice() {
-            let item = &template.constructs.items[at as usize];
-            let name = item.name.text(&template.source);
-            let first = template.blocks().find(|(_, known)| known.name.of(&template.source) == name.as_bytes());
-            let one = Found::new(id, item.span, format!("the block `{name}` is defined twice in this file"));
-            found.push(match first {
-                Some((_, first)) => one.with(id, first.span, "first here"),
-                None => one,
-            });
-        }
+    for at in template.defined_twice() {
+        let item = &template.constructs.items[at as usize];
+        let name = item.name.text(&template.source);
+        let first = template.blocks().find(|(_, known)| known.name.of(&template.source) == name.as_bytes());
+        let one = Found::new(id, item.span, format!("the block `{name}` is defined twice in this file"));
+        found.push(match first {
+            Some((_, first)) => one.with(id, first.span, "first here"),
+            None => one,
+        });
     }
     found
 }

@@ -1,13 +1,12 @@
 //! `close-mismatch`: a closing tag that does not fit.
 
-use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Part;
 use crate::edit::Edits;
 use crate::markup::{Fault, SyntaxError};
 use crate::site::Template;
-use crate::text::Span;
+use crate::text::{SourceId, Span};
 
 pub(super) const RULE: Rule = Rule {
     id: "close-mismatch",
@@ -15,7 +14,7 @@ pub(super) const RULE: Rule = Rule {
     meaning: "A closing tag closes nothing, names another block than the open one, or closes another kind of pair; or a dividing tag is outside its pair.",
     example: "-- page.html\n{% block main %}<p>Ferries</p>{% endblock mian %}",
     remedy: "Write the name of the open block, or none. `radicon check --fix` corrects slightly misspelt names.",
-    look: Look::Site(look),
+    look: Look::File(look),
 };
 
 /// Closing tags that close nothing, each with the unclosed opening tag before it that it was most
@@ -34,31 +33,27 @@ pub(super) fn mismatches(template: &Template) -> Vec<(&SyntaxError, Option<Span>
     found
 }
 
-fn look(context: &Context<'_>) -> Vec<Found> {
+fn look(id: SourceId, template: &Template) -> Vec<Found> {
     let mut found = Vec::new();
-    for (id, template) in context.templates() {
-        let item = |span: Span| template.constructs.items.iter().find(|item| item.span == span);
-        for (error, opener) in mismatches(template) {
-            let one = Found::new(id, error.span, error.message.clone());
-            let Some(opener) = opener.and_then(item) else {
-                found.push(one);
-                continue;
-            };
-            let opened = opener.span.text(&template.source);
-            let mut one = one.with(id, opener.span, format!("`{opened}` is open here"));
-            if let Some(closer) =
-                item(error.span).filter(|closer| !closer.name.is_empty() && closer.part == Part::Close)
-            {
-                let (written, meant) = (closer.name.text(&template.source), opener.name.text(&template.source));
-                one.message = format!("closes `{written}`, but `{meant}` is open");
-                if closer.kind == opener.kind {
-                    let mut edits = Edits::default();
-                    edits.replace(template.path.clone(), closer.name, meant.as_bytes());
-                    one = one.fixed(format!("write `{meant}`"), false, edits);
-                }
-            }
+    let item = |span: Span| template.constructs.items.iter().find(|item| item.span == span);
+    for (error, opener) in mismatches(template) {
+        let one = Found::new(id, error.span, error.message.clone());
+        let Some(opener) = opener.and_then(item) else {
             found.push(one);
+            continue;
+        };
+        let opened = opener.span.text(&template.source);
+        let mut one = one.with(id, opener.span, format!("`{opened}` is open here"));
+        if let Some(closer) = item(error.span).filter(|closer| !closer.name.is_empty() && closer.part == Part::Close) {
+            let (written, meant) = (closer.name.text(&template.source), opener.name.text(&template.source));
+            one.message = format!("closes `{written}`, but `{meant}` is open");
+            if closer.kind == opener.kind {
+                let mut edits = Edits::default();
+                edits.replace(template.path.clone(), closer.name, meant.as_bytes());
+                one = one.fixed(format!("write `{meant}`"), false, edits);
+            }
         }
+        found.push(one);
     }
     found
 }

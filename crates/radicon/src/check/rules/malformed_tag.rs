@@ -2,7 +2,6 @@
 
 use std::ops::Range;
 
-use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Dialect, Kind};
@@ -17,41 +16,39 @@ pub(super) const RULE: Rule = Rule {
     meaning: "A delimiter is split by a space, or a tag is not closed: the tag is printed as text, or swallows what follows.",
     example: "-- page.html\n{ % block main %}<p>Ferries</p>{% endblock %}",
     remedy: "Write the whole delimiter. `radicon check --fix` does it.",
-    look: Look::Site(look),
+    look: Look::File(look),
 };
 
-fn look(context: &Context<'_>) -> Vec<Found> {
+fn look(id: SourceId, template: &Template) -> Vec<Found> {
     let mut found = Vec::new();
-    for (id, template) in context.templates().filter(|(_, template)| !template.dialect.forms.is_empty()) {
-        let silent = silent(&template.source, &template.constructs.items);
-        let is_shown = |at: usize| !silent.iter().any(|span| span.range().contains(&at));
-        found.extend(torn(template).into_iter().map(|(span, gap, what)| {
-            let mut edits = Edits::default();
-            edits.remove(template.path.clone(), gap);
-            Found::new(id, span, format!("`{what}` is split by a space")).fixed(format!("write `{what}`"), false, edits)
-        }));
-        for item in &template.constructs.items {
-            if let Some((span, bracket, tail)) = half_closed_before(template, item) {
-                found.push(by_half(id, template, span, bracket, &tail));
-            } else if swallows(template, item.span, item.kind) {
-                let shown = preview(item.span.of(&template.source));
-                let message = format!("this tag is not closed before the next one begins: {shown}");
-                found.push(Found::new(id, item.span, message));
-            }
+    if template.dialect.forms.is_empty() {
+        return found;
+    }
+    let silent = silent(&template.source, &template.constructs.items);
+    let is_shown = |at: usize| !silent.iter().any(|span| span.range().contains(&at));
+    found.extend(torn(template).into_iter().map(|(span, gap, what)| {
+        let mut edits = Edits::default();
+        edits.remove(template.path.clone(), gap);
+        Found::new(id, span, format!("`{what}` is split by a space")).fixed(format!("write `{what}`"), false, edits)
+    }));
+    for item in &template.constructs.items {
+        if let Some((span, bracket, tail)) = half_closed_before(template, item) {
+            found.push(by_half(id, template, span, bracket, &tail));
+        } else if swallows(template, item.span, item.kind) {
+            let shown = preview(item.span.of(&template.source));
+            let message = format!("this tag is not closed before the next one begins: {shown}");
+            found.push(Found::new(id, item.span, message));
         }
-        for at in unread(&template.source, &template.dialect, &template.constructs) {
-            let rest = &template.source[at..];
-            let line = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
-            let span = Span::from_range(at..at + line.min(60));
-            if let Some((half, tail)) = half_closed(&template.dialect, &rest[..line]).filter(|_| is_shown(at)) {
-                let (span, half) =
-                    (Span::from_range(at..at + half.end), Span::from_range(at + half.start..at + half.end));
-                found.push(by_half(id, template, span, half, tail));
-            } else if begins_known(&template.dialect, rest)
-                && !found.iter().any(|known| known.id == id && known.span.start == at as u32)
-            {
-                found.push(Found::new(id, span, format!("this tag cannot be read: {}", preview(&rest[..line]))));
-            }
+    }
+    for at in unread(&template.source, &template.dialect, &template.constructs) {
+        let rest = &template.source[at..];
+        let line = memchr::memchr(b'\n', rest).unwrap_or(rest.len());
+        let span = Span::from_range(at..at + line.min(60));
+        if let Some((half, tail)) = half_closed(&template.dialect, &rest[..line]).filter(|_| is_shown(at)) {
+            let (span, half) = (Span::from_range(at..at + half.end), Span::from_range(at + half.start..at + half.end));
+            found.push(by_half(id, template, span, half, tail));
+        } else if begins_known(&template.dialect, rest) && !found.iter().any(|known| known.span.start == at as u32) {
+            found.push(Found::new(id, span, format!("this tag cannot be read: {}", preview(&rest[..line]))));
         }
     }
     found

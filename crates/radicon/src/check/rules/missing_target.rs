@@ -1,6 +1,9 @@
 //! `missing-target`: a layout or partial that is not there.
 
 use std::collections::BTreeMap;
+use std::hash::{Hash, Hasher};
+
+use rustc_hash::{FxHashMap, FxHasher};
 
 use crate::check::context::Context;
 use crate::check::found::Found;
@@ -37,9 +40,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             }
             let targets = template.dialect.targets_of(item.kind);
             let known = names.of(site, targets);
-            if let Some(meant) = known.iter().find(|known| is_slip(&written, known)) {
+            if let Some(meant) = known.meant_by(&written) {
                 found.push(Found::new(id, item.span, format!("no template `{written}`; did you mean `{meant}`?")));
-            } else if let Some(lead) = foreign_lead(&written, targets, known, missing) {
+            } else if let Some(lead) = foreign_lead(&written, targets, &known.all, missing) {
                 elsewhere.entry(lead).or_default().push((id, item.span, written.into_owned()));
             } else {
                 found.push(Found::new(id, item.span, describe_missing(&written, missing)));
@@ -60,16 +63,21 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 /// A part of a name that is shorter is near too many others.
 const SHORTEST: usize = 3;
 
-/// Whether a name is that of a file, but for a slip in one folder, in the file's name, or in its suffix.
-fn is_slip(written: &str, known: &str) -> bool {
-    let parts = |name: &str| -> Vec<String> {
-        let (path, suffix) = name.rsplit_once('.').filter(|(_, suffix)| !suffix.contains('/')).unwrap_or((name, ""));
-        path.split('/').map(str::to_owned).chain([format!(".{suffix}")]).collect()
-    };
-    let (written, known) = (parts(written), parts(known));
-    let mut others = written.iter().zip(&known).filter(|(written, known)| written != known);
-    let Some((one, other)) = others.next().filter(|_| written.len() == known.len()) else { return false };
-    others.next().is_none() && one.len() >= SHORTEST && slip_of(one, [other.as_str()]).is_some()
+/// The folders of a name, its file's name, and its suffix.
+fn parts(name: &str) -> impl Iterator<Item = &str> {
+    let dot = name.rfind('.').filter(|dot| !name[*dot..].contains('/')).unwrap_or(name.len());
+    name[..dot].split('/').chain([&name[dot..]])
+}
+
+/// For each part of a name what all its other parts are.
+fn others(name: &str) -> impl Iterator<Item = (u64, &str)> {
+    let count = parts(name).count();
+    (0..count).zip(parts(name)).map(move |(at, part)| {
+        let mut hasher = FxHasher::default();
+        (count, at).hash(&mut hasher);
+        parts(name).enumerate().filter(|(other, _)| *other != at).for_each(|(_, other)| other.hash(&mut hasher));
+        (hasher.finish(), part)
+    })
 }
 
 /// One hint for all names that begin alike and of which nothing is here.
@@ -124,15 +132,42 @@ fn foreign_sign<'w>(written: &'w str, names: &[String]) -> Option<&'w str> {
 
 /// How the site's templates are named, by the rules for names.
 #[derive(Default)]
-struct Names(Vec<(Targets, Vec<String>)>);
+struct Names(Vec<(Targets, Known)>);
+
+/// The names of all templates.
+struct Known {
+    all: Vec<String>,
+    /// Which of them have the same parts but for one.
+    alike: FxHashMap<u64, Vec<u32>>,
+}
 
 impl Names {
-    fn of(&mut self, site: &Site, targets: &Targets) -> &[String] {
+    fn of(&mut self, site: &Site, targets: &Targets) -> &Known {
         let at = self.0.iter().position(|(known, _)| known == targets).unwrap_or_else(|| {
-            self.0.push((targets.clone(), names(site, targets)));
+            let all = names(site, targets);
+            let mut alike: FxHashMap<u64, Vec<u32>> = FxHashMap::default();
+            for (number, name) in (0..).zip(&all) {
+                others(name).for_each(|(others, _)| alike.entry(others).or_default().push(number));
+            }
+            self.0.push((targets.clone(), Known { all, alike }));
             self.0.len() - 1
         });
         &self.0[at].1
+    }
+}
+
+impl Known {
+    /// The first name that is written so but for a slip in one folder, in the file's name, or in its suffix.
+    fn meant_by(&self, written: &str) -> Option<&String> {
+        let near = others(written).enumerate().filter(|(_, (_, part))| part.len() >= SHORTEST);
+        let near = near.flat_map(|(at, (others, part))| {
+            let alike = self.alike.get(&others).into_iter().flatten();
+            alike.filter(move |&&number| {
+                let other = parts(&self.all[number as usize]).nth(at);
+                other.is_some_and(|other| slip_of(part, [other]).is_some())
+            })
+        });
+        near.min().map(|&number| &self.all[number as usize])
     }
 }
 

@@ -1,9 +1,10 @@
 //! `unclosed`: a pair that is never closed.
 
-use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::markup::Fault;
+use crate::site::Template;
+use crate::text::SourceId;
 
 use super::close_mismatch::mismatches;
 
@@ -13,17 +14,15 @@ pub(super) const RULE: Rule = Rule {
     meaning: "The opening tag of a block, a condition or another pair has no closing tag in its file.",
     example: "-- page.html\n{% block main %}<p>Ferries</p>",
     remedy: "Add the closing tag, or remove the opening one.",
-    look: Look::Site(look),
+    look: Look::File(look),
 };
 
-fn look(context: &Context<'_>) -> Vec<Found> {
+fn look(id: SourceId, template: &Template) -> Vec<Found> {
     let mut found = Vec::new();
-    for (id, template) in context.templates() {
-        let mismatched: Vec<_> = mismatches(template).into_iter().filter_map(|(_, opener)| opener).collect();
-        let errors = template.constructs.errors.iter();
-        for error in errors.filter(|error| error.fault == Fault::Unclosed && !mismatched.contains(&error.span)) {
-            found.push(Found::new(id, error.span, error.message.clone()));
-        }
+    let mismatched: Vec<_> = mismatches(template).into_iter().filter_map(|(_, opener)| opener).collect();
+    let errors = template.constructs.errors.iter();
+    for error in errors.filter(|error| error.fault == Fault::Unclosed && !mismatched.contains(&error.span)) {
+        found.push(Found::new(id, error.span, error.message.clone()));
     }
     found
 }

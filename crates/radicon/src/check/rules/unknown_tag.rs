@@ -28,15 +28,8 @@ const SHORTEST: usize = 4;
 
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut places: FxHashMap<(&str, String), Vec<Use>> = FxHashMap::default();
-    // The words that tags of each dialect begin with.
-    let mut uses: FxHashSet<(&str, String)> = FxHashSet::default();
     for (id, template) in context.templates() {
         let dialect = template.dialect.name.as_str();
-        for item in &template.constructs.items {
-            let word = item.first_word(&template.source, &template.dialect);
-            // Without the delimiter.
-            uses.insert((dialect, word.rsplit(' ').next().unwrap_or_default().to_owned()));
-        }
         for item in template.constructs.items.iter().filter(|item| item.kind == Kind::Other && !item.expr.is_empty()) {
             let text = item.expr.of(&template.source);
             let length = text.iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'_').count();
@@ -49,16 +42,24 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         let own = places.iter().filter(move |((of, _), places)| *of == dialect && places.len() >= FREQUENT);
         own.map(|((_, word), _)| word.clone()).collect::<Vec<_>>()
     };
-    let mut found = Vec::new();
-    for ((dialect, written), places) in &places {
-        // A word that is used is a word, and so is one that something closes.
-        let is_closed = ["end", "/"].iter().any(|end| uses.contains(&(*dialect, format!("{end}{written}"))));
-        if places.len() > MOST_SLIPS || written.len() < SHORTEST || is_closed {
-            continue;
-        }
+    // A word that is used is a word.
+    let rare = places.iter().filter(|((_, written), places)| places.len() <= MOST_SLIPS && written.len() >= SHORTEST);
+    let slips = rare.filter_map(|((dialect, written), places)| {
         let mut words = context.site.get(places[0].0).dialect.words();
         words.extend(frequent(dialect));
-        let Some(meant) = slip_of(written, words.iter().map(String::as_str)) else { continue };
+        Some((*dialect, written, places, slip_of(written, words.iter().map(String::as_str))?.to_owned()))
+    });
+    let slips: Vec<_> = slips.collect();
+    if slips.is_empty() {
+        return Vec::new();
+    }
+    let first_words = first_words(context);
+    let mut found = Vec::new();
+    for (dialect, written, places, meant) in slips {
+        // So is one that something closes.
+        if ["end", "/"].iter().any(|end| first_words.contains(&(dialect, format!("{end}{written}")))) {
+            continue;
+        }
         for (id, span, word) in places {
             let message = format!("unknown tag `{written}`; did you mean `{meant}`?");
             let mut edits = Edits::default();
@@ -67,6 +68,19 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         }
     }
     found
+}
+
+/// The words that tags of each dialect begin with.
+fn first_words<'s>(context: &Context<'s>) -> FxHashSet<(&'s str, String)> {
+    let mut words = FxHashSet::default();
+    for (_, template) in context.templates() {
+        for item in &template.constructs.items {
+            let word = item.first_word(&template.source, &template.dialect);
+            // Without the delimiter.
+            words.insert((template.dialect.name.as_str(), word.rsplit(' ').next().unwrap_or_default().to_owned()));
+        }
+    }
+    words
 }
 
 #[cfg(test)]
