@@ -323,6 +323,13 @@ pub enum StepCommand {
         /// Its new name.
         new: String,
     },
+    /// Move a layout or partial to another path, with every reference to it.
+    Move {
+        /// The layout or partial.
+        file: String,
+        /// Its new path, from the site's directory.
+        to: String,
+    },
     /// Move an override that all children of a layout share into the layout.
     PullUp {
         /// The layout.

@@ -166,7 +166,7 @@ fn an_editor_finds_its_way_in_three_dialects() {
     ];
     for (path, words, expected) in rows {
         let found = editor.at("textDocument/definition", path, words, json!({}));
-        assert_eq!(editor.place(&found), expected, "{path} {words}");
+        assert_eq!(editor.place(&found[0]), expected, "{path} {words}");
     }
     let more = json!({ "context": { "includeDeclaration": true } });
     let found = editor.at("textDocument/references", "layouts/base.html", "<!--: block title", more);
@@ -219,7 +219,7 @@ fn unsaved_text_is_checked_fixed_completed_and_renamed() {
     let names: Vec<&str> = names.as_array().expect("names").iter().filter_map(|one| one["label"].as_str()).collect();
     assert!(names.contains(&"fields") && names.contains(&"styles") && !names.contains(&"title"), "{names:?}");
     let definition = editor.at("textDocument/definition", "booking/vehicle.html", "{% block title", json!({}));
-    assert_eq!(editor.place(&definition), "booking/base.html:5");
+    assert_eq!(editor.place(&definition[0]), "booking/base.html:5");
     editor.tell("textDocument/didClose", json!({ "textDocument": { "uri": uri } }));
     // A block is renamed along its chains.
     let range = editor.at("textDocument/prepareRename", "booking/base.html", "{% block scripts", json!({}));
@@ -251,7 +251,7 @@ fn refactorings_are_computed_once_they_are_chosen() {
     let block = find("Make a block").unwrap_or_else(|| panic!("{actions}"));
     assert!(block["edit"].is_null());
     let made = editor.ask("codeAction/resolve", block);
-    assert!(made["edit"]["documentChanges"].to_string().contains("block block %}"), "{made}");
+    assert!(made["edit"]["documentChanges"].to_string().contains("block masthead %}"), "{made}");
     // What would change a page is refused with the reason.
     let push =
         json!({ "title": "x", "data": { "step": "push-down", "file": "booking/pay.html", "start": 40, "end": 40 } });
@@ -273,6 +273,54 @@ fn columns_are_bytes_if_the_editor_asks_for_them() {
         assert_eq!(symbols[0]["range"]["start"]["character"], column, "{symbols}");
         editor.close();
     }
+}
+
+#[test]
+fn parameters_are_completed_and_partials_renamed_with_all_that_name_them() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let files = [
+        ("base.html", "<b>{% block a %}{% endblock %}</b>{% include 'parts/boat.html' with name=\"Gull\" %}\n"),
+        ("p.html", "{% extends 'base.html' %}\n{% block a %}{% include 'parts/boat.html' with  %}{% endblock %}\n"),
+        ("parts/boat.html", "<i class=\"{{ kind }}\">{{ name }}</i>\n"),
+    ];
+    fs::create_dir(dir.path().join("parts")).expect("a folder");
+    files.iter().for_each(|(path, text)| fs::write(dir.path().join(path), text).expect("a file"));
+    let mut editor = Editor::open(dir.path(), json!({}));
+    let column = files[1].1.lines().nth(1).expect("a line").find(" %}{% endblock").expect("the place");
+    let position = json!({ "line": 1, "character": column });
+    let uri = editor.uri("p.html");
+    let names = editor.ask("textDocument/completion", json!({ "textDocument": { "uri": uri }, "position": position }));
+    let names: Vec<&str> = names.as_array().expect("names").iter().filter_map(|one| one["label"].as_str()).collect();
+    assert_eq!(names, ["kind", "name"]);
+    let given = editor.at("textDocument/definition", "parts/boat.html", "{{ name", json!({}));
+    assert_eq!((editor.place(&given[0]).as_str(), given.as_array().map(Vec::len)), ("base.html:1", Some(1)));
+    let range = editor.at("textDocument/prepareRename", "p.html", "{% include", json!({}));
+    assert_eq!(range["start"]["character"], 25, "{range}");
+    let edit = editor.at("textDocument/rename", "p.html", "{% include", json!({ "newName": "parts/ferry.html" }));
+    let text = edit["documentChanges"].to_string();
+    let created = json!({ "kind": "create", "uri": editor.uri("parts/ferry.html") }).to_string();
+    let deleted = json!({ "kind": "delete", "uri": editor.uri("parts/boat.html") }).to_string();
+    assert!(text.contains(&created) && text.contains(&deleted), "{text}");
+    for path in ["base.html", "p.html"] {
+        assert!(text.contains(&editor.uri(path)), "{path}: {text}");
+    }
+    editor.close();
+}
+
+/// An engine that nobody described: learned when the folder is opened.
+#[test]
+fn a_learned_dialect_is_known_to_the_editor() {
+    let dir = tempfile::tempdir().expect("a folder");
+    let fixture = Path::new(env!("CARGO_MANIFEST_DIR")).join("../radicon/tests/fixtures/lantern");
+    for part in ["site", "more"] {
+        common::copy(&fixture.join(part), dir.path());
+    }
+    fs::remove_dir_all(dir.path().join("dialects")).expect("its dialect goes");
+    fs::remove_file(dir.path().join("radicon.toml")).expect("its settings go");
+    let mut editor = Editor::open(dir.path(), json!({}));
+    let found = editor.at("textDocument/definition", "lamps/pier.html", "hangs", json!({}));
+    assert!(editor.place(&found[0]).starts_with("lamps/section.html"), "{found}");
+    editor.close();
 }
 
 /// Every finding once all that was changed is checked, by file.

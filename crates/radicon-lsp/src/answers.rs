@@ -42,8 +42,9 @@ impl<'p> Answers<'p> {
         spots.into_iter().filter_map(|spot| self.project.location(spot)).collect()
     }
 
-    pub fn definition(&self, position: Position) -> Option<Location> {
-        self.project.location(self.navigator.definition(self.id, self.tag(position)?)?)
+    pub fn definition(&self, position: Position) -> Vec<Location> {
+        let found = self.tag(position).map(|tag| self.navigator.definition(self.id, tag));
+        self.locations(found.unwrap_or_default())
     }
 
     /// The references of the tag at a position; elsewhere the uses of the template.
@@ -55,12 +56,17 @@ impl<'p> Answers<'p> {
         self.locations(found)
     }
 
-    /// The name of the block at a position, if it can be renamed.
+    /// The name at a position that can be changed: that of a block, or of a layout or partial.
     pub fn renamed(&self, position: Position) -> Option<Range> {
         let tag = self.tag(position)?;
         let item = &self.template.constructs.items[tag as usize];
         let is_block = item.kind.defines() && self.navigator.block_of(self.id, tag).is_some();
-        is_block.then(|| self.range(item.name))
+        let is_file = !item.target.is_empty() && self.navigator.file_of(self.id, tag).is_some();
+        match (is_file, is_block) {
+            (true, _) => Some(self.range(item.target)),
+            (false, true) => Some(self.range(item.name)),
+            (false, false) => None,
+        }
     }
 
     /// The chain of a block: each level that defines it, and what is there; or the file that a name names.
@@ -133,9 +139,10 @@ impl<'p> Answers<'p> {
         self.template.blocks().filter(|(_, item)| !item.name.is_empty()).map(symbol).collect()
     }
 
-    /// Pairs of several lines.
+    /// Pairs of several lines, and the header.
     pub fn folds(&self) -> Vec<FoldingRange> {
         let items = &self.template.constructs.items;
+        let header = radicon::markup::header_of(&self.template.source, &self.template.dialect).unwrap_or_default();
         let pairs = (0..).zip(items).filter(|(at, item)| item.partner != ALONE && item.partner > *at);
         let lines = pairs.map(|(_, item)| {
             let end = items[item.partner as usize].span;
@@ -146,7 +153,8 @@ impl<'p> Answers<'p> {
             end_line: end_line - 1,
             ..FoldingRange::default()
         };
-        lines.filter(|(start, end)| start + 1 < *end).map(fold).collect()
+        let header = (0, self.range(header).end.line);
+        lines.chain([header]).filter(|(start, end)| start + 1 < *end).map(fold).collect()
     }
 
     pub fn links(&self) -> Vec<DocumentLink> {
@@ -181,7 +189,7 @@ impl<'p> Answers<'p> {
         found
     }
 
-    /// Names that may be written at a position: blocks that are open, files.
+    /// Names that may be written at a position: blocks that are open, files, parameters of a partial.
     pub fn completion(&self, position: Position) -> Vec<CompletionItem> {
         let source = &self.template.source;
         let end = self.project.offset(source, position) as usize;
@@ -199,6 +207,10 @@ impl<'p> Answers<'p> {
             let names = self.navigator.open_blocks(self.id).into_iter();
             return names.map(|name| item(name, CompletionItemKind::FIELD)).collect();
         }
+        if let Some(partial) = self.included_before(position) {
+            let names = self.navigator.parameters_of(partial).into_iter();
+            return names.map(|name| item(name, CompletionItemKind::VARIABLE)).collect();
+        }
         let site = self.project.site();
         let roles: &[Role] = match () {
             () if is_here(&[Kind::Parent], false) => &[Role::Layout],
@@ -212,6 +224,18 @@ impl<'p> Answers<'p> {
         let names =
             wanted.into_iter().filter_map(|id| self.navigator.names_of(id).into_iter().min_by_key(|name| name.len()));
         names.map(|name| item(name.to_owned(), CompletionItemKind::FILE)).collect()
+    }
+}
+
+impl Answers<'_> {
+    /// The partial that an include names, behind whose name a position is in the tag.
+    fn included_before(&self, position: Position) -> Option<SourceId> {
+        let tag = self.tag(position)?;
+        let item = &self.template.constructs.items[tag as usize];
+        let is_behind = self.project.offset(&self.template.source, position) > item.target.end + 1;
+        let passes = self.template.dialect.rules.arguments.is_some();
+        let is_include = matches!(item.kind, Kind::Include | Kind::Wrap);
+        if is_include && is_behind && passes { self.navigator.file_of(self.id, tag) } else { None }
     }
 }
 

@@ -146,14 +146,16 @@ fn step(site: &Site, data: &Value) -> Option<Result<Step, StepError>> {
         let tag = navigator.tag_at(id, span.start)?;
         Some(String::from_utf8_lossy(navigator.block_of(id, tag)?).into_owned())
     };
+    let span_of_markup = span.trimmed(&template.source);
+    let word = steps::name_for(site, id, span_of_markup);
     let extract = |all: bool| {
-        let name = free_name(site, "partial");
-        steps::extract(site, id, span.trimmed(&template.source), &Extraction { name, all, values: Vec::new() })
+        let name = free_name(site, &word);
+        steps::extract(site, id, span_of_markup, &Extraction { name, all, values: Vec::new() })
     };
     Some(match data["step"].as_str()? {
         "extract" => extract(false),
         "extract-all" => extract(true),
-        "open" => steps::open(site, id, span.trimmed(&template.source), &free_block(site, id)),
+        "open" => steps::open(site, id, span_of_markup, &free_block(site, id, &word.replace('-', "_"))),
         "pull-up" => steps::pull_up(site, id, &block()?),
         "push-down" => steps::push_down(site, id, &block()?),
         "reorder" => steps::reorder(site, &[id]),
@@ -171,28 +173,69 @@ fn free_name(site: &Site, word: &str) -> String {
 }
 
 /// A name that no block of a template's chain has yet.
-fn free_block(site: &Site, id: SourceId) -> String {
+fn free_block(site: &Site, id: SourceId, word: &str) -> String {
     let navigator = Navigator::new(site);
     let is_free = |name: &String| navigator.definitions_of(id, name.as_bytes()).is_empty();
-    let numbered = (2..).map(|number| format!("block_{number}"));
-    std::iter::once("block".to_owned()).chain(numbered).find(is_free).unwrap_or_else(|| "block".into())
+    let numbered = (2..).map(|number| format!("{word}_{number}"));
+    std::iter::once(word.to_owned()).chain(numbered).find(is_free).unwrap_or_else(|| word.to_owned())
 }
 
-/// The edit that renames the block at a position.
+/// The edit that renames the block at a position, or the layout or partial that is named there.
 pub fn rename(project: &Project, uri: &Uri, position: Position, new: &str) -> Result<WorkspaceEdit, String> {
     let id = project.template(uri).ok_or("no template of the site")?;
     let source = &project.site().get(id).source;
     let navigator = Navigator::new(project.site());
     let tag = navigator.tag_at(id, project.offset(source, position)).ok_or("no tag here")?;
-    let name = navigator.block_of(id, tag).ok_or("no block here")?;
-    let step = steps::rename(project.site(), id, &String::from_utf8_lossy(name), new);
+    let site = project.site();
+    let step = match (navigator.file_of(id, tag), navigator.block_of(id, tag)) {
+        (Some(file), _) => {
+            let template = site.get(id);
+            let item = &template.constructs.items[tag as usize];
+            let separator = &template.dialect.targets_of(item.kind).separator;
+            let written = item.target.text(&template.source);
+            steps::relocate(site, file, &new_path(&site.get(file).path, &written, new, separator))
+        }
+        (None, Some(name)) => steps::rename(site, id, &String::from_utf8_lossy(name), new),
+        (None, None) => return Err("no block or file is named here".into()),
+    };
     let step = step.map_err(|error| error.to_string())?;
     of_changes(project, &step.changes).ok_or_else(|| "the files are not UTF-8".into())
+}
+
+/// The path of a file that is to be written in another way: what is written now shows where its names start, and how
+/// they end.
+fn new_path(path: &str, written: &str, new: &str, separator: &str) -> String {
+    let as_path = |name: &str| match separator {
+        "" | "/" => name.trim_start_matches('/').to_owned(),
+        separator => name.replace(separator, "/"),
+    };
+    let (written, new) = (as_path(written), as_path(new));
+    match path.rfind(&written).filter(|_| !written.is_empty()) {
+        Some(at) => format!("{}{new}{}", &path[..at], &path[at + written.len()..]),
+        // From where it is named, as `../nav.html`.
+        None => {
+            let folder = path.rfind('/').map_or("", |slash| &path[..=slash]);
+            format!("{folder}{}", new.rsplit('/').next().unwrap_or(&new))
+        }
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_new_name_is_written_as_the_old_one_was() {
+        for (path, written, new, separator, expected) in [
+            ("site/parts/nav.html", "parts/nav.html", "parts/menu.html", "/", "site/parts/menu.html"),
+            ("site/parts/nav.html", "parts.nav", "bits.menu", ".", "site/bits/menu.html"),
+            ("parts/nav.html", "/parts/nav.html", "/bits/nav.html", "/", "bits/nav.html"),
+            ("parts/nav.html", "nav", "menu", "", "parts/menu.html"),
+            ("parts/nav.html", "../parts/nav.html", "../parts/menu.html", "/", "parts/menu.html"),
+        ] {
+            assert_eq!(new_path(path, written, new, separator), expected, "{written}");
+        }
+    }
 
     #[test]
     fn only_what_differs_is_edited() {

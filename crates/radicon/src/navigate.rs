@@ -1,9 +1,11 @@
 //! From a place in a template to what belongs to it: an override to the block that it fills, a block to its overrides,
 //! a name to its file and back.
 
+use std::collections::BTreeSet;
+
 use crate::dialect::{Kind, Part};
 use crate::markup::{ALONE, Construct};
-use crate::resolve::{Definition, Resolver};
+use crate::resolve::{Arguments, Definition, Resolver, bound_by, is_name, printed};
 use crate::site::{Parent, Site};
 use crate::text::{SourceId, Span};
 
@@ -72,16 +74,39 @@ impl<'s> Navigator<'s> {
     }
 
     /// What a tag refers to: the block that an override fills, at the nearest level that has it; what `inherited` and
-    /// `again` print; the file that a name names. A block that fills none refers to itself.
-    pub fn definition(&self, source: SourceId, at: u32) -> Option<Spot> {
+    /// `again` print; the file that a name names. A block that fills none refers to itself. What a partial prints
+    /// refers to the includes that pass it, sorted by template and place.
+    pub fn definition(&self, source: SourceId, at: u32) -> Vec<Spot> {
         if let Some(file) = self.file_of(source, at) {
-            return Some(Spot { source: file, span: Span::new(0, 0) });
+            return vec![Spot { source: file, span: Span::new(0, 0) }];
         }
-        let name = self.block_of(source, at)?;
+        let Some(name) = self.block_of(source, at) else { return self.passed(source, at) };
         let chain = self.resolver.chain(source);
         let skipped = usize::from(self.tag(source, at).kind != Kind::Again);
         let above = chain.levels[skipped..].iter().find_map(|&level| self.defined(level, name));
-        above.or_else(|| self.defined(source, name))
+        above.or_else(|| self.defined(source, name)).into_iter().collect()
+    }
+
+    /// Where includes pass the name that a tag prints.
+    fn passed(&self, source: SourceId, at: u32) -> Vec<Spot> {
+        let item = self.tag(source, at);
+        let name = if item.kind == Kind::Output { printed(item) } else { Span::default() };
+        let name = name.of(&self.site.get(source).source);
+        let given = self.arguments_for(source).into_iter();
+        given.filter(|(given, _)| !name.is_empty() && *given == name).map(|(_, spot)| spot).collect()
+    }
+
+    /// The names that includes pass to a file, each with its place. Sorted by template and place.
+    fn arguments_for(&self, file: SourceId) -> Vec<(&'s [u8], Spot)> {
+        let mut found = Vec::new();
+        for (source, template) in self.site.with_ids() {
+            for (at, _) in self.site.links(source).targets().filter(|(_, target)| **target == Ok(file)) {
+                let arguments = Arguments::read(&template.source, self.tag(source, at).expr, &template.dialect.rules);
+                let spots = arguments.bindings.into_iter().map(|binding| Spot { source, span: binding.name });
+                found.extend(spots.map(|spot| (spot.span.of(&template.source), spot)));
+            }
+        }
+        found
     }
 
     /// Where a template defines a block.
@@ -153,6 +178,22 @@ impl<'s> Navigator<'s> {
         names
     }
 
+    /// The names that a partial knows: those that includes pass to it, and those that it prints by themselves and
+    /// does not set. Sorted.
+    pub fn parameters_of(&self, file: SourceId) -> Vec<String> {
+        let mut names: BTreeSet<&[u8]> = self.arguments_for(file).into_iter().map(|(name, _)| name).collect();
+        let template = self.site.get(file);
+        let items = template.constructs.items.iter();
+        let printed = items.clone().filter(|item| item.kind == Kind::Output).map(|item| printed(item));
+        names.extend(printed.map(|span| span.of(&template.source)).filter(|name| is_name(name)));
+        for item in items.filter(|item| matches!(item.kind, Kind::Set | Kind::Control)) {
+            for name in bound_by(template, item) {
+                names.remove(name);
+            }
+        }
+        names.into_iter().map(|name| String::from_utf8_lossy(name).into_owned()).collect()
+    }
+
     /// The names by which templates refer to a file: its path from each root that holds it.
     pub fn names_of(&self, file: SourceId) -> Vec<&'s str> {
         let path = self.site.get(file).path.as_str();
@@ -171,13 +212,16 @@ mod tests {
     use crate::site::{Settings, SourceFile};
 
     const FILES: [(&str, &str); 4] = [
-        ("base.html", "<t>{% block title %}T{% endblock %}</t>{% block main %}{% endblock %}{% include 'nav.html' %}"),
+        (
+            "base.html",
+            "<t>{% block title %}T{% endblock %}</t>{% block main %}{% endblock %}{% include 'nav.html' with name=\"a\" %}",
+        ),
         ("mid.html", "{% extends 'base.html' %}{% block main %}<i>{% block part %}{% endblock %}</i>{% endblock %}"),
         (
             "page.html",
             "{% extends 'mid.html' %}{% block part %}p{% endblock %}{% block title %}{{ super() }}!{% endblock %}",
         ),
-        ("nav.html", "<nav></nav>"),
+        ("nav.html", "<nav>{{ active }}{% for boat in boats %}{{ boat }}{% endfor %}{{ name }}</nav>"),
     ];
 
     fn site() -> Site {
@@ -203,7 +247,7 @@ mod tests {
 
     #[test]
     fn tags_lead_to_what_they_refer_to() {
-        let definition = |navigator: &Navigator<'_>, id, tag| navigator.definition(id, tag).into_iter().collect();
+        let definition = |navigator: &Navigator<'_>, id, tag| navigator.definition(id, tag);
         check(definition, "page.html", "{% block part", &["mid.html:part"]);
         check(definition, "page.html", "{% block title", &["base.html:title"]);
         check(definition, "page.html", "{{ super()", &["base.html:title"]);
@@ -211,6 +255,8 @@ mod tests {
         check(definition, "page.html", "{% endblock %}{% block title", &["mid.html:part"]);
         check(definition, "base.html", "{% include", &["nav.html:"]);
         check(definition, "base.html", "{% block title", &["base.html:title"]);
+        check(definition, "nav.html", "{{ name }}", &["base.html:name"]);
+        check(definition, "nav.html", "{{ active }}", &[]);
     }
 
     #[test]
@@ -219,7 +265,7 @@ mod tests {
         check(references, "base.html", "{% block title", &["base.html:title", "page.html:title"]);
         check(references, "page.html", "{% block part", &["mid.html:part", "page.html:part"]);
         check(references, "page.html", "{% extends", &["page.html:{% extends 'mid.html' %}"]);
-        check(references, "base.html", "{% include", &["base.html:{% include 'nav.html' %}"]);
+        check(references, "base.html", "{% include", &["base.html:{% include 'nav.html' with name=\"a\" %}"]);
     }
 
     #[test]
@@ -230,6 +276,7 @@ mod tests {
         assert_eq!(navigator.open_blocks(id("page.html")), ["main"]);
         assert_eq!(navigator.open_blocks(id("base.html")), [""; 0]);
         assert_eq!(navigator.names_of(id("nav.html")), ["nav.html"]);
+        assert_eq!(navigator.parameters_of(id("nav.html")), ["active", "name"]);
         let overrides = navigator.overrides_of(id("base.html"), b"title");
         assert_eq!(overrides.iter().map(|spot| spot.source).collect::<Vec<_>>(), [id("page.html")]);
     }

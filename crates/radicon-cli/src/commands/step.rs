@@ -79,6 +79,7 @@ fn step(loaded: &Loaded, command: &StepCommand) -> Result<Step> {
             radicon::steps::open(site, id, span, block)?
         }
         StepCommand::Rename { file, old, new } => radicon::steps::rename(site, page(file)?, old, new)?,
+        StepCommand::Move { file, to } => radicon::steps::relocate(site, page(file)?, to)?,
         StepCommand::PullUp { layout, block } => radicon::steps::pull_up(site, page(layout)?, block)?,
         StepCommand::PushDown { layout, block } => radicon::steps::push_down(site, page(layout)?, block)?,
         StepCommand::Reorder { files } => {

@@ -4,6 +4,11 @@ use super::construct::{Construct, bare};
 use crate::dialect::{Dialect, Kind, Part};
 use crate::text::{BYTE_ORDER_MARK, Span};
 
+/// The header that begins a source, with the lines around it; `None` if it has none.
+pub fn header_of(source: &[u8], dialect: &Dialect) -> Option<Span> {
+    read(source, dialect).map(|(_, end)| Span::new(0, end as u32))
+}
+
 /// The constructs of the header that begins a source, and where the text after it starts.
 ///
 /// Lines that forms of the dialect describe are what they say; the rest sets values for the

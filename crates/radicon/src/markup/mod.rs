@@ -13,6 +13,7 @@ mod within;
 pub(crate) use construct::NO_TAG;
 pub use construct::{ALONE, Construct, Inside};
 pub use constructs::{Constructs, Fault, SyntaxError};
+pub use header::header_of;
 pub(crate) use lexer::Lexer;
 pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
 pub(crate) use nest::{Closes, Nest, TagName};

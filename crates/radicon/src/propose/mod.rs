@@ -8,7 +8,7 @@ mod explain;
 mod families;
 mod hierarchy;
 mod job;
-mod naming;
+pub(crate) mod naming;
 mod options;
 mod pages;
 mod partials;

@@ -85,7 +85,7 @@ impl Reader<'_> {
         let rest = &self.source[self.at..self.end];
         let quote = rest.first().copied().filter(|b| matches!(b, b'"' | b'\''));
         let from = self.at + usize::from(quote.is_some());
-        let length = self.source[from..self.end].iter().take_while(|&&b| is_name(b)).count();
+        let length = self.source[from..self.end].iter().take_while(|&&b| is_of_name(b)).count();
         let mut at = from + length;
         if length == 0 || quote.is_some_and(|quote| self.source.get(at) != Some(&quote)) {
             return false;
@@ -154,7 +154,7 @@ fn value_length(rest: &[u8]) -> usize {
 fn phrase(rest: &[u8], phrases: &[String]) -> Option<usize> {
     let fits = |phrase: &&String| {
         let bytes = trim_blanks(phrase.as_bytes());
-        rest.starts_with(bytes) && !rest.get(bytes.len()).is_some_and(|&b| is_name(b))
+        rest.starts_with(bytes) && !rest.get(bytes.len()).is_some_and(|&b| is_of_name(b))
     };
     phrases.iter().find(fits).map(|phrase| trim_blanks(phrase.as_bytes()).len())
 }
@@ -163,13 +163,13 @@ fn blanks(rest: &[u8]) -> usize {
     rest.iter().take_while(|&&b| is_blank(b)).count()
 }
 
-pub(super) fn is_name(byte: u8) -> bool {
+pub(super) fn is_of_name(byte: u8) -> bool {
     byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
 /// Whether an expression mentions a name as a whole word, not as a member of something.
 pub(crate) fn mentions(expression: &[u8], name: &[u8]) -> bool {
-    let word = |byte: Option<&u8>| byte.is_some_and(|&b| is_name(b));
+    let word = |byte: Option<&u8>| byte.is_some_and(|&b| is_of_name(b));
     memchr::memmem::find_iter(expression, name).any(|at| {
         let before = at.checked_sub(1).and_then(|at| expression.get(at));
         !word(before) && before != Some(&b'.') && !word(expression.get(at + name.len()))

@@ -19,7 +19,7 @@ pub(crate) use names::{Behind, Kept, ProofContext, Reached, bound_by};
 pub(crate) use rebase::attributed;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
 pub(crate) use report::{loose, outside};
-pub(crate) use scope::is_path;
+pub(crate) use scope::{is_name, is_path, printed};
 pub use source_map::SourceMap;
 
 use rayon::prelude::*;

@@ -8,7 +8,7 @@
 use std::cell::Cell;
 use std::rc::Rc;
 
-use super::arguments::{Arguments, Binding, is_name, mentions};
+use super::arguments::{Arguments, Binding, is_of_name, mentions};
 use super::flat::{Stretch, Via};
 use super::flatten::{Flattener, Frame};
 use crate::dialect::{Dialect, Kind, Part, Rules, Scope as ScopeRule, Values};
@@ -93,7 +93,7 @@ impl Flattener<'_> {
         let mut found = None;
         let mut scope = frame.scope.as_ref();
         while let Some(here) = scope {
-            if name.is_empty() || !name.iter().all(|&b| is_name(b)) || !self.is_seen_alone(source, at, name) {
+            if !is_name(name) || !self.is_seen_alone(source, at, name) {
                 break;
             }
             let binding = here.binding(name, self.site.get(here.source));
@@ -204,15 +204,19 @@ impl Flattener<'_> {
 }
 
 /// The expression that an output prints.
-pub(super) fn printed(item: &Construct) -> Span {
+pub(crate) fn printed(item: &Construct) -> Span {
     if item.expr.is_empty() { item.name } else { item.expr }
 }
 
 /// Whether an expression is a name, perhaps with members: `user.name`. It says the same where it is passed and where
 /// it is printed.
 pub(crate) fn is_path(expression: &[u8]) -> bool {
-    let is_word = |word: &[u8]| word.iter().all(|&b| is_name(b)) && word.first().is_some_and(|b| !b.is_ascii_digit());
-    expression.split(|&b| b == b'.').all(is_word)
+    expression.split(|&b| b == b'.').all(is_name)
+}
+
+/// Whether an expression is a name.
+pub(crate) fn is_name(word: &[u8]) -> bool {
+    word.iter().all(|&b| is_of_name(b)) && word.first().is_some_and(|b| !b.is_ascii_digit())
 }
 
 /// Whether a construct may bind a name: for the whole file, for what follows

@@ -8,6 +8,7 @@ mod inline;
 mod levels;
 mod open;
 mod place;
+mod relocate;
 mod rename;
 mod reorder;
 #[cfg(test)]
@@ -19,10 +20,11 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Urls, builtin_named};
 use crate::edit::{EditError, Edits};
+use crate::propose::naming;
 use crate::prove::{Comparison, PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
-use crate::site::{Change, Role, Site, Template};
-use crate::text::{Span, is_blank, line_start};
+use crate::site::{Change, Role, Site, Template, stem};
+use crate::text::{SourceId, Span, is_blank, line_start};
 use crate::urls;
 
 pub use collapse::collapse;
@@ -35,6 +37,7 @@ pub use inline::inline;
 pub use levels::{pull_up, push_down};
 pub use open::open;
 pub use place::{PlaceError, find_place};
+pub use relocate::relocate;
 pub use rename::rename;
 pub use reorder::reorder;
 pub(crate) use reorder::reordered;
@@ -83,6 +86,19 @@ pub enum StepError {
     /// Its edits do not fit together.
     #[error(transparent)]
     Edit(#[from] EditError),
+}
+
+/// What a piece of a template may be called: as the partial that it includes, or by its landmarks, classes, ids and
+/// headings. A word with hyphens.
+pub fn name_for(site: &Site, id: SourceId, span: Span) -> String {
+    let template = site.get(id);
+    let span = span.trimmed(&template.source);
+    let mut includes = template.includes().filter(|(_, item)| item.span == span);
+    let included = includes.find_map(|(at, _)| site.links(id).target(at)?.as_ref().ok().copied());
+    match included {
+        Some(partial) => naming::word(stem(&site.get(partial).path)),
+        None => naming::of_markup(span.of(&template.source)),
+    }
 }
 
 fn refuse<T>(why: impl Into<String>) -> Result<T, StepError> {
