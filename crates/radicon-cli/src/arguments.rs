@@ -18,6 +18,9 @@ pub struct Arguments {
     /// How to print results.
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
     pub format: Format,
+    /// Print results and errors only: no notes, no next step.
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
     /// Print help; `radicon help COMMAND` prints more of it.
     #[arg(short, long, global = true, action = ArgAction::HelpShort)]
     pub help: Option<bool>,

@@ -24,6 +24,7 @@ const FAILED: u8 = 2;
 
 fn main() -> ExitCode {
     let arguments = arguments::Arguments::parse();
+    output::set_quiet(arguments.quiet);
     match commands::run(&arguments) {
         Ok(code) => ExitCode::from(code),
         // Whoever reads the output has closed it; there is nobody left to tell.

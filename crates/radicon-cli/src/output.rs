@@ -3,6 +3,7 @@
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Sender, channel};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -180,8 +181,26 @@ pub fn again(more: &str) -> String {
     format!("radicon {} {more}", words.join(" "))
 }
 
+/// Results and errors are printed, and nothing else.
+static QUIET: AtomicBool = AtomicBool::new(false);
+
+/// Sets whether anything but results and errors is printed.
+pub fn set_quiet(is_quiet: bool) {
+    QUIET.store(is_quiet, Ordering::Relaxed);
+}
+
+/// Something worth knowing beside the result.
+pub fn note(text: &str) {
+    if !QUIET.load(Ordering::Relaxed) {
+        anstream::eprintln!("{FAINT}{text}{PLAIN}");
+    }
+}
+
 /// The next thing to do. Commands that name no folder themselves are about this command's site.
 pub fn next(out: &mut impl Write, text: &str) -> io::Result<()> {
+    if QUIET.load(Ordering::Relaxed) {
+        return Ok(());
+    }
     let mut parts = text.split("radicon ");
     write!(out, "\nNext: {}", parts.next().unwrap_or_default())?;
     for command in parts {
@@ -197,7 +216,7 @@ pub struct Busy(Option<(Sender<()>, JoinHandle<()>)>);
 
 /// Says what is being done until the value is dropped.
 pub fn busy(what: &'static str) -> Busy {
-    if !io::stderr().is_terminal() {
+    if !io::stderr().is_terminal() || QUIET.load(Ordering::Relaxed) {
         return Busy(None);
     }
     let (done, waits) = channel();

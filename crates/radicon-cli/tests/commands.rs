@@ -153,3 +153,14 @@ fn plain_pages_are_published_with_flatten() {
     let ran = radicon(dir.path(), &["adopt"]);
     assert!(ran.code == 0 && ran.out.contains("radicon flatten --all --into DIR"), "{}{}", ran.out, ran.err);
 }
+
+#[test]
+fn quiet_output_is_results_and_errors_alone() {
+    let (_dir, site) = demo();
+    let told = radicon(&site, &["propose", "--into", "../new"]);
+    assert!(told.err.contains("Wrote ") && told.out.contains("Next: radicon"), "{}{}", told.out, told.err);
+    let quiet = radicon(&site, &["propose", "--quiet", "--into", "../quiet"]);
+    assert_eq!((quiet.code, quiet.err.as_str()), (0, ""));
+    assert_eq!(quiet.out.trim_end(), told.out.split("\nNext: ").next().unwrap_or_default().trim_end());
+    assert!(radicon(&site, &["--quiet", "chain", "nowhere.html"]).err.contains("error: "));
+}

@@ -320,6 +320,19 @@ fn a_learned_dialect_is_known_to_the_editor() {
     let mut editor = Editor::open(dir.path(), json!({}));
     let found = editor.at("textDocument/definition", "lamps/pier.html", "hangs", json!({}));
     assert!(editor.place(&found[0]).starts_with("lamps/section.html"), "{found}");
+    let found = editor.at("textDocument/definition", "lamps/pier.html", "[~ lamp title", json!({}));
+    assert!(editor.place(&found[0]).starts_with("lamps/base.html"), "{found}");
+    let more = json!({ "context": { "includeDeclaration": true } });
+    let found = editor.at("textDocument/references", "lamps/base.html", "[~ lamp title", more).to_string();
+    assert!(found.contains("lamps/pier.html") && found.contains("lamps/base.html"), "{found}");
+    let hover = editor.at("textDocument/hover", "lamps/pier.html", "[~ lamp title", json!({}));
+    assert!(hover["contents"]["value"].as_str().is_some_and(|text| text.contains("1. lamps/pier.html")), "{hover}");
+    let document = json!({ "textDocument": { "uri": editor.uri("lamps/pier.html") } });
+    let symbols = editor.ask("textDocument/documentSymbol", document.clone()).to_string();
+    assert!(symbols.contains("contact") && symbols.contains("script"), "{symbols}");
+    assert!(editor.ask("textDocument/documentLink", document).to_string().contains("lamps/section.html"));
+    let edit = editor.at("textDocument/rename", "lamps/base.html", "[~ lamp title", json!({ "newName": "heading" }));
+    assert!(edit.to_string().contains("lamps/pier.html"), "{edit}");
     editor.close();
 }
 

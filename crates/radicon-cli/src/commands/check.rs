@@ -17,7 +17,7 @@ use super::lookup::{find_directories, find_page, suggestion};
 use super::writing::{summary as files_summary, write, write_file, wrote};
 use super::{assumptions, is_json, json, out, sarif, watch};
 use crate::arguments::{Arguments, CheckArguments};
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, busy, count, headline, next};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, busy, count, headline, next, note};
 use crate::{DIFFERENT, FINE};
 
 /// The colour of warnings.
@@ -60,7 +60,7 @@ fn begin_with(path: &Path, checked: &mut Checked) -> Result<()> {
         Err(error) => return Err(error).with_context(|| format!("{} cannot be read", path.display())),
     };
     let known = baseline.subtract(checked);
-    anstream::eprintln!("{FAINT}note: {}: {} {said}{PLAIN}", path.display(), count(known, "finding"));
+    note(&format!("note: {}: {} {said}", path.display(), count(known, "finding")));
     Ok(())
 }
 

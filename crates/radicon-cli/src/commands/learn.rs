@@ -12,7 +12,7 @@ use super::loading::site_folder;
 use super::{is_json, json, out};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, number, shorten};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, note, number, shorten};
 
 pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, write: bool) -> Result<u8> {
     let folder = match dir {
@@ -126,9 +126,9 @@ pub fn notice(loaded: &Loaded) {
             None => format!("{files}: in no known dialect; inferred"),
         };
         let doubts = if doubts == 0 { String::new() } else { format!(" ({doubts} uncertain)") };
-        anstream::eprintln!(
-            "{FAINT}note: {what} {}{doubts}. To see them: radicon dialect learn; to save them: radicon dialect learn --write{PLAIN}",
+        note(&format!(
+            "note: {what} {}{doubts}. To see them: radicon dialect learn; to save them: radicon dialect learn --write",
             count(learned.forms.len(), "form")
-        );
+        ));
     }
 }

@@ -10,7 +10,7 @@ use radicon::propose::{Choice, Goal};
 use super::learn;
 use super::lookup::{directory, find_dialect, has_directory};
 use crate::arguments::{Arguments, Chosen, How};
-use crate::output::busy;
+use crate::output::{busy, note};
 
 pub fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
     match &arguments.site {
@@ -32,10 +32,8 @@ pub fn load(arguments: &Arguments) -> Result<Loaded> {
     drop(busy);
     match workspace.recovery() {
         Recovery::Clean => {}
-        Recovery::RolledBack => {
-            anstream::eprintln!("note: an interrupted run had not changed any file yet; its traces are removed")
-        }
-        Recovery::RolledForward => anstream::eprintln!("note: an interrupted run was finished"),
+        Recovery::RolledBack => note("note: an interrupted run had not changed any file yet; its traces are removed"),
+        Recovery::RolledForward => note("note: an interrupted run was finished"),
     }
     with_templates(workspace.into_loaded())
 }

@@ -14,7 +14,7 @@ use super::{assumptions, explain, is_json, json, out, problems};
 use crate::arguments::{Arguments, ProposeArguments};
 use crate::output::{
     Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, WIDTH, again, busy, change, count, headline, how_equal, left_as_is,
-    next, number, quoted_path, shorten,
+    next, note, number, quoted_path, shorten,
 };
 use crate::{DIFFERENT, FINE};
 
@@ -26,7 +26,7 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     drop(working);
     // Where the site cannot be written, it can be looked at all the same.
     if let Err(error) = disk::keep(&loaded.folder, &loaded.site, &proposal) {
-        anstream::eprintln!("note: radicon adopt will not find this proposal: {error}");
+        note(&format!("note: radicon adopt will not find this proposal: {error}"));
     }
     let (into, patch) = (wanted.into.as_deref(), wanted.patch.as_deref());
     if let Some(into) = into {

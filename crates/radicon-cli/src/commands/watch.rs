@@ -7,7 +7,7 @@ use std::time::Duration;
 use anyhow::{Context, Result};
 use notify::{Event, EventKind, RecursiveMode, Watcher};
 
-use crate::output::{FAINT, PLAIN};
+use crate::output::note;
 use crate::{is_broken_pipe, tell_error};
 
 /// Changes that come within so long belong together: editors write a file in several steps.
@@ -23,7 +23,7 @@ pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
         .watch(folder, RecursiveMode::Recursive)
         .with_context(|| format!("{} cannot be watched", folder.display()))?;
     again()?;
-    anstream::eprintln!("{FAINT}Watching {}; press Ctrl-C to stop.{PLAIN}", folder.display());
+    note(&format!("Watching {}; press Ctrl-C to stop.", folder.display()));
     loop {
         let mut changed = changes(folder, told.recv().context("nothing is watched any more")?);
         while let Ok(more) = told.recv_timeout(TOGETHER) {

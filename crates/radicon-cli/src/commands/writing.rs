@@ -9,7 +9,7 @@ use radicon::{Change, SourceFile};
 
 use super::assumptions;
 use crate::arguments::Allow;
-use crate::output::{FAINT, PLAIN, count};
+use crate::output::{count, note};
 
 /// Writes changes into the site as a step that can be undone. Refused are, unless allowed, changes whose proof
 /// rests on assumptions, and changes to files that version control would not give back.
@@ -50,7 +50,7 @@ pub fn write_file(path: &Path, bytes: impl AsRef<[u8]>) -> Result<()> {
 
 /// Reports what was written, beside the output.
 pub fn wrote(path: &Path) {
-    anstream::eprintln!("{FAINT}Wrote {}{PLAIN}", path.display());
+    note(&format!("Wrote {}", path.display()));
 }
 
 /// The files of a proposal as they are written.

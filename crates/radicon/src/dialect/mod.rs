@@ -5,6 +5,7 @@
 
 mod file;
 mod pattern;
+mod piece;
 mod reader;
 mod rules;
 
@@ -15,8 +16,9 @@ use serde::Serialize;
 
 use crate::config::{ConfigError, Globs};
 pub(crate) use file::read_rules;
-pub(crate) use pattern::Marks;
-pub use pattern::{Captures, Pattern, Values};
+pub use pattern::{Pattern, Values};
+pub use piece::Captures;
+pub(crate) use piece::Marks;
 pub(crate) use rules::Value;
 use rules::split_arguments;
 pub use rules::{ByteOrderMark, Loose, Newline, Rules, Scope, SetScope, Twice, Urls};

@@ -1,22 +1,8 @@
 //! Patterns: a form written as an example, compiled to read and to write it.
 
+use super::piece::{Captures, Marks, Piece, Place, Side, is_word};
 use super::reader::Reader;
-use crate::text::{BYTE_ORDER_MARK, Span, did_you_mean, is_blank, line_start};
-
-/// The places of a pattern that stand for something else.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Place {
-    Target,
-    Name,
-    Value,
-    Expr,
-    Args,
-    Text,
-    /// An expression where a target in quotes is expected.
-    TargetExpr,
-    /// An expression where a value in quotes is expected.
-    ValueExpr,
-}
+use crate::text::{BYTE_ORDER_MARK, did_you_mean, is_blank, line_start};
 
 const PLACES: [(&str, Place); 8] = [
     ("target", Place::Target),
@@ -28,26 +14,6 @@ const PLACES: [(&str, Place); 8] = [
     ("args", Place::Args),
     ("text", Place::Text),
 ];
-
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Piece {
-    Literal(Vec<u8>),
-    /// Whitespace; `true` where at least one is needed (between two words).
-    Blank(bool),
-    /// Whitespace may be here, but none is written.
-    Gap,
-    Quote(u8),
-    Place(Place),
-    Optional(Vec<Piece>),
-    /// A trim or exact mark may be here.
-    Mark(Side),
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Side {
-    Left,
-    Right,
-}
 
 /// One example of a form, compiled.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -76,36 +42,6 @@ pub(super) enum Reach {
     Header,
     /// A stretch of a longer tag.
     Within,
-}
-
-/// Marks that may be inside the delimiters of a dialect's tags.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Marks {
-    /// They remove the whitespace on their side.
-    pub trim: Vec<Vec<u8>>,
-    /// They switch the line rule off for one tag.
-    pub exact: Vec<Vec<u8>>,
-}
-
-/// What a pattern found: spans into the source, empty where nothing was captured.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Captures {
-    /// The target's name, without its quotes; of a dynamic target the expression.
-    pub target: Span,
-    /// The name of a block or value.
-    pub name: Span,
-    /// A short content, without its quotes; of a dynamic one the expression.
-    pub value: Span,
-    /// The expression or the arguments; the first, if there are several.
-    pub expr: Span,
-    /// The second expression.
-    pub after: Span,
-    /// The trim marks at the opening and the closing delimiter.
-    pub marks: [Span; 2],
-    /// An exact mark was at the opening delimiter.
-    pub exact: bool,
-    /// How many expressions were found.
-    pub(super) expressions: u8,
 }
 
 /// What to put into the places of a pattern when writing it.
@@ -368,10 +304,6 @@ fn specificity(pieces: &[Piece]) -> usize {
         _ => 0,
     };
     pieces.iter().map(weight).sum()
-}
-
-pub(super) fn is_word(byte: u8) -> bool {
-    byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
 fn starts_with_word(bytes: &[u8]) -> bool {

@@ -2,7 +2,7 @@
 
 use memchr::memmem;
 
-use super::pattern::{Captures, Marks, Piece, Place, Side, is_word};
+use super::piece::{Captures, Marks, Piece, Place, Side, is_word};
 use crate::text::{Span, is_blank, trim_blanks};
 
 /// How far quotes and brackets are minded inside an expression, in bytes.

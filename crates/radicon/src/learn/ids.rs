@@ -1,11 +1,5 @@
 //! Numbers of the things that are learned from, so that none is taken for another.
 
-use std::ops::Index;
-
-use super::read::corpus::Text;
-use super::read::directives::Directive;
-use super::read::tags::{Notation, Tag};
-
 /// A number of its own, and the lists that it numbers.
 macro_rules! number {
     ($(#[$doc:meta])* $id:ident: $($list:ty),*) => {
@@ -26,43 +20,29 @@ macro_rules! number {
             }
         }
 
-        $(
-            impl Index<$id> for [$list] {
-                type Output = $list;
-
-                fn index(&self, id: $id) -> &$list {
-                    &self[id.0]
-                }
-            }
-
-            impl Index<$id> for Vec<$list> {
-                type Output = $list;
-
-                fn index(&self, id: $id) -> &$list {
-                    &self[id.0]
-                }
-            }
-        )*
+        $($crate::learn::ids::numbers!($id: $list);)*
     };
 }
 
-number!(
-    /// A file that is learned from.
-    TextId: Text
-);
-number!(
-    /// A file of the site, learned from or not.
-    FileId:
-);
-number!(
-    /// A notation.
-    NotationId: Notation
-);
-number!(
-    /// A tag.
-    TagId: Tag, DirectiveId
-);
-number!(
-    /// Tags that begin alike.
-    DirectiveId: Directive
-);
+/// One more list that a number numbers.
+macro_rules! numbers {
+    ($id:ident: $list:ty) => {
+        impl std::ops::Index<$id> for [$list] {
+            type Output = $list;
+
+            fn index(&self, id: $id) -> &$list {
+                &self[id.0]
+            }
+        }
+
+        impl std::ops::Index<$id> for Vec<$list> {
+            type Output = $list;
+
+            fn index(&self, id: $id) -> &$list {
+                &self[id.0]
+            }
+        }
+    };
+}
+
+pub(in crate::learn) use {number, numbers};

@@ -25,7 +25,9 @@ use serde::Serialize;
 
 use crate::config::ConfigError;
 use crate::dialect::{Dialect, Form, Kind};
-use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{NAMED_SHARE, SOME};
 use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup};
 use crate::text::Place;

@@ -3,8 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::dialect::Kind;
-use crate::learn::ids::{NotationId, TextId};
 use crate::learn::meaning::{Facts, Meanings};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::tags::NotationId;
 use crate::learn::thresholds::LEAST_CHILDREN;
 
 /// The files of each engine, if there are several: those whose layouts are named in different

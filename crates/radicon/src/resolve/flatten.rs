@@ -1,5 +1,6 @@
 //! Flattening: a finished page, with the origin of every stretch.
 
+mod given;
 mod includes;
 
 use std::rc::Rc;
@@ -55,20 +56,20 @@ pub(super) fn flatten(
     Ok((flattener.flat, kept))
 }
 
-pub(super) struct Flattener<'s> {
-    pub(super) site: &'s Site,
-    pub(super) flat: Flat,
+struct Flattener<'s> {
+    site: &'s Site,
+    flat: Flat,
     chains: FxHashMap<SourceId, Rc<Chain>>,
     /// What is being spliced, outermost first.
     active: Vec<Via>,
     /// The files among them.
     including: Vec<SourceId>,
     /// For each name that a template prints the constructs that may bind it.
-    pub(super) binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
+    binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
     /// The own-file tags that were written.
     said: FxHashSet<Box<[u8]>>,
     /// What binds names here, for a proof.
-    pub(super) names: Option<Names<'s>>,
+    names: Option<Names<'s>>,
     /// A byte-order mark belongs to its file: the page has its own.
     own_mark: bool,
     /// How often something was spliced.
@@ -78,7 +79,7 @@ pub(super) struct Flattener<'s> {
 
 /// What holds while a stretch of a template is written.
 #[derive(Clone)]
-pub(super) struct Frame {
+struct Frame {
     chain: Rc<Chain>,
     /// The level of the chain to which the template belongs.
     level: usize,
@@ -88,7 +89,7 @@ pub(super) struct Frame {
     loose: bool,
     via: Via,
     /// Names that the innermost include binds.
-    pub(super) scope: Option<Rc<Scope>>,
+    scope: Option<Rc<Scope>>,
     /// The body that a wrap gives.
     wrap: Option<Rc<Wrapped>>,
 }
@@ -547,7 +548,7 @@ impl Flattener<'_> {
     }
 
     /// What began on the stack of names ends.
-    pub(super) fn leave(&mut self, start: Option<usize>) {
+    fn leave(&mut self, start: Option<usize>) {
         if let (Some(names), Some(start)) = (&mut self.names, start) {
             names.leave(start);
         }
@@ -572,7 +573,7 @@ impl Flattener<'_> {
     }
 
     /// Writes bytes that come from a place.
-    pub(super) fn write(&mut self, bytes: &[u8], source: SourceId, span: Span, via: Via) {
+    fn write(&mut self, bytes: &[u8], source: SourceId, span: Span, via: Via) {
         if bytes.is_empty() || self.full {
             return;
         }

@@ -5,9 +5,11 @@ use std::ops::Range;
 
 use crate::dialect::Kind;
 use crate::learn::Confidence;
-use crate::learn::ids::{DirectiveId, TagId, TextId};
 use crate::learn::meaning::{Facts, Meaning, Meanings};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::{Directive, Slot, arguments_of};
+use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::learn::thresholds::PER_REMARK;
 

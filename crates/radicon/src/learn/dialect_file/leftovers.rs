@@ -6,8 +6,10 @@ use crate::dialect::Kind;
 use crate::learn::Confidence;
 use crate::learn::dialect_file::forms::{Shape, Writer, escape};
 use crate::learn::evidence::comments::hints_comment;
-use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::is_prose;
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::read::tags::{Style, TokenKind, token_text};
 
 impl Writer<'_> {

@@ -14,8 +14,8 @@ use document::{list, quote, with_forms, with_rule};
 use forms::{Shape, Writer};
 
 use crate::dialect::{Dialect, Kind};
-use crate::learn::ids::TagId;
 use crate::learn::meaning::{Facts, Meanings};
+use crate::learn::read::tags::TagId;
 use crate::learn::thresholds::HALF;
 use crate::learn::{Confidence, Group, Known, Learned, LearnedForm};
 use crate::text::Place;

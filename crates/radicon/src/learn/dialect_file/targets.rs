@@ -5,9 +5,9 @@ use std::fmt::Write as _;
 
 use super::document::{list, quote};
 use crate::learn::evidence::references::Reference;
-use crate::learn::ids::TagId;
 use crate::learn::meaning::{Facts, Meanings};
 use crate::learn::read::directives::arguments_of;
+use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::token_text;
 use crate::learn::thresholds::{NEARLY_ALL, SHARE_A_START, SHARE_THEIR_FOLDER};
 use crate::site::folder;

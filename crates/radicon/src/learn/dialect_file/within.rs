@@ -9,8 +9,10 @@ use rustc_hash::FxHashSet;
 use crate::dialect::Kind;
 use crate::learn::Confidence;
 use crate::learn::dialect_file::forms::{Shape, Writer, escape};
-use crate::learn::ids::{DirectiveId, TagId, TextId};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::Slot;
+use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::{Style, Tag, Token, TokenKind, token_text};
 use crate::learn::thresholds::{FEWEST_ELEMENTS, HALF, NAME_REACH};
 

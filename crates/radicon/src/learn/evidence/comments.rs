@@ -4,11 +4,12 @@ use std::collections::BTreeMap;
 
 use rustc_hash::FxHashSet;
 
-use crate::learn::ids::{DirectiveId, NotationId, TagId};
 use crate::learn::read::corpus::Corpus;
 use crate::learn::read::directives::Directive;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::is_prose;
 use crate::learn::read::tags::{Notation, Tag};
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{FEWEST_REMARKS, PROSE, PROSE_MARKED, USES_PER_WORD};
 
 /// The directives of notations and marks that hold nothing but words for people.

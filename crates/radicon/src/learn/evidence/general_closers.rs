@@ -5,8 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::FxHashSet;
 
 use crate::learn::evidence::pairs::{Closer, Finder, Pairs, prints};
-use crate::learn::ids::{DirectiveId, NotationId, TagId};
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::{between, is_balanced};
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::read::tags::{Tag, TokenKind};
 use crate::learn::thresholds::{
     ANSWERED, BARE_OPENER, EACH_CLOSER, EACH_OPENER, FEWEST_FIRSTS, MANY_FILES, MOST_CHANGES, MOST_CLOSERS,

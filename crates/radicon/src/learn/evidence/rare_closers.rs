@@ -6,8 +6,10 @@ use std::collections::BTreeMap;
 use rustc_hash::FxHashSet;
 
 use crate::learn::evidence::pairs::{Closer, Finder, Pairs, prints};
-use crate::learn::ids::{DirectiveId, TagId, TextId};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::{between, is_balanced};
+use crate::learn::read::tags::TagId;
 use crate::learn::thresholds::FEWEST_LEFT_OPEN;
 
 impl Finder<'_> {

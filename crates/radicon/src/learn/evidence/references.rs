@@ -5,9 +5,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::learn::ids::{DirectiveId, FileId, TagId, TextId};
 use crate::learn::read::corpus::{Corpus, Index, Naming};
+use crate::learn::read::corpus::{FileId, TextId};
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::{Directive, Slot, arguments_of};
+use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::{Tag, token_text};
 use crate::learn::thresholds::{
     IN_RINGS, LEAST_PLACED, LONGEST_NAME, MOST_BY_CHANCE, RESOLVED, RESOLVED_BARE, SHOWING_RULE, UNSEEN,

@@ -2,10 +2,11 @@
 
 use crate::dialect::Kind;
 use crate::learn::Confidence;
-use crate::learn::ids::{DirectiveId, TagId};
 use crate::learn::meaning::{Facts, Meaning, Meanings};
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::is_balanced;
 use crate::learn::read::tags::Style;
+use crate::learn::read::tags::TagId;
 use crate::learn::thresholds::HALF;
 
 impl Facts<'_> {

@@ -7,11 +7,13 @@ use rustc_hash::FxHashSet;
 use crate::dialect::Kind;
 use crate::learn::Confidence;
 use crate::learn::evidence::references::Reference;
-use crate::learn::ids::{DirectiveId, TagId, TextId};
 use crate::learn::meaning::{Facts, Meaning, Meanings};
+use crate::learn::read::corpus::TextId;
 use crate::learn::read::directives::Directive;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::between;
 use crate::learn::read::tags::Style;
+use crate::learn::read::tags::TagId;
 use crate::learn::thresholds::{MOST, NEARLY_ALL};
 
 impl Facts<'_> {

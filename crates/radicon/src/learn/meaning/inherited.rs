@@ -4,9 +4,11 @@ use std::collections::BTreeSet;
 
 use crate::dialect::Kind;
 use crate::learn::Confidence;
-use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
 use crate::learn::meaning::{Facts, Meaning, Meanings};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::pieces::between;
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::read::tags::{Style, TokenKind};
 use crate::learn::thresholds::{ABOVE, HALF, SOME};
 

@@ -17,10 +17,12 @@ use crate::dialect::Kind;
 use crate::learn::Confidence;
 use crate::learn::evidence::pairs::Pairs;
 use crate::learn::evidence::references::Reference;
-use crate::learn::ids::{DirectiveId, FileId, TagId, TextId};
 use crate::learn::read::corpus::{Corpus, Index};
+use crate::learn::read::corpus::{FileId, TextId};
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::{Directive, Slot, arguments_of};
 use crate::learn::read::pieces::between;
+use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::{Notation, Style, Tag, token_text};
 use crate::learn::thresholds::ON_TOP;
 

@@ -6,9 +6,11 @@ use rustc_hash::FxHashSet;
 
 use crate::dialect::Kind;
 use crate::learn::Confidence;
-use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
 use crate::learn::meaning::{Facts, Meaning, Meanings, on_top, plural};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::{Slot, arguments_of};
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::read::tags::{Style, token_text};
 use crate::learn::thresholds::RECUR;
 use crate::site::{beneath, folder};

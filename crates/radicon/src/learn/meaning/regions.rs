@@ -6,10 +6,12 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::dialect::Kind;
 use crate::learn::Confidence;
-use crate::learn::ids::{DirectiveId, NotationId, TagId, TextId};
 use crate::learn::meaning::{Facts, Meaning, Meanings, plural};
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::Slot;
 use crate::learn::read::tags::Style;
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{
     FEWEST_BY_CODE, MOST, NEARLY_ALL, RECUR, RECUR_BY_CODE, SOME, WEAK_DIVIDED, WEAK_REGION,
 };

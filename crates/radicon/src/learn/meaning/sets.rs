@@ -5,8 +5,9 @@ use std::collections::BTreeSet;
 use crate::dialect::Kind;
 use crate::learn::Confidence;
 use crate::learn::evidence::pairs::prints;
-use crate::learn::ids::{DirectiveId, TagId};
 use crate::learn::meaning::{Facts, Meaning, Meanings};
+use crate::learn::read::directives::DirectiveId;
+use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::{Style, TokenKind, is_word, token_text};
 use crate::learn::thresholds::{NEARLY_ALL, PLAINLY_NAMED};
 

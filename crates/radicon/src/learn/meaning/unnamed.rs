@@ -5,9 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::FxHashMap;
 
 use crate::dialect::Kind;
-use crate::learn::ids::{NotationId, TagId, TextId};
 use crate::learn::meaning::{Facts, Meanings};
 use crate::learn::read::corpus::Corpus;
+use crate::learn::read::corpus::TextId;
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{COVERED_PAGES, RECUR};
 use crate::site::{beneath, folder};
 

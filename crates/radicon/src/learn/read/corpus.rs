@@ -1,13 +1,22 @@
 //! The files to learn from, and which files a written name may mean.
 
+use crate::learn::ids::number;
 use std::ops::Range;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::learn::ids::{FileId, TextId};
 use crate::learn::read::tags::is_word;
 use crate::learn::thresholds::{HALF, LONGEST_ELEMENT, SKELETON_REACH};
 use crate::site::{SourceFile, folder};
+
+number!(
+    /// A file that is learned from.
+    TextId: Text
+);
+number!(
+    /// A file of the site, learned from or not.
+    FileId:
+);
 
 /// One file as text; bytes that are not UTF-8 are replaced.
 #[derive(Clone)]

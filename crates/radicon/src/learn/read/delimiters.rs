@@ -6,8 +6,8 @@ use std::ops::Range;
 
 use rayon::prelude::*;
 
-use crate::learn::ids::TextId;
 use crate::learn::read::corpus::Corpus;
+use crate::learn::read::corpus::TextId;
 use crate::learn::read::tags::{Notation, Reader, Style, is_word};
 use crate::learn::thresholds::{
     AS_OFTEN, CLOSED, CLOSED_AS_LONGER, CLOSER_REACH, FEW_FILES, FEWEST_CODE_LINES, FEWEST_DELIMITERS, HALF,

@@ -1,13 +1,20 @@
 //! Tags that begin with the same words, and the places of their arguments.
 
+use crate::learn::ids::{number, numbers};
 use std::collections::BTreeSet;
 
 use rustc_hash::FxHashMap;
 
-use crate::learn::ids::{NotationId, TagId};
 use crate::learn::read::corpus::Corpus;
 use crate::learn::read::tags::{Notation, Style, Tag, TokenKind, token_text};
+use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{NEARLY_ALL, SECOND_WORDS};
+
+number!(
+    /// Tags that begin alike.
+    DirectiveId: Directive
+);
+numbers!(TagId: DirectiveId);
 
 /// Where an argument is: after the first words, or after a word and a sign of its own.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

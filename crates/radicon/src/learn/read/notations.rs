@@ -5,9 +5,10 @@ use std::ops::Range;
 use memchr::memmem;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::learn::ids::{NotationId, TextId};
+use crate::learn::read::corpus::TextId;
 use crate::learn::read::corpus::{Corpus, Index};
 use crate::learn::read::delimiters::{self, Mask, is_sigil, mirror};
+use crate::learn::read::tags::NotationId;
 use crate::learn::read::tags::{Notation, Style, Tag, is_word, name_behind_marks, read_all};
 use crate::learn::thresholds::{FEWEST_FILES_NAMING, FEWEST_NAMED, HALF, NAMED_BEHIND_MARK, SOME};
 

@@ -1,14 +1,24 @@
 //! Notations, and the tags that are in files if a notation is one.
 
+use crate::learn::ids::number;
 use std::ops::Range;
 
 use aho_corasick::{AhoCorasick, MatchKind};
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 
-use crate::learn::ids::{NotationId, TextId};
 use crate::learn::read::corpus::Text;
+use crate::learn::read::corpus::TextId;
 use crate::learn::thresholds::{MAX_TAG, MAX_TOKENS, NEARLY_ALL};
+
+number!(
+    /// A notation.
+    NotationId: Notation
+);
+number!(
+    /// A tag.
+    TagId: Tag
+);
 
 /// How a notation sets its tags off from text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
