@@ -173,7 +173,7 @@ pub fn again(more: &str) -> String {
     while let Some(word) = arguments.next() {
         match word.as_str() {
             "--site" => drop(arguments.next()),
-            "--show" => {}
+            "--show" | "-q" | "--quiet" => {}
             _ if word.starts_with("--site=") => {}
             _ => words.push(quoted(&word)),
         }

@@ -19,6 +19,8 @@ struct Editor {
     asked: i64,
     /// The diagnostics of each file, as published last.
     diagnostics: std::collections::BTreeMap<String, Value>,
+    /// The messages that were shown.
+    shown: Vec<String>,
 }
 
 impl Editor {
@@ -32,7 +34,8 @@ impl Editor {
             .expect("it runs");
         let (input, output) = (child.stdin.take().expect("input"), child.stdout.take().expect("output"));
         let output = BufReader::new(output);
-        let mut editor = Self { child, input, output, folder, asked: 0, diagnostics: Default::default() };
+        let mut editor =
+            Self { child, input, output, folder, asked: 0, diagnostics: Default::default(), shown: Vec::new() };
         let uri = editor.uri("");
         let begun =
             editor.ask("initialize", json!({ "rootUri": uri.trim_end_matches('/'), "capabilities": capabilities }));
@@ -79,6 +82,9 @@ impl Editor {
             let path = uri.strip_prefix(&self.uri("")).expect("a file of the site").to_owned();
             self.diagnostics.insert(path, message["params"]["diagnostics"].clone());
             return None;
+        }
+        if message["method"] == "window/showMessage" {
+            self.shown.push(message["params"]["message"].as_str().unwrap_or_default().to_owned());
         }
         Some(message)
     }
@@ -177,6 +183,9 @@ fn an_editor_finds_its_way_in_three_dialects() {
         text.contains("1. booking/pay.html:3, used") && text.contains("2. booking/base.html:5, replaced"),
         "{text}"
     );
+    let hover = editor.at("textDocument/hover", "booking/pay.html", "{% extends", json!({}));
+    let text = hover["contents"]["value"].as_str().expect("a text");
+    assert!(text.contains("set here: `title`") && text.contains("from the layouts: `styles`"), "{text}");
     let document = json!({ "textDocument": { "uri": editor.uri("booking/base.html") } });
     let symbols = editor.ask("textDocument/documentSymbol", document.clone());
     let names: Vec<&str> = symbols.as_array().expect("symbols").iter().filter_map(|one| one["name"].as_str()).collect();
@@ -210,6 +219,22 @@ fn unsaved_text_is_checked_fixed_completed_and_renamed() {
     let uri = editor.uri("booking/vehicle.html");
     editor.tell("textDocument/didClose", json!({ "textDocument": { "uri": uri } }));
     editor.wait("booking/vehicle.html", |found| found.iter().any(|one| one["code"] == "orphan-override"));
+    // Files that come and go are followed.
+    let missing = saved.clone() + "{% include 'booking/parts/new.html' %}";
+    editor.change("booking/vehicle.html", &missing);
+    editor.wait("booking/vehicle.html", |found| found.iter().any(|one| one["code"] == "missing-target"));
+    let changed = json!({ "changes": [{ "uri": editor.uri("booking/parts/new.html"), "type": 1 }] });
+    for is_there in [true, false] {
+        let path = site.join("booking/parts/new.html");
+        if is_there {
+            fs::write(path, "<i>x</i>").expect("a file")
+        } else {
+            fs::remove_file(path).expect("it goes")
+        }
+        editor.tell("workspace/didChangeWatchedFiles", changed.clone());
+        editor
+            .wait("booking/vehicle.html", |found| found.iter().any(|one| one["code"] == "missing-target") != is_there);
+    }
     // Half a tag keeps the rest working.
     let half = saved.clone() + "\n{% block ";
     editor.change("booking/vehicle.html", &half);
@@ -333,6 +358,8 @@ fn a_learned_dialect_is_known_to_the_editor() {
     assert!(editor.ask("textDocument/documentLink", document).to_string().contains("lamps/section.html"));
     let edit = editor.at("textDocument/rename", "lamps/base.html", "[~ lamp title", json!({ "newName": "heading" }));
     assert!(edit.to_string().contains("lamps/pier.html"), "{edit}");
+    assert!(editor.shown.iter().all(|text| text.contains("as it was inferred")), "{:?}", editor.shown);
+    assert!(!editor.shown.is_empty(), "what the proof assumes is shown");
     editor.close();
 }
 

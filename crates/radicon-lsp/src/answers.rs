@@ -10,6 +10,7 @@ use radicon::check::{Finding, Severity};
 use radicon::dialect::{Kind, Values};
 use radicon::markup::ALONE;
 use radicon::navigate::{Navigator, Spot};
+use radicon::resolve::ChainBlock;
 use radicon::site::{Missing, Role, Template};
 use radicon::text::{SourceId, Span};
 
@@ -74,6 +75,7 @@ impl<'p> Answers<'p> {
         let tag = self.tag(position)?;
         let item = &self.template.constructs.items[tag as usize];
         let text = match (self.navigator.file_of(self.id, tag), self.navigator.block_of(self.id, tag)) {
+            (Some(file), _) if item.kind == Kind::Parent => self.about_layout(file),
             (Some(file), _) => self.about_file(file),
             (None, Some(name)) => self.about_block(name),
             (None, None) if !item.target.is_empty() => {
@@ -98,6 +100,19 @@ impl<'p> Answers<'p> {
         let above: Vec<&str> = chain.levels[1..].iter().map(|&level| site.get(level).path.as_str()).collect();
         let extends = if above.is_empty() { String::new() } else { format!(", extends {}", above.join(", ")) };
         format!("`{}`: {}{extends}; referenced {users} times", template.path, template.role.word())
+    }
+
+    /// A layout, with the blocks that the template sets, and those that it takes from its layouts.
+    fn about_layout(&self, layout: SourceId) -> String {
+        let own = &self.template.path;
+        let blocks = Resolver::new(self.project.site()).chain_report(self.id).blocks;
+        let is_own = |block: &&ChainBlock| block.definitions.first().is_some_and(|first| first.file == *own);
+        let (set, taken): (Vec<_>, Vec<_>) = blocks.iter().partition(is_own);
+        let names = |blocks: &[&ChainBlock]| {
+            let names: Vec<String> = blocks.iter().map(|block| format!("`{}`", block.name)).collect();
+            if names.is_empty() { "none".to_owned() } else { names.join(", ") }
+        };
+        format!("{}\n\nset here: {}\n\nfrom the layouts: {}", self.about_file(layout), names(&set), names(&taken))
     }
 
     fn about_block(&self, name: &[u8]) -> String {

@@ -127,13 +127,24 @@ fn offered(actions: Vec<CodeAction>) -> Vec<CodeActionOrCommand> {
     actions.into_iter().map(CodeActionOrCommand::CodeAction).collect()
 }
 
+/// What a step was made into, and what somebody should read before taking it over: what its proof assumes.
+pub type Made<T> = Result<(T, Option<String>), String>;
+
+/// The edit of a step.
+fn made(project: &Project, step: Result<Step, StepError>) -> Made<WorkspaceEdit> {
+    let step = step.map_err(|error| error.to_string())?;
+    let assumed: Vec<&str> = step.proof.assumptions.iter().map(|one| one.text.as_str()).collect();
+    let told = format!("{}: no page changes, if this is read as it was inferred: {}", step.title, assumed.join(", "));
+    let edit = of_changes(project, &step.changes).ok_or("the files are not UTF-8")?;
+    Ok((edit, (!assumed.is_empty()).then_some(told)))
+}
+
 /// A chosen action with its edit; an error says why it cannot be made.
-pub fn resolve(project: &Project, mut action: CodeAction) -> Result<CodeAction, String> {
-    if let Some(data) = action.data.clone() {
-        let step = step(project.site(), &data).ok_or("the template has changed")?.map_err(|error| error.to_string())?;
-        action.edit = Some(of_changes(project, &step.changes).ok_or("the files are not UTF-8")?);
-    }
-    Ok(action)
+pub fn resolve(project: &Project, mut action: CodeAction) -> Made<CodeAction> {
+    let Some(data) = action.data.clone() else { return Ok((action, None)) };
+    let (edit, told) = made(project, step(project.site(), &data).ok_or("the template has changed")?)?;
+    action.edit = Some(edit);
+    Ok((action, told))
 }
 
 fn step(site: &Site, data: &Value) -> Option<Result<Step, StepError>> {
@@ -181,7 +192,7 @@ fn free_block(site: &Site, id: SourceId, word: &str) -> String {
 }
 
 /// The edit that renames the block at a position, or the layout or partial that is named there.
-pub fn rename(project: &Project, uri: &Uri, position: Position, new: &str) -> Result<WorkspaceEdit, String> {
+pub fn rename(project: &Project, uri: &Uri, position: Position, new: &str) -> Made<WorkspaceEdit> {
     let id = project.template(uri).ok_or("no template of the site")?;
     let source = &project.site().get(id).source;
     let navigator = Navigator::new(project.site());
@@ -198,8 +209,7 @@ pub fn rename(project: &Project, uri: &Uri, position: Position, new: &str) -> Re
         (None, Some(name)) => steps::rename(site, id, &String::from_utf8_lossy(name), new),
         (None, None) => return Err("no block or file is named here".into()),
     };
-    let step = step.map_err(|error| error.to_string())?;
-    of_changes(project, &step.changes).ok_or_else(|| "the files are not UTF-8".into())
+    made(project, step)
 }
 
 /// The path of a file that is to be written in another way: what is written now shows where its names start, and how

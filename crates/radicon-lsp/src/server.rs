@@ -280,17 +280,25 @@ impl Server<'_> {
             }
             "codeAction/resolve" => {
                 let action: CodeAction = read(params)?;
-                written(edits::resolve(&self.project, action).map_err(refused)?)
+                self.made(edits::resolve(&self.project, action))
             }
             "textDocument/prepareRename" => self.at(params, |answers, position| answers.renamed(position)),
             "textDocument/rename" => {
                 let wanted: RenameParams = read(params)?;
                 let at = wanted.text_document_position;
-                let edit = edits::rename(&self.project, &at.text_document.uri, at.position, &wanted.new_name);
-                written(edit.map_err(refused)?)
+                self.made(edits::rename(&self.project, &at.text_document.uri, at.position, &wanted.new_name))
             }
             _ => Err(Refusal(ErrorCode::MethodNotFound, format!("`{method}` is not supported"))),
         }
+    }
+
+    /// A refactoring, once what its proof assumes is shown.
+    fn made<T: Serialize>(&self, made: edits::Made<T>) -> Result<Value, Refusal> {
+        let (edit, assumed) = made.map_err(refused)?;
+        if let Some(text) = assumed {
+            self.tell(&text).map_err(|error| Refusal(ErrorCode::InternalError, error.to_string()))?;
+        }
+        written(edit)
     }
 
     /// An answer about a place in a template.

@@ -184,7 +184,7 @@ impl<'s> Navigator<'s> {
         let mut names: BTreeSet<&[u8]> = self.arguments_for(file).into_iter().map(|(name, _)| name).collect();
         let template = self.site.get(file);
         let items = template.constructs.items.iter();
-        let printed = items.clone().filter(|item| item.kind == Kind::Output).map(|item| printed(item));
+        let printed = items.clone().filter(|item| item.kind == Kind::Output).map(printed);
         names.extend(printed.map(|span| span.of(&template.source)).filter(|name| is_name(name)));
         for item in items.filter(|item| matches!(item.kind, Kind::Set | Kind::Control)) {
             for name in bound_by(template, item) {

@@ -10,6 +10,7 @@ mod mounts;
 mod new_file;
 pub(crate) mod own_file;
 mod references;
+#[cfg(feature = "disk")]
 mod retyped;
 mod roots;
 mod selector;
@@ -30,7 +31,9 @@ use crate::dialect::{self, Dialect, Kind, Targets};
 use crate::markup::Constructs;
 use crate::text::{Position, SourceId};
 
-pub(crate) use evidence::{FileNames, silent};
+#[cfg(feature = "disk")]
+pub(crate) use evidence::FileNames;
+pub(crate) use evidence::silent;
 use kinds::Shown;
 pub(crate) use kinds::{Kinds, Reading, by_suffix, holds_markup};
 pub use lookup::{Missing, beneath};
@@ -38,6 +41,7 @@ pub(crate) use lookup::{folder, stem};
 pub use mounts::Mount;
 pub(crate) use new_file::{Home, suffix_of};
 pub use references::Reference;
+#[cfg(feature = "disk")]
 pub(crate) use retyped::Ways;
 pub use roots::Root;
 use roots::usual_folder;
@@ -158,6 +162,7 @@ pub(crate) struct Memory {
     named_by_code: references::Memory,
 }
 
+#[cfg(feature = "disk")]
 impl Memory {
     /// Nothing is known of the templates any more.
     pub fn forget_templates(&mut self) {
@@ -175,6 +180,13 @@ impl Memory {
 pub(crate) struct Known {
     template: Template,
     shown: Shown,
+}
+
+impl Known {
+    fn new(template: Template, shown: Shown) -> Self {
+        debug_assert!(template.role == Role::Page && !template.rendered, "what others make of it is found anew");
+        Self { template, shown }
+    }
 }
 
 /// From which template one takes its skeleton.

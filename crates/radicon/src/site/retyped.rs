@@ -6,7 +6,7 @@ use super::evidence::{Evidence, FileNames};
 use super::kinds::{Shown, holds_markup};
 use super::own_file;
 use super::template::unreadable;
-use super::{Known, Links, Parent, Role, Site, SourceFile, Template, mounts, roots};
+use super::{Known, Links, Parent, Site, SourceFile, Template, mounts, roots};
 use crate::dialect::{Dialect, Kind, Part};
 use crate::markup::{Construct, Constructs};
 use crate::text::SourceId;
@@ -150,11 +150,4 @@ fn loads(template: &Template) -> (Vec<(usize, Part, String)>, usize) {
     let items = template.constructs.items.iter().enumerate().filter(|(_, item)| may_load(item));
     let word = |item: &Construct| item.first_word(&template.source, &template.dialect);
     (items.map(|(at, item)| (at, item.part, word(item))).collect(), own_file::head(template))
-}
-
-impl Known {
-    pub(super) fn new(template: Template, shown: Shown) -> Self {
-        debug_assert!(template.role == Role::Page && !template.rendered, "what others make of it is found anew");
-        Self { template, shown }
-    }
 }
