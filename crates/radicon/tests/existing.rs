@@ -373,3 +373,24 @@ fn what_children_override_alike_is_said_by_a_layout_between() {
     let few: Vec<_> = files.iter().filter(|(path, _)| !path.ends_with("eddy.html")).cloned().collect();
     assert!(proposed(&site(&few, ""), Strength::Blanks).layouts.is_empty());
 }
+
+#[test]
+fn a_copy_in_another_dialect_is_told_which_layout_it_copies() {
+    let crew = page("Crew", "", "", "<h1>Crew</h1>\n    <!--: partial parts/crew.html -->", "01700 553 100");
+    let files = [
+        ("crew.html", crew.clone()),
+        ("fares.html", child("Fares", "<p>Three pounds.</p>")),
+        ("layouts/base.html", BASE.to_owned()),
+        ("parts/crew.html", "<ul><li>Anna</li></ul>\n".to_owned()),
+    ];
+    let site = site(&files, "");
+    let proposal = proposed(&site, Strength::Blanks);
+    let left = proposal.left.iter().find(|left| left.page == "crew.html").expect("it is left");
+    assert_eq!(left.reason, "a copy of layouts/base.html, which is in brace-percent: translate it first");
+    // Once it is, it takes the layout.
+    let mut files = files;
+    files[0].1 = crew.replace("<!--: partial parts/crew.html -->", "{% include \"parts/crew.html\" %}");
+    let files = files.map(|(path, text)| SourceFile::new(path, text)).into();
+    let proposal = proposed(&Site::read(files, dialect::builtin(), &Settings::default()), Strength::Blanks);
+    assert!(text(&proposal, "crew.html").is_some_and(|text| text.starts_with("{% extends \"layouts/base.html\" %}")));
+}

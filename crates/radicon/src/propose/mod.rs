@@ -250,6 +250,7 @@ fn restructure(site: &Site, jobs: &[Job<'_>]) -> Proposal {
         Left { page: template.path.clone(), reason }
     };
     plan.left.extend(candidates.into_iter().map(cannot));
+    jobs.iter().for_each(|job| job.tell_copies_in_others(&mut plan.left));
     existing::improve(site, jobs, &mut plan);
     plan.keep(jobs[0].only.as_deref());
     let written: FxHashSet<&str> = plan.written.iter().map(|file| file.path.as_str()).collect();

@@ -49,13 +49,8 @@ impl Job<'_> {
                 return None;
             }
             let page = self.page(template, &self.dialect);
-            let fit = |(at, skeleton): (usize, &Skeleton)| {
-                let fillings = skeleton.fit(&page)?;
-                let own = fillings.iter().filter(|filling| !filling.default);
-                Some((own.map(|filling| filling.content.len() + TAGS).sum::<usize>(), at, fillings))
-            };
-            let (own, at, fillings) = skeletons.iter().enumerate().filter_map(fit).min_by_key(|fit| (fit.0, fit.1))?;
-            (own + TAGS < page.source.len()).then_some((at, Member { id, page, fillings, copy: true }))
+            let (at, fillings) = best_fit(&skeletons, &page)?;
+            Some((at, Member { id, page, fillings, copy: true }))
         };
         let fitting: Vec<(usize, Member)> = candidates.par_iter().filter_map(best).collect();
         let taken: FxHashSet<SourceId> = fitting.iter().map(|(_, member)| member.id).collect();
@@ -67,6 +62,28 @@ impl Job<'_> {
         for (skeleton, mut members) in skeletons.iter().zip(members) {
             let known = children && self.children(skeleton, &mut members);
             self.join(skeleton, members, known, plan);
+        }
+    }
+
+    /// Says of pages that are left, in other dialects, which of them copy the skeleton of a layout in this one: once they
+    /// are translated they can take it.
+    pub fn tell_copies_in_others(&self, left: &mut [Left]) {
+        let other = |page: &str| {
+            let template = self.site.get(self.site.find(page)?);
+            let is_free = template.parent().is_none() && !self.keeps_as_it_is(&template.path);
+            (is_free && !self.speaks(template)).then_some(template)
+        };
+        if !self.dialect.has_children() || left.iter().all(|left| other(&left.page).is_none()) {
+            return;
+        }
+        let skeletons = self.skeletons();
+        for one in left {
+            let Some(template) = other(&one.page) else { continue };
+            let page = self.page(template, &template.dialect);
+            if let Some((at, _)) = best_fit(&skeletons, &page) {
+                let layout = &self.site.get(skeletons[at].layout).path;
+                one.reason = format!("a copy of {layout}, which is in {}: translate it first", self.dialect.name);
+            }
         }
     }
 
@@ -245,6 +262,17 @@ impl Job<'_> {
             }
         }
     }
+}
+
+/// The skeleton in which a page has least of its own, by its number, if it gets smaller with it.
+fn best_fit(skeletons: &[Skeleton], page: &Page) -> Option<(usize, Vec<Filling>)> {
+    let fit = |(at, skeleton): (usize, &Skeleton)| {
+        let fillings = skeleton.fit(page)?;
+        let own = fillings.iter().filter(|filling| !filling.default);
+        Some((own.map(|filling| filling.content.len() + TAGS).sum::<usize>(), at, fillings))
+    };
+    let (own, at, fillings) = skeletons.iter().enumerate().filter_map(fit).min_by_key(|fit| (fit.0, fit.1))?;
+    (own + TAGS < page.source.len()).then_some((at, fillings))
 }
 
 /// The regions of a skeleton as holes that the pages fill.
