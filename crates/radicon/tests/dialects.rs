@@ -189,14 +189,20 @@ fn arguments_reach_as_far_as_the_rules_say() {
 
 #[test]
 fn arguments_that_need_other_arguments_are_all_marked() {
-    let files =
-        |outer: &'static str| [("inner.t", "(( c ))"), ("outer.t", "(( take inner.t c=a ))"), ("page.t", outer)];
-    for (page, expected) in [
-        ("(( take outer.t a=x ))", "((# with a=x #))((# with c=a #))(( c ))((# end with #))((# end with #))"),
-        ("(( take outer.t b=x ))", "((# with c=a #))(( c ))((# end with #))"),
-        ("(( take outer.t a='x' ))", "((# with a='x' #))((# with c=a #))(( c ))((# end with #))((# end with #))"),
+    let marked = "((# with a='x' #))((# with c=a #))(( c|upper ))((# end with #))((# end with #))";
+    for (inner, page, expected) in [
+        (
+            "(( c ))",
+            "(( take outer.t a=x ))",
+            "((# with a=x #))((# with c=a #))(( c ))((# end with #))((# end with #))",
+        ),
+        ("(( c ))", "(( take outer.t b=x ))", "((# with c=a #))(( c ))((# end with #))"),
+        ("(( c|upper ))", "(( take outer.t a='x' ))", marked),
+        // A literal is passed on.
+        ("(( c ))", "(( take outer.t a='x' ))", "x"),
     ] {
-        assert_eq!(flat(FORMS, "", &files(page)), (expected.to_owned(), vec![]), "{page}");
+        let files = [("inner.t", inner), ("outer.t", "(( take inner.t c=a ))"), ("page.t", page)];
+        assert_eq!(flat(FORMS, "", &files), (expected.to_owned(), vec![]), "{inner} {page}");
     }
 }
 
