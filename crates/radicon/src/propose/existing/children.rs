@@ -111,3 +111,59 @@ impl<'s> Child<'s> {
         bytes
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::dialect::builtin_named;
+    use crate::propose::ProposeOptions;
+    use crate::site::{Settings, Site, SourceFile};
+
+    /// What becomes of a page whose block `a` changes, if it consists of overrides.
+    fn changed(page: &str, change: Change) -> Option<String> {
+        let files = [("base.html", "<b>{% block a %}{% endblock %}{% block z %}{% endblock %}</b>"), ("p.html", page)];
+        let files = files.map(|(path, text)| SourceFile::new(path, text)).into();
+        let site = Site::read(files, crate::dialect::builtin(), &Settings::default());
+        let job = Job {
+            site: &site,
+            actual: None,
+            options: &ProposeOptions::default(),
+            dialect: builtin_named("brace-percent").expect("a dialect"),
+            price: 100,
+            nested_defaults: true,
+            partials: Arc::default(),
+            spelling: None,
+            only: None,
+            tagged: Arc::default(),
+        };
+        let id = site.find("p.html").expect("the page");
+        let child = job.child_of_overrides(id, site.get(id))?;
+        let bytes = child.with(&BTreeMap::from([(&b"a"[..], change)]), Some("other.html"));
+        Some(String::from_utf8(bytes).expect("text"))
+    }
+
+    #[test]
+    fn overrides_go_or_become_others() {
+        let page = "{% extends 'base.html' %}\n\n{% block a %}x{% endblock %}\n\n{% block z %}y{% endblock %}\n";
+        let without = "{% extends 'other.html' %}\n\n{% block z %}y{% endblock %}\n";
+        assert_eq!(changed(page, Change::Drop).as_deref(), Some(without));
+        let become_ = Change::Become(b"{% block q %}w{% endblock %}".to_vec());
+        assert_eq!(
+            changed(page, become_),
+            Some(page.replace("base", "other").replace("{% block a %}x", "{% block q %}w"))
+        );
+    }
+
+    #[test]
+    fn what_does_not_consist_of_overrides_is_no_child() {
+        for page in [
+            "<p>{% block a %}x{% endblock %}</p>",
+            "{% extends 'base.html' %}lost{% block a %}x{% endblock %}",
+            "{% if x %}{% extends 'base.html' %}{% endif %}{% block a %}x{% endblock %}",
+        ] {
+            assert_eq!(changed(page, Change::Drop), None, "{page}");
+        }
+    }
+}

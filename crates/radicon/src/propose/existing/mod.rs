@@ -116,4 +116,22 @@ mod tests {
         assert!(!child.contains(&link) && !child.contains("'base.html'"), "{child}");
         assert!(text("winds.html").contains("'base.html'"));
     }
+
+    #[test]
+    fn what_saves_much_gets_a_layout_for_three_children() {
+        let prices = |rows: usize| {
+            let row = "<tr><th>Gull Point</th><td>Every day</td><td>three pounds</td></tr>\n";
+            format!("{{% block styles %}}<table class=\"prices\">\n{}</table>{{% endblock %}}\n", row.repeat(rows))
+        };
+        let (much, little) = (prices(9), prices(2));
+        let (proposal, text) = proposed(&[&much, &much, &much, "", ""]);
+        let [layout] = &proposal.layouts[..] else { panic!("{:?}", proposal.layouts) };
+        assert_eq!((layout.extends.as_deref(), layout.pages), (Some("base.html"), 3));
+        // Beside the layout that it extends.
+        assert!(!layout.path.contains('/') && text(&layout.path).contains("Gull Point"), "{layout:?}");
+        for few in [&[&little[..], &little, &little, "", ""][..], &[&much, &much, "", "", ""]] {
+            let (proposal, _) = proposed(few);
+            assert!(proposal.layouts.is_empty(), "{:?}", proposal.layouts);
+        }
+    }
 }
