@@ -240,9 +240,7 @@ impl<'p> Answers<'p> {
             wanted.into_iter().filter_map(|id| self.navigator.names_of(id).into_iter().min_by_key(|name| name.len()));
         names.map(|name| item(name.to_owned(), CompletionItemKind::FILE)).collect()
     }
-}
 
-impl Answers<'_> {
     /// The partial that an include names, behind whose name a position is in the tag.
     fn included_before(&self, position: Position) -> Option<SourceId> {
         let tag = self.tag(position)?;

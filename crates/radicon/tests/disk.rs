@@ -286,3 +286,18 @@ fn texts_that_change_one_by_one_are_read_as_all_together() {
         }
     }
 }
+
+#[test]
+fn a_text_that_came_while_settings_could_not_be_read_is_read_later() {
+    let dir = folder(&[("fares.html", "<p>{% if late %}x{% endif %}"), ("piers.html", "<p>y")]);
+    let mut reader = Reader::for_editor(dir.path());
+    let mut loaded = reader.read().expect("a site");
+    fs::write(dir.path().join("radicon.toml"), "roots = [").expect("settings");
+    reader.unsaved("piers.html", Some(b"<p>{% if late %}z{% endif %}".to_vec()));
+    assert!(reader.update(&mut loaded).is_err());
+    fs::remove_file(dir.path().join("radicon.toml")).expect("they go");
+    reader.unsaved("fares.html", Some(b"<p>{% if late %}w{% endif %}".to_vec()));
+    reader.update(&mut loaded).expect("a site");
+    let text = |path: &str| loaded.site.get(loaded.site.find(path).expect("a template")).source.to_vec();
+    assert!(text("piers.html").contains(&b'z') && text("fares.html").contains(&b'w'));
+}

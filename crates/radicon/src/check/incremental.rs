@@ -108,9 +108,9 @@ impl Checks {
             };
             rules.iter().flat_map(found).collect()
         };
-        let changed: Vec<SourceId> = site.with_ids().map(|(id, _)| id).collect();
         let is_changed = |id: &SourceId| self.files.get(id).is_none_or(|(known, _)| *known != sources[id.index()]);
-        let changed: Vec<_> = changed.into_par_iter().filter(is_changed).map(|id| (id, look(id))).collect();
+        let changed: Vec<SourceId> = site.with_ids().map(|(id, _)| id).filter(is_changed).collect();
+        let changed: Vec<_> = changed.into_par_iter().map(|id| (id, look(id))).collect();
         self.files.extend(changed.into_iter().map(|(id, found)| (id, (sources[id.index()], found))));
         self.files.values().flat_map(|(_, found)| found.iter().cloned()).collect()
     }

@@ -108,9 +108,11 @@ impl Reader {
     /// As for [`load`].
     pub fn update(&mut self, loaded: &mut Loaded) -> Result<(), DiskError> {
         let retyped = std::mem::take(&mut self.retyped);
-        if retyped.iter().all(|path| self.take_text(loaded, path).is_some_and(|is_taken| is_taken)) {
+        if retyped.iter().all(|path| self.take_text(loaded, path) == Some(true)) {
             return Ok(());
         }
+        // Until they are read.
+        self.retyped = retyped;
         let (settings, dialects) = self.configuration()?;
         let saved = self.saved.get_or_insert_with(|| read_files(&self.folder, &settings, &dialects)).clone();
         *loaded = self.read_from(saved, settings, dialects)?;
@@ -124,9 +126,9 @@ impl Reader {
         let text = self.unsaved.get(path).unwrap_or(&saved.bytes);
         let known = self.memory.as_mut()?.template(path)?;
         let names = FileNames::of(files.iter().map(|file| file.path.as_str()));
-        let ways = site::Ways { dialects: &self.ways.as_ref()?.dialects, names };
+        let dialects = site::Dialects { all: &self.ways.as_ref()?.dialects, names };
         let id = loaded.site.find(path)?;
-        Some(loaded.site.take_text(id, text, known, &ways))
+        Some(loaded.site.take_text(id, text, known, &dialects))
     }
 
     fn configuration(&self) -> Result<(Settings, Vec<Arc<Dialect>>), DiskError> {
@@ -166,6 +168,7 @@ impl Reader {
         };
         let site =
             read.unwrap_or_else(|| Site::read_again(files, &ways.dialects, &ways.settings, self.memory.as_mut()));
+        self.retyped.clear();
         let Ways { settings, dialects, learned, .. } = self.ways.insert(ways);
         let gone = settings.roots.iter().flatten().filter(|root| !self.folder.join(root).is_dir());
         problems.extend(gone.map(|root| Problem {

@@ -42,7 +42,7 @@ pub use mounts::Mount;
 pub(crate) use new_file::{Home, suffix_of};
 pub use references::Reference;
 #[cfg(feature = "disk")]
-pub(crate) use retyped::Ways;
+pub(crate) use retyped::Dialects;
 pub use roots::Root;
 use roots::usual_folder;
 pub use selector::Selector;

@@ -11,10 +11,10 @@ use crate::dialect::{Dialect, Kind, Part};
 use crate::markup::{Construct, Constructs};
 use crate::text::SourceId;
 
-/// What a text may be read in, and by which names its site's files go.
-pub(crate) struct Ways<'w> {
-    pub dialects: &'w [Arc<Dialect>],
-    pub names: FileNames<'w>,
+/// The dialects that a text may be read in, and the names of the site's files.
+pub(crate) struct Dialects<'d> {
+    pub all: &'d [Arc<Dialect>],
+    pub names: FileNames<'d>,
 }
 
 /// A name that a template writes: what for, as what, and whether it is in a condition.
@@ -23,7 +23,7 @@ type Written<'t> = (Kind, Part, &'t [u8], bool, bool);
 impl Site {
     /// Gives one of its templates another text, in place, and makes that known. `false` if other templates may be
     /// read otherwise then, or start their names elsewhere: the site is as it was, and is to be read again.
-    pub(crate) fn take_text(&mut self, id: SourceId, bytes: &[u8], known: &mut Known, ways: &Ways<'_>) -> bool {
+    pub(crate) fn take_text(&mut self, id: SourceId, bytes: &[u8], known: &mut Known, dialects: &Dialects<'_>) -> bool {
         let old = self.get(id);
         if old.source[..] == *bytes {
             return true;
@@ -32,7 +32,7 @@ impl Site {
         if self.adopted.contains(&id) {
             return false;
         }
-        let Some((shown, constructs)) = ways.looked(old, bytes, &known.shown) else { return false };
+        let Some((shown, constructs)) = dialects.looked(old, bytes, &known.shown) else { return false };
         let new = Template::new(SourceFile::new(old.path.clone(), bytes), Arc::clone(&old.dialect), constructs);
         *known = Known { template: new.clone(), shown };
         let before = std::mem::replace(&mut self.templates[id.index()], new);
@@ -42,7 +42,9 @@ impl Site {
         let is_named_alike = written(&before).eq(written(template));
         let loads_alike = loads(&before) == loads(template);
         let has_parts = before.parts().chain(template.parts()).next().is_some();
-        if !(if is_named_alike { self.keep_links(id) } else { self.take_links(id) }) {
+        if is_named_alike {
+            self.keep_links(id);
+        } else if !self.take_links(id) {
             self.templates[id.index()] = before;
             return false;
         }
@@ -56,7 +58,7 @@ impl Site {
     }
 
     /// Finds out where the constructs are now that name the same files as before.
-    fn keep_links(&mut self, id: SourceId) -> bool {
+    fn keep_links(&mut self, id: SourceId) {
         let links = self.links_of(id);
         let own = &mut self.links[id.index()];
         own.targets = links.targets;
@@ -64,7 +66,6 @@ impl Site {
         if links.parent != Parent::None {
             own.parent = links.parent;
         }
-        true
     }
 
     /// Finds out whom a template names now, unless that could change how others are read.
@@ -99,7 +100,7 @@ impl Site {
     }
 }
 
-impl Ways<'_> {
+impl Dialects<'_> {
     /// What a template with another text shows of the dialects, and what is read of it in its own. `None` if it, or
     /// another file, may be read in another dialect then.
     fn looked(&self, template: &Template, bytes: &[u8], before: &Shown) -> Option<(Shown, Constructs)> {
@@ -108,7 +109,7 @@ impl Ways<'_> {
             return None;
         }
         let (mut shown, mut own) = (Shown::new(), None);
-        for (at, dialect) in self.dialects.iter().enumerate().filter(|(_, dialect)| !dialect.forms.is_empty()) {
+        for (at, dialect) in self.all.iter().enumerate().filter(|(_, dialect)| !dialect.forms.is_empty()) {
             let is_own = Arc::ptr_eq(dialect, &template.dialect);
             // One without a dialect may be read in any.
             let is_plain = template.dialect.forms.is_empty();

@@ -194,6 +194,8 @@ fn written(
     let mut partials: BTreeMap<String, String> = BTreeMap::new();
     let mut more: Vec<Arc<Dialect>> = Vec::new();
     let needs = Needs::of(site);
+    // Copies with values are all in one dialect.
+    let passing = Passing::of(site, &speaks(site.get(copies[0].id))?);
     for Place { id, span, values: own } in copies {
         let template = site.get(*id);
         let dialect = speaks(template)?;
@@ -212,7 +214,6 @@ fn written(
             edits.created.push(SourceFile::new(path, content));
             more.push(Arc::clone(&dialect));
         }
-        let passing = Passing::of(site, &dialect);
         let bindings: Vec<(&str, Value<'_>)> = values
             .iter()
             .zip(own)

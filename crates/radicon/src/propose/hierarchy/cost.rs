@@ -93,7 +93,7 @@ impl Job<'_> {
             options: self.options,
             levels: self.options.levels,
             partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),
-            passing: self.passes_values().then(|| Passing::of(self.site, &self.dialect)),
+            passing: self.passes_values().then(|| Passing::texts(&self.dialect)),
             again: self.dialect.form(Kind::Again).is_some(),
         }
     }

@@ -33,6 +33,11 @@ impl Passing {
         Self { dialect: Arc::clone(dialect), paths }
     }
 
+    /// The same, but for texts alone.
+    pub fn texts(dialect: &Arc<Dialect>) -> Self {
+        Self { dialect: Arc::clone(dialect), paths: false }
+    }
+
     /// What is passed for a text: the text, if every engine prints it as it is written, or the path that a tag
     /// prints.
     pub fn value<'t>(&self, text: &'t str) -> Option<Value<'t>> {
