@@ -174,6 +174,8 @@ fn an_editor_finds_its_way_in_three_dialects() {
         let found = editor.at("textDocument/definition", path, words, json!({}));
         assert_eq!(editor.place(&found[0]), expected, "{path} {words}");
     }
+    answers_everything(&mut editor, "booking/pay.html", "{% block title");
+    answers_everything(&mut editor, "fares.html", "<!--: block title");
     let more = json!({ "context": { "includeDeclaration": true } });
     let found = editor.at("textDocument/references", "layouts/base.html", "<!--: block title", more);
     assert_eq!(found.as_array().map(Vec::len), Some(16), "the base and fifteen pages: {found}");
@@ -343,6 +345,7 @@ fn a_learned_dialect_is_known_to_the_editor() {
     fs::remove_dir_all(dir.path().join("dialects")).expect("its dialect goes");
     fs::remove_file(dir.path().join("radicon.toml")).expect("its settings go");
     let mut editor = Editor::open(dir.path(), json!({}));
+    answers_everything(&mut editor, "lamps/pier.html", "[~ lamp title");
     let found = editor.at("textDocument/definition", "lamps/pier.html", "hangs", json!({}));
     assert!(editor.place(&found[0]).starts_with("lamps/section.html"), "{found}");
     let found = editor.at("textDocument/definition", "lamps/pier.html", "[~ lamp title", json!({}));
@@ -358,9 +361,31 @@ fn a_learned_dialect_is_known_to_the_editor() {
     assert!(editor.ask("textDocument/documentLink", document).to_string().contains("lamps/section.html"));
     let edit = editor.at("textDocument/rename", "lamps/base.html", "[~ lamp title", json!({ "newName": "heading" }));
     assert!(edit.to_string().contains("lamps/pier.html"), "{edit}");
-    assert!(editor.shown.iter().all(|text| text.contains("as it was inferred")), "{:?}", editor.shown);
+    assert!(editor.shown.iter().all(|text| text.contains("was inferred correctly")), "{:?}", editor.shown);
     assert!(!editor.shown.is_empty(), "what the proof assumes is shown");
     editor.close();
+}
+
+/// Every request about a page whose words name a block that it overrides.
+#[track_caller]
+fn answers_everything(editor: &mut Editor, path: &str, words: &str) {
+    let more = json!({ "context": { "includeDeclaration": true }, "newName": "renamed" });
+    for method in ["definition", "declaration", "references", "hover", "prepareRename", "rename"] {
+        let answer = editor.at(&format!("textDocument/{method}"), path, words, more.clone());
+        let is_empty = answer.is_null() || answer.as_array().is_some_and(Vec::is_empty);
+        assert!(!is_empty, "{method} of {words} in {path}: {answer}");
+    }
+    assert!(editor.at("textDocument/completion", path, words, json!({})).is_array());
+    let document = json!({ "uri": editor.uri(path) });
+    for method in ["documentSymbol", "documentLink", "codeLens", "foldingRange"] {
+        let answer = editor.ask(&format!("textDocument/{method}"), json!({ "textDocument": document }));
+        let may_be_empty = matches!(method, "codeLens" | "foldingRange");
+        assert!(answer.as_array().is_some_and(|list| may_be_empty || !list.is_empty()), "{method} of {path}: {answer}");
+    }
+    let range = json!({ "start": { "line": 0, "character": 0 }, "end": { "line": 1, "character": 0 } });
+    let wanted = json!({ "textDocument": document, "range": range, "context": { "diagnostics": [] } });
+    let actions = editor.ask("textDocument/codeAction", wanted);
+    assert!(actions.as_array().is_some_and(|list| !list.is_empty()), "{path}: {actions}");
 }
 
 /// Every finding once all that was changed is checked, by file.

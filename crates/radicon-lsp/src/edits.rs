@@ -134,7 +134,7 @@ pub type Made<T> = Result<(T, Option<String>), String>;
 fn made(project: &Project, step: Result<Step, StepError>) -> Made<WorkspaceEdit> {
     let step = step.map_err(|error| error.to_string())?;
     let assumed: Vec<&str> = step.proof.assumptions.iter().map(|one| one.text.as_str()).collect();
-    let told = format!("{}: no page changes, if this is read as it was inferred: {}", step.title, assumed.join(", "));
+    let told = format!("{}: assumes that this was inferred correctly: {}", step.title, assumed.join(", "));
     let edit = of_changes(project, &step.changes).ok_or("the files are not UTF-8")?;
     Ok((edit, (!assumed.is_empty()).then_some(told)))
 }

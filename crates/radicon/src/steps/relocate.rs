@@ -31,7 +31,7 @@ pub fn relocate(site: &Site, id: SourceId, to: &str) -> Result<Step, StepError> 
         for (at, _) in site.links(user).targets().filter(|(_, target)| **target == Ok(id)) {
             let item = &other.constructs.items[at as usize];
             if user == id {
-                return refuse(other.problem(item.span.start, "names its own file").to_string());
+                return refuse(other.problem(item.span.start, "this file references itself").to_string());
             }
             edits.replace(other.path.clone(), item.target, site.name_for(to, &other.dialect, item.kind));
             references += 1;
