@@ -223,7 +223,7 @@ pub(crate) fn between(template: &Template, opener: u32) -> Span {
 }
 
 /// The whitespace at the start of the line of a place.
-fn indentation(template: &Template, offset: u32) -> &[u8] {
+pub(crate) fn indentation(template: &Template, offset: u32) -> &[u8] {
     let start = line_start(&template.source, offset as usize);
     let length = template.source[start..offset as usize].iter().take_while(|b| is_blank(**b)).count();
     &template.source[start..start + length]

@@ -13,6 +13,8 @@ pub struct Better {
     pub poor: Site,
     /// How many partials were written out.
     pub partials: usize,
+    /// Whether a block was cut in two, which each page overrides.
+    pub is_cut: bool,
 }
 
 /// What a section says for its pages.
@@ -58,6 +60,11 @@ impl Section {
 
 const BASE: &str = "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n  <title><!--: block title --><!--: end title --> — Tidewater</title>\n  <!--: block styles --><!--: end styles -->\n</head>\n<body>\n  <!--: block crumbs --><!--: end crumbs -->\n  <main>\n    <!--: block content --><!--: end content -->\n  </main>\n  <!--: block aside --><!--: end aside -->\n</body>\n</html>\n";
 
+/// A block that may be cut in two.
+const LEAD: &str = "  <!--: block lead --><!--: end lead -->\n";
+const HALVES: &str =
+    "  <!--: block lead_top --><!--: end lead_top -->\n  <!--: block lead_rest --><!--: end lead_rest -->\n";
+
 /// A partial that all sites in brackets have.
 const FLAG: &str = "parts/flag.html";
 
@@ -70,8 +77,15 @@ pub fn generate(random: &mut Random) -> Better {
     let flag = format!("<body>\n  <!--: partial {FLAG} with flag=boat.flag -->");
     let base = if brackets { BASE.replace("<body>", &flag) } else { BASE.to_owned() };
     let base = [SourceFile::new("layouts/base.html", base), SourceFile::new(FLAG, "<i>{{ flag }}</i>\n")];
-    let mut good = base[..if brackets { 2 } else { 1 }].to_vec();
-    let mut poor = good.clone();
+    let base = &base[..if brackets { 2 } else { 1 }];
+    let is_cut = random.once_in(3);
+    let [mut good, mut poor] = [LEAD, HALVES].map(|lead| {
+        let with_lead = |file: &SourceFile| {
+            let text = String::from_utf8_lossy(&file.bytes).replace("  <main>\n", &format!("{lead}  <main>\n"));
+            SourceFile::new(file.path.clone(), text)
+        };
+        if is_cut { base.iter().map(with_lead).collect() } else { base.to_vec() }
+    });
     good.extend(sections.iter().enumerate().map(|(number, section)| section.layout(number)));
     for (at, (text, _)) in things.iter().enumerate() {
         good.push(SourceFile::new(format!("parts/thing-{at}.html"), text.clone()));
@@ -98,6 +112,14 @@ pub fn generate(random: &mut Random) -> Better {
                     texts[1] += &format!("\n<!--: block crumbs -->\n{open}{items}{close}<!--: end crumbs -->\n");
                 }
             }
+            if is_cut {
+                let [top, rest] =
+                    [2..=3, 3..=4].map(|count| format!("  <p>{}</p>\n", words(random, *count.start(), *count.end())));
+                texts[0] += &format!("\n<!--: block lead -->\n{top}{rest}<!--: end lead -->\n");
+                for (name, content) in [("lead_top", top), ("lead_rest", rest)] {
+                    texts[1] += &format!("\n<!--: block {name} -->\n{content}<!--: end {name} -->\n");
+                }
+            }
             let (mut short, mut long) = (fragment(random, 1, 2..=5), String::new());
             long += &short;
             if !things.is_empty() && random.once_in(2) {
@@ -122,7 +144,7 @@ pub fn generate(random: &mut Random) -> Better {
         Site::read(files, dialect::builtin(), &Settings::default())
     };
     let partials = uses.iter().filter(|uses| **uses >= 3).count();
-    Better { good: read(good), poor: read(poor), partials }
+    Better { good: read(good), poor: read(poor), partials, is_cut }
 }
 
 /// A partial, and the words of its parameters.
@@ -155,7 +177,7 @@ fn used(random: &mut Random, text: &str, parameter: &str) -> (String, String) {
 /// What was found again.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Again {
-    /// Layouts that were hidden, and partials.
+    /// Layouts that were hidden, partials, and blocks that were cut in two.
     pub hidden: usize,
     /// Those found with the same pages and the same bounds.
     pub found: usize,
@@ -193,9 +215,11 @@ pub fn compare(better: &Better, proposed: &Site) -> Again {
     let (hidden, found) = (layouts(&better.good), layouts(proposed));
     let again = hidden.values().filter(|pages| found.values().any(|other| other == *pages)).count();
     let partials = proposed.templates.iter().filter(|file| file.role == Role::Partial && file.path != FLAG).count();
+    let base = proposed.get(proposed.find("layouts/base.html").expect("the base"));
+    let is_merged = base.definition(b"lead").is_some();
     Again {
-        hidden: hidden.len() + better.partials,
-        found: again + partials.min(better.partials),
-        proposed: found.len() + partials,
+        hidden: hidden.len() + better.partials + usize::from(better.is_cut),
+        found: again + partials.min(better.partials) + usize::from(is_merged && better.is_cut),
+        proposed: found.len() + partials + usize::from(is_merged),
     }
 }

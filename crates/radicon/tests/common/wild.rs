@@ -10,6 +10,9 @@ use super::Random;
 use super::engine::{BRACE, GANGWAY, LANTERN, LIBRARIES, Syntax, Value};
 
 /// The dialect file of a syntax, beside the built-in one.
+/// The names of a block that was cut in two.
+const HALVES: [&str; 2] = ["note_top", "note_rest"];
+
 const DIALECTS: [(&str, &str); 2] = [
     ("lantern", include_str!("../fixtures/lantern/site/dialects/lantern.toml")),
     ("gangway", include_str!("../fixtures/gangway/site/dialects/gangway.toml")),
@@ -417,9 +420,12 @@ impl<'r> Wild<'r> {
         let blocks: Vec<String> = [("top", ""), ("main", &shown), ("side", ""), ("end", &foot)]
             .map(|(name, text)| self.block(name, text))
             .into();
+        // One block that was cut in two, which all pages override.
+        let is_cut = self.random.once_in(3);
+        let halves: Vec<String> = if is_cut { HALVES.map(|name| self.block(name, "")).into() } else { Vec::new() };
         let base = format!(
-            "<!DOCTYPE html>\n<html lang=\"en\">\n<body>\n{}<main>\n{}</main>\n{}<footer>\n{}</footer>\n</body>\n</html>\n",
-            blocks[0], blocks[1], blocks[2], blocks[3]
+            "<!DOCTYPE html>\n<html lang=\"en\">\n<body>\n{}{}<main>\n{}</main>\n{}<footer>\n{}</footer>\n</body>\n</html>\n",
+            blocks[0], halves.join(""), blocks[1], blocks[2], blocks[3]
         );
         let file = self.file("layouts/base", None, &[], &base);
         files.push(file);
@@ -457,6 +463,10 @@ impl<'r> Wild<'r> {
                         .block("end", &format!("{inherited}\n<script src=\"/{class}-{group}.js\"></script>\n{own}"));
                 }
                 self.needs.extend(&shared);
+                for name in HALVES.iter().filter(|_| is_cut) {
+                    let own = self.content(1);
+                    text += &self.block(name, &own);
+                }
                 let own = self.content(1);
                 text += &self.block(if deep { "inner" } else { "main" }, &own);
                 let set = [("active", format!("\"{number}\""))];

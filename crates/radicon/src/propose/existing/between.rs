@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::dialect::Kind;
 use crate::propose::assemble::Plan;
+use crate::propose::existing::children::changed_file;
 use crate::propose::existing::children::{Change, Child, Own};
-use crate::propose::existing::lift::changed_file;
 use crate::propose::existing::wrapped::Wrapper;
 use crate::propose::hierarchy::sections::LEAST_PAGES;
 use crate::propose::{Job, ProposedFile, naming};

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::dialect::Kind;
 use crate::markup::ALONE;
-use crate::propose::Job;
+use crate::propose::{Job, ProposedFile};
 use crate::resolve::loose;
 use crate::site::{Parent, Template};
 use crate::steps::{whole, whole_lines};
@@ -110,6 +110,12 @@ impl<'s> Child<'s> {
         }
         bytes
     }
+}
+
+/// A template that the site has, with other bytes.
+pub fn changed_file(template: &Template, bytes: Vec<u8>, extends: Option<String>) -> ProposedFile {
+    let (path, dialect) = (template.path.clone(), template.dialect.name.clone());
+    ProposedFile { path, role: template.role, dialect, extends, bytes }
 }
 
 #[cfg(test)]

@@ -6,6 +6,8 @@ pub mod children;
 pub mod fit;
 pub mod frame;
 pub mod lift;
+pub mod merge;
+pub mod overridden;
 pub mod wrapped;
 
 use rustc_hash::FxHashSet;
@@ -39,7 +41,8 @@ pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
                     templates.filter_map(|(id, template)| job.child_of_overrides(id, template)).collect();
                 // What moves is indented as it is around it, and so not the same byte for byte.
                 let may_lift = job.options.strength != Strength::Bytes;
-                found |= may_lift && job.lift(&children, plan) || job.between(&children, plan);
+                found |= may_lift && (job.lift(&children, plan) || job.merge(&children, plan))
+                    || job.between(&children, plan);
             }
         }
         if !found {
@@ -49,7 +52,7 @@ pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
 }
 
 #[cfg(test)]
-mod tests {
+pub mod tests {
     use crate::dialect;
     use crate::propose::{Proposal, ProposeOptions, propose};
     use crate::site::{Settings, Site, SourceFile};
@@ -58,8 +61,12 @@ mod tests {
 
     const HOME: &str = "<nav class=\"crumbs\" aria-label=\"You are here\"><ol><li><a href=\"/\">Tidewater</a></li>";
 
-    /// What is proposed for children of a base, each of which has these overrides with its name in the place of `@`.
     fn proposed(overrides: &[&str]) -> (Proposal, impl Fn(&str) -> String + use<>) {
+        proposed_below(BASE, overrides)
+    }
+
+    /// What is proposed for children of a base, each of which has these overrides with its name in the place of `@`.
+    pub fn proposed_below(base: &str, overrides: &[&str]) -> (Proposal, impl Fn(&str) -> String + use<>) {
         let child = |(at, blocks): (usize, &&str)| {
             let name = ["Fares", "Piers", "Boats", "Tides", "Crews", "Sheep", "Winds"][at];
             let blocks = blocks.replace('@', name);
@@ -68,7 +75,7 @@ mod tests {
             );
             SourceFile::new(format!("{}.html", name.to_lowercase()), text)
         };
-        let mut files = vec![SourceFile::new("base.html", BASE)];
+        let mut files = vec![SourceFile::new("base.html", base)];
         files.extend(overrides.iter().enumerate().map(child));
         let site = Site::read(files, dialect::builtin(), &Settings::default());
         let proposal = propose(&site, &ProposeOptions::default()).expect("a proposal");
