@@ -425,7 +425,11 @@ impl<'r> Wild<'r> {
         let halves: Vec<String> = if is_cut { HALVES.map(|name| self.block(name, "")).into() } else { Vec::new() };
         let base = format!(
             "<!DOCTYPE html>\n<html lang=\"en\">\n<body>\n{}{}<main>\n{}</main>\n{}<footer>\n{}</footer>\n</body>\n</html>\n",
-            blocks[0], halves.join(""), blocks[1], blocks[2], blocks[3]
+            blocks[0],
+            halves.join(""),
+            blocks[1],
+            blocks[2],
+            blocks[3]
         );
         let file = self.file("layouts/base", None, &[], &base);
         files.push(file);

@@ -122,7 +122,7 @@ fn shared_words<'n>(names: &[&'n str]) -> Option<&'n str> {
         rest.iter().all(left)
     };
     let end = |word: &str| rest.iter().all(|name| name.ends_with(word));
-    let start = cuts().chain([first.len()]).map(|at| &first[..at]).filter(|word| begin(word)).last();
+    let start = cuts().chain([first.len()]).map(|at| &first[..at]).rfind(|word| begin(word));
     let last = cuts().map(|at| &first[at..]).find(|word| end(word)).map(|word| &word[1..]);
     let tells = |word: &&str| word.len() >= SHORTEST_NAME;
     start.filter(tells).or(last.filter(tells))
