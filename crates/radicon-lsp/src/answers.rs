@@ -7,8 +7,8 @@ use lsp_types::{
 };
 use radicon::Resolver;
 use radicon::check::{Finding, Severity};
-use radicon::dialect::{Kind, Values};
-use radicon::markup::ALONE;
+use radicon::dialect::{Kind, Part, Values};
+use radicon::markup::ConstructId;
 use radicon::navigate::{Navigator, Spot};
 use radicon::resolve::ChainBlock;
 use radicon::site::{Missing, Role, Template};
@@ -31,7 +31,7 @@ impl<'p> Answers<'p> {
         Some(Self { project, navigator: Navigator::new(site), id, template: site.get(id) })
     }
 
-    fn tag(&self, position: Position) -> Option<u32> {
+    fn tag(&self, position: Position) -> Option<ConstructId> {
         self.navigator.tag_at(self.id, self.project.offset(&self.template.source, position))
     }
 
@@ -60,7 +60,7 @@ impl<'p> Answers<'p> {
     /// The name at a position that can be changed: that of a block, or of a layout or partial.
     pub fn renamed(&self, position: Position) -> Option<Range> {
         let tag = self.tag(position)?;
-        let item = &self.template.constructs.items[tag as usize];
+        let item = &self.template.constructs.items[tag];
         let is_block = item.kind.defines() && self.navigator.block_of(self.id, tag).is_some();
         let is_file = !item.target.is_empty() && self.navigator.file_of(self.id, tag).is_some();
         match (is_file, is_block) {
@@ -73,7 +73,7 @@ impl<'p> Answers<'p> {
     /// The chain of a block: each level that defines it, and what is there; or the file that a name names.
     pub fn hover(&self, position: Position) -> Option<Hover> {
         let tag = self.tag(position)?;
-        let item = &self.template.constructs.items[tag as usize];
+        let item = &self.template.constructs.items[tag];
         let text = match (self.navigator.file_of(self.id, tag), self.navigator.block_of(self.id, tag)) {
             (Some(file), _) if item.kind == Kind::Parent => self.about_layout(file),
             (Some(file), _) => self.about_file(file),
@@ -137,8 +137,8 @@ impl<'p> Answers<'p> {
     }
 
     pub fn symbols(&self) -> Vec<DocumentSymbol> {
-        let symbol = |(at, item): (u32, &radicon::markup::Construct)| {
-            let end = self.template.constructs.items.get(item.partner as usize).map_or(item.span, |close| close.span);
+        let symbol = |(_, item): (ConstructId, &radicon::markup::Construct)| {
+            let end = self.template.constructs.partner(item).map_or(item.span, |close| close.span);
             #[allow(deprecated, reason = "a field of the protocol's type")]
             DocumentSymbol {
                 name: item.name.text(&self.template.source).into_owned(),
@@ -147,7 +147,7 @@ impl<'p> Answers<'p> {
                 tags: None,
                 deprecated: None,
                 range: self.range(Span::new(item.span.start, end.end.max(item.span.end))),
-                selection_range: self.range(self.template.constructs.items[at as usize].name),
+                selection_range: self.range(item.name),
                 children: None,
             }
         };
@@ -156,12 +156,12 @@ impl<'p> Answers<'p> {
 
     /// Pairs of several lines, and the header.
     pub fn folds(&self) -> Vec<FoldingRange> {
-        let items = &self.template.constructs.items;
+        let constructs = &self.template.constructs;
         let header = radicon::markup::header_of(&self.template.source, &self.template.dialect).unwrap_or_default();
-        let pairs = (0..).zip(items).filter(|(at, item)| item.partner != ALONE && item.partner > *at);
-        let lines = pairs.map(|(_, item)| {
-            let end = items[item.partner as usize].span;
-            (self.range(item.span).start.line, self.range(end).start.line)
+        let openers = constructs.items.iter().filter(|item| item.part == Part::Open);
+        let lines = openers.filter_map(|item| {
+            let close = constructs.partner(item)?;
+            Some((self.range(item.span).start.line, self.range(close.span).start.line))
         });
         let fold = |(start_line, end_line): (u32, u32)| FoldingRange {
             start_line,
@@ -174,9 +174,9 @@ impl<'p> Answers<'p> {
 
     pub fn links(&self) -> Vec<DocumentLink> {
         let site = self.project.site();
-        let link = |(at, target): (u32, &Result<SourceId, _>)| {
+        let link = |(at, target): (ConstructId, &Result<SourceId, _>)| {
             let target = self.project.uri(&site.get(target.as_ref().ok().copied()?).path)?;
-            let item = &self.template.constructs.items[at as usize];
+            let item = &self.template.constructs.items[at];
             Some(DocumentLink { range: self.range(item.target), target: Some(target), tooltip: None, data: None })
         };
         site.links(self.id).targets().filter_map(link).collect()
@@ -233,7 +233,7 @@ impl<'p> Answers<'p> {
             () => return Vec::new(),
         };
         // Where no file has the role yet, any may be meant.
-        let ids = (0..site.templates.len() as u32).map(SourceId).filter(|id| *id != self.id);
+        let ids = site.ids().filter(|id| *id != self.id);
         let (some, others): (Vec<SourceId>, Vec<SourceId>) = ids.partition(|id| roles.contains(&site.get(*id).role));
         let wanted = if some.is_empty() { others } else { some };
         let names =
@@ -244,7 +244,7 @@ impl<'p> Answers<'p> {
     /// The partial that an include names, behind whose name a position is in the tag.
     fn included_before(&self, position: Position) -> Option<SourceId> {
         let tag = self.tag(position)?;
-        let item = &self.template.constructs.items[tag as usize];
+        let item = &self.template.constructs.items[tag];
         let is_behind = self.project.offset(&self.template.source, position) > item.target.end + 1;
         let passes = self.template.dialect.rules.arguments.is_some();
         let is_include = matches!(item.kind, Kind::Include | Kind::Wrap);

@@ -108,7 +108,7 @@ pub fn actions(
     let navigator = Navigator::new(project.site());
     if let Some(tag) = navigator.tag_at(id, span.start) {
         if let Some(name) =
-            navigator.block_of(id, tag).filter(|_| project.site().get(id).constructs.items[tag as usize].kind.defines())
+            navigator.block_of(id, tag).filter(|_| project.site().get(id).constructs.items[tag].kind.defines())
         {
             let name = String::from_utf8_lossy(name);
             offer(format!("Pull `{name}` up into this layout"), CodeActionKind::REFACTOR_REWRITE, data("pull-up"));
@@ -201,7 +201,7 @@ pub fn rename(project: &Project, uri: &Uri, position: Position, new: &str) -> Ma
     let step = match (navigator.file_of(id, tag), navigator.block_of(id, tag)) {
         (Some(file), _) => {
             let template = site.get(id);
-            let item = &template.constructs.items[tag as usize];
+            let item = &template.constructs.items[tag];
             let separator = &template.dialect.targets_of(item.kind).separator;
             let written = item.target.text(&template.source);
             steps::relocate(site, file, &new_path(&site.get(file).path, &written, new, separator))

@@ -12,7 +12,7 @@ use std::path::Path;
 use common::Random;
 use radicon::check::{Rule, Severity};
 use radicon::dialect::{Kind, Loose, Part};
-use radicon::markup::{ALONE, Construct, Document, Inside, NodeKind, TokenKind};
+use radicon::markup::{Construct, ConstructId, Document, Inside, NodeKind, TokenKind};
 use radicon::repeats::RepeatOptions;
 use radicon::site::{Parent, Template};
 use radicon::text::{SourceId, Span};
@@ -205,14 +205,10 @@ impl Mistake {
     }
 }
 
-fn ids(site: &Site) -> impl Iterator<Item = SourceId> + use<> {
-    (0..site.templates.len() as u32).map(SourceId)
-}
-
 /// Mistakes in each tag of each template.
-fn in_tags(site: &Site, make: impl Fn(&Template, u32, &Construct) -> Option<Mistake>) -> Vec<Mistake> {
+fn in_tags(site: &Site, make: impl Fn(&Template, ConstructId, &Construct) -> Option<Mistake>) -> Vec<Mistake> {
     let of = |template: &Template| {
-        let tags = (0..).zip(&template.constructs.items).filter(|(_, item)| item.inside == Inside::Nothing);
+        let tags = ConstructId::each(&template.constructs.items).filter(|(_, item)| item.inside == Inside::Nothing);
         tags.filter_map(|(at, item)| make(template, at, item)).collect::<Vec<_>>()
     };
     site.templates.iter().flat_map(of).collect()
@@ -231,10 +227,10 @@ fn slip(word: &[u8]) -> Option<Vec<u8>> {
 
 fn misspelt_targets(site: &Site) -> Vec<Mistake> {
     let mut found = Vec::new();
-    for id in ids(site) {
+    for id in site.ids() {
         let template = site.get(id);
         for (at, target) in site.links(id).targets() {
-            let item = &template.constructs.items[at as usize];
+            let item = &template.constructs.items[at];
             // The slip is in the file's name.
             let written = item.target.of(&template.source);
             let name = written.iter().rposition(|b| b"/:.".contains(b) && written.len() > 8).map_or(0, |at| at + 1);
@@ -251,7 +247,7 @@ fn misspelt_targets(site: &Site) -> Vec<Mistake> {
 
 fn renamed_partials(site: &Site) -> Vec<Mistake> {
     let mut users: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
-    for id in ids(site) {
+    for id in site.ids() {
         for (_, target) in site.links(id).targets() {
             if let Ok(target) = target {
                 users.entry(&site.get(*target).path).or_default().insert(site.get(id).path.clone());
@@ -274,10 +270,10 @@ fn renamed_partials(site: &Site) -> Vec<Mistake> {
 
 fn includes_of_itself(site: &Site) -> Vec<Mistake> {
     let mut found = Vec::new();
-    for id in ids(site) {
+    for id in site.ids() {
         for (at, target) in site.links(id).targets() {
             let (template, Ok(target)) = (site.get(id), target) else { continue };
-            let (item, target) = (&template.constructs.items[at as usize], site.get(*target));
+            let (item, target) = (&template.constructs.items[at], site.get(*target));
             if item.kind == Kind::Include && item.part == Part::Single && item.inside == Inside::Nothing {
                 let end = target.source.len() as u32;
                 found.push(Mistake::new(target, &[(Span::new(end, end), item.span.of(&template.source))]));
@@ -289,7 +285,7 @@ fn includes_of_itself(site: &Site) -> Vec<Mistake> {
 
 fn dropped_closers(site: &Site) -> Vec<Mistake> {
     in_tags(site, |template, _, item| {
-        let is_closer = item.part == Part::Close && item.partner != ALONE && !item.span.is_empty();
+        let is_closer = item.part == Part::Close && item.partner.is_some() && !item.span.is_empty();
         is_closer.then(|| Mistake::new(template, &[(item.span, b"")]))
     })
 }
@@ -297,8 +293,8 @@ fn dropped_closers(site: &Site) -> Vec<Mistake> {
 fn swapped_closers(site: &Site) -> Vec<Mistake> {
     in_tags(site, |template, at, item| {
         let source = &template.source;
-        let next = template.constructs.items.get(at as usize + 1)?;
-        let closes = |item: &Construct| item.part == Part::Close && item.partner != ALONE && !item.span.is_empty();
+        let next = template.constructs.items.get(at.next().index())?;
+        let closes = |item: &Construct| item.part == Part::Close && item.partner.is_some() && !item.span.is_empty();
         let (this, that) = (item.span.of(source), next.span.of(source));
         let between = Span::new(item.span.end, next.span.start.max(item.span.end)).of(source);
         (closes(item) && closes(next) && this != that && between.trim_ascii().is_empty())
@@ -335,7 +331,7 @@ fn misspelt_words(site: &Site) -> Vec<Mistake> {
 
 /// From a pair's opening tag to its closing one.
 fn whole(template: &Template, item: &Construct) -> Option<Span> {
-    let close = template.constructs.items.get(item.partner as usize)?;
+    let close = template.constructs.partner(item)?;
     Some(Span::new(item.span.start, close.span.end))
 }
 
@@ -348,7 +344,7 @@ fn repeated_blocks(site: &Site) -> Vec<Mistake> {
 }
 
 /// The children whose layouts are all here, with the overrides of each that some layout has.
-fn overrides(site: &Site) -> Vec<(&Template, Vec<(u32, &Construct)>)> {
+fn overrides(site: &Site) -> Vec<(&Template, Vec<(ConstructId, &Construct)>)> {
     let resolver = Resolver::new(site);
     let of = |id: SourceId| {
         let chain = matches!(site.parent(id), Parent::Found { .. }).then(|| resolver.chain(id))?;
@@ -359,16 +355,10 @@ fn overrides(site: &Site) -> Vec<(&Template, Vec<(u32, &Construct)>)> {
                 layout.regions().any(|(_, region)| region.name.of(&layout.source) == name)
             })
         };
-        let mut end = 0;
-        let outermost = template.blocks().filter(|(at, item)| {
-            let outside = *at >= end;
-            end = if outside && item.partner != ALONE { item.partner } else { end };
-            outside
-        });
-        let found = outermost.filter(|(_, item)| above(item.name.of(&template.source))).collect();
+        let found = template.outermost().filter(|(_, item)| above(item.name.of(&template.source))).collect();
         chain.broken.is_none().then_some((template, found))
     };
-    ids(site).filter_map(of).collect()
+    site.ids().filter_map(of).collect()
 }
 
 fn misspelt_blocks(site: &Site) -> Vec<Mistake> {
@@ -376,7 +366,7 @@ fn misspelt_blocks(site: &Site) -> Vec<Mistake> {
     for (template, overrides) in overrides(site) {
         for (_, item) in overrides {
             let Some(new) = slip(item.name.of(&template.source)) else { continue };
-            let close = template.constructs.items.get(item.partner as usize).map(|close| close.name);
+            let close = template.constructs.partner(item).map(|close| close.name);
             let spans = std::iter::once(item.name).chain(close.filter(|name| !name.is_empty()));
             let edits: Vec<(Span, &[u8])> = spans.map(|span| (span, &new[..])).collect();
             found.push(Mistake::new(template, &edits));
@@ -431,7 +421,7 @@ fn stray_fragments(site: &Site) -> Vec<Mistake> {
 fn lost_parents(site: &Site) -> Vec<Mistake> {
     let lost = |(template, overrides): (&Template, Vec<_>)| {
         // Of a file with nothing else nothing is left.
-        let is_line = |parent: &&Construct| parent.partner == ALONE && parent.inside == Inside::Nothing;
+        let is_line = |parent: &&Construct| parent.partner.is_none() && parent.inside == Inside::Nothing;
         let parent = template.parent().filter(|parent| is_line(parent) && !overrides.is_empty())?;
         Some(Mistake::new(template, &[(parent.span, b"")]))
     };
@@ -509,13 +499,11 @@ fn changed_copies(site: &Site) -> Vec<Mistake> {
 
 fn dropped_includes(site: &Site) -> Vec<Mistake> {
     let mut uses: BTreeMap<&str, Vec<(&Template, &Construct)>> = BTreeMap::new();
-    for id in ids(site) {
+    for id in site.ids() {
         let template = site.get(id);
         for (at, target) in site.links(id).targets() {
             if let Ok(target) = target {
-                uses.entry(&site.get(*target).path)
-                    .or_default()
-                    .push((template, &template.constructs.items[at as usize]));
+                uses.entry(&site.get(*target).path).or_default().push((template, &template.constructs.items[at]));
             }
         }
     }
@@ -532,11 +520,11 @@ fn dropped_includes(site: &Site) -> Vec<Mistake> {
 fn idle_loads(site: &Site) -> Vec<Mistake> {
     let tags = |id: SourceId| {
         let template = site.get(id);
-        site.own_file_tags(id).iter().map(|&at| template.constructs.items[at as usize].span.of(&template.source))
+        site.own_file_tags(id).iter().map(|&at| template.constructs.items[at].span.of(&template.source))
     };
-    let all: BTreeSet<&[u8]> = ids(site).flat_map(tags).collect();
+    let all: BTreeSet<&[u8]> = site.ids().flat_map(tags).collect();
     let mut found = Vec::new();
-    for id in ids(site) {
+    for id in site.ids() {
         let (template, own) = (site.get(id), tags(id).collect::<BTreeSet<_>>());
         let at = template.parent().map_or(0, |parent| parent.span.end);
         for tag in all.iter().filter(|tag| !own.contains(*tag)) {

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use radicon::check::{Checks, RULES};
 use radicon::disk::Reader;
+use radicon::markup::ConstructId;
 use radicon::navigate::Navigator;
 use radicon::site::Parent;
 
@@ -40,7 +41,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             reader.unsaved(&path, Some(text));
             let start = Instant::now();
             reader.update(&mut loaded)?;
-            std::hint::black_box(Navigator::new(&loaded.site).definition(id, 0));
+            std::hint::black_box(Navigator::new(&loaded.site).definition(id, ConstructId(0)));
             found.push(start.elapsed());
             checks.check(&loaded.site);
             checked.push(start.elapsed());

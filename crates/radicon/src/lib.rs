@@ -73,6 +73,7 @@ pub mod dialect;
 pub mod disk;
 pub mod edit;
 mod hash;
+mod ids;
 pub mod learn;
 pub mod markup;
 pub mod navigate;

@@ -4,7 +4,7 @@
 use std::collections::BTreeSet;
 
 use crate::dialect::{Kind, Part};
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::resolve::{Arguments, Definition, Resolver, bound_by, is_name, printed};
 use crate::site::{Parent, Site};
 use crate::text::{SourceId, Span};
@@ -32,28 +32,27 @@ impl<'s> Navigator<'s> {
     }
 
     /// The innermost tag of a template at an offset, by its index; of a closing or dividing tag its opening one.
-    pub fn tag_at(&self, source: SourceId, offset: u32) -> Option<u32> {
+    pub fn tag_at(&self, source: SourceId, offset: u32) -> Option<ConstructId> {
         let items = &self.site.get(source).constructs.items;
-        let around = (0..).zip(items).filter(|(_, item)| item.span.start <= offset && offset <= item.span.end);
+        let around = ConstructId::each(items).filter(|(_, item)| item.span.start <= offset && offset <= item.span.end);
         let (at, item) = around.min_by_key(|(_, item)| item.span.len())?;
-        let has_opener = matches!(item.part, Part::Close | Part::Branch) && item.partner != ALONE;
-        Some(if has_opener { item.partner } else { at })
+        Some(item.partner.filter(|_| matches!(item.part, Part::Close | Part::Branch)).unwrap_or(at))
     }
 
-    fn tag(&self, source: SourceId, at: u32) -> &'s Construct {
-        &self.site.get(source).constructs.items[at as usize]
+    fn tag(&self, source: SourceId, at: ConstructId) -> &'s Construct {
+        &self.site.get(source).constructs.items[at]
     }
 
     /// The name of a block that a tag defines, prints again or inherits.
-    pub fn block_of(&self, source: SourceId, at: u32) -> Option<&'s [u8]> {
+    pub fn block_of(&self, source: SourceId, at: ConstructId) -> Option<&'s [u8]> {
         let template = self.site.get(source);
         let item = self.tag(source, at);
         match item.kind {
             kind if kind.defines() || kind == Kind::Again => Some(item.name.of(&template.source)),
             Kind::Inherited => {
                 let inside = |block: &&Construct| {
-                    let end = template.constructs.items.get(block.partner as usize).map_or(0, |close| close.span.start);
-                    block.span.end <= item.span.start && item.span.end <= end
+                    let close = template.constructs.partner(block);
+                    block.span.end <= item.span.start && close.is_some_and(|close| item.span.end <= close.span.start)
                 };
                 let around = template.blocks().map(|(_, block)| block).filter(inside);
                 around.max_by_key(|block| block.span.start).map(|block| block.name.of(&template.source))
@@ -64,7 +63,7 @@ impl<'s> Navigator<'s> {
     }
 
     /// The file that a tag names.
-    pub fn file_of(&self, source: SourceId, at: u32) -> Option<SourceId> {
+    pub fn file_of(&self, source: SourceId, at: ConstructId) -> Option<SourceId> {
         let named = self.site.links(source).target(at).and_then(|target| target.as_ref().ok()).copied();
         let is_parent = self.tag(source, at).kind == Kind::Parent;
         named.or_else(|| match self.site.parent(source) {
@@ -76,7 +75,7 @@ impl<'s> Navigator<'s> {
     /// What a tag refers to: the block that an override fills, at the nearest level that has it; what `inherited` and
     /// `again` print; the file that a name names. A block that fills none refers to itself. What a partial prints
     /// refers to the includes that pass it, sorted by template and place.
-    pub fn definition(&self, source: SourceId, at: u32) -> Vec<Spot> {
+    pub fn definition(&self, source: SourceId, at: ConstructId) -> Vec<Spot> {
         if let Some(file) = self.file_of(source, at) {
             return vec![Spot { source: file, span: Span::new(0, 0) }];
         }
@@ -88,7 +87,7 @@ impl<'s> Navigator<'s> {
     }
 
     /// Where includes pass the name that a tag prints.
-    fn passed(&self, source: SourceId, at: u32) -> Vec<Spot> {
+    fn passed(&self, source: SourceId, at: ConstructId) -> Vec<Spot> {
         let item = self.tag(source, at);
         let name = if item.kind == Kind::Output { printed(item) } else { Span::default() };
         let name = name.of(&self.site.get(source).source);
@@ -123,7 +122,7 @@ impl<'s> Navigator<'s> {
             return Vec::new();
         };
         let knows = |id: &SourceId| self.resolver.chain(*id).levels.contains(&owner);
-        let all = (0..self.site.templates.len() as u32).map(SourceId);
+        let all = self.site.ids();
         all.filter(knows).filter_map(|id| self.defined(id, name)).collect()
     }
 
@@ -137,7 +136,7 @@ impl<'s> Navigator<'s> {
     /// Sorted by template and place.
     pub fn users_of(&self, file: SourceId) -> Vec<Spot> {
         let mut found = Vec::new();
-        for source in (0..self.site.templates.len() as u32).map(SourceId) {
+        for source in self.site.ids() {
             for (at, target) in self.site.links(source).targets() {
                 if *target == Ok(file) {
                     found.push(Spot { source, span: self.tag(source, at).span });
@@ -154,7 +153,7 @@ impl<'s> Navigator<'s> {
 
     /// Everything that refers to the same as a tag does: the definitions of a block in all templates that know it, or
     /// the tags that name a file.
-    pub fn references(&self, source: SourceId, at: u32) -> Vec<Spot> {
+    pub fn references(&self, source: SourceId, at: ConstructId) -> Vec<Spot> {
         match (self.file_of(source, at), self.block_of(source, at)) {
             (Some(file), _) => self.users_of(file),
             (None, Some(name)) => self.definitions_of(source, name),
@@ -231,7 +230,12 @@ mod tests {
 
     /// Where a tag is that contains these words, and the places as `file:text`.
     #[track_caller]
-    fn check(find: impl Fn(&Navigator<'_>, SourceId, u32) -> Vec<Spot>, path: &str, words: &str, expected: &[&str]) {
+    fn check(
+        find: impl Fn(&Navigator<'_>, SourceId, ConstructId) -> Vec<Spot>,
+        path: &str,
+        words: &str,
+        expected: &[&str],
+    ) {
         let site = site();
         let navigator = Navigator::new(&site);
         let id = site.find(path).expect("a file");

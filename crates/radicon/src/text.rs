@@ -8,6 +8,8 @@ use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
 
+use crate::ids::id;
+
 /// The longest source that is read, in bytes (spans are 32-bit).
 pub const MAX_SOURCE: usize = u32::MAX as usize - 1;
 
@@ -67,16 +69,10 @@ impl Span {
     }
 }
 
-/// Index of a source within a [`Site`](crate::Site).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct SourceId(pub u32);
-
-impl SourceId {
-    /// The id as an index.
-    pub const fn index(self) -> usize {
-        self.0 as usize
-    }
-}
+id!(
+    /// The number of a source within a [`Site`](crate::Site).
+    pub SourceId:
+);
 
 /// A place a person can go to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]

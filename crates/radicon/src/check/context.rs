@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use rustc_hash::FxHashMap;
 
 use crate::dialect::{Kind, Part};
-use crate::markup::{ALONE, Construct, Document};
+use crate::markup::{Construct, ConstructId, Document};
 use crate::repeats::Repeats;
 use crate::resolve::{Chain, Definition, Flat, FlattenError, Resolver};
 use crate::site::{Parent, Site, Template};
@@ -25,7 +25,7 @@ impl<'s> Context<'s> {
     }
 
     pub fn ids(&self) -> impl Iterator<Item = SourceId> + use<> {
-        (0..self.site.templates.len() as u32).map(SourceId)
+        self.site.ids()
     }
 
     /// Every template with its id.
@@ -45,10 +45,10 @@ impl<'s> Context<'s> {
 
     /// The templates above the first one of a chain that have a region of this name, the nearest
     /// first, with the tag.
-    pub fn regions_above(&self, chain: &Chain, name: &[u8]) -> Vec<(SourceId, u32)> {
+    pub fn regions_above(&self, chain: &Chain, name: &[u8]) -> Vec<(SourceId, ConstructId)> {
         let region = |&id: &SourceId| {
             let template = self.site.get(id);
-            let named = |(_, item): &(u32, &Construct)| item.name.of(&template.source) == name;
+            let named = |(_, item): &(ConstructId, &Construct)| item.name.of(&template.source) == name;
             template.regions().find(named).map(|(at, _)| (id, at))
         };
         chain.levels[1..].iter().filter_map(region).collect()
@@ -101,17 +101,14 @@ impl<'s> PageView<'s> {
     }
 
     /// For each condition around a place its opening tag and the branch that the place is in.
-    pub fn branches(&self, offset: u32) -> FxHashMap<u32, usize> {
+    pub fn branches(&self, offset: u32) -> FxHashMap<ConstructId, usize> {
         let items = &self.document.constructs.items;
         let mut found = FxHashMap::default();
-        for (at, item) in (0..).zip(items).take_while(|(_, item)| item.span.start < offset) {
-            if item.kind == Kind::Control
-                && item.part == Part::Open
-                && item.partner != ALONE
-                && items[item.partner as usize].span.start > offset
-            {
+        for (at, item) in ConstructId::each(items).take_while(|(_, item)| item.span.start < offset) {
+            let is_around = item.partner.is_some_and(|closer| items[closer].span.start > offset);
+            if item.kind == Kind::Control && item.part == Part::Open && is_around {
                 let before = |branch: &&Construct| {
-                    branch.part == Part::Branch && branch.partner == at && branch.span.start < offset
+                    branch.part == Part::Branch && branch.partner == Some(at) && branch.span.start < offset
                 };
                 found.insert(at, items.iter().filter(before).count());
             }

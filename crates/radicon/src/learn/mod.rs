@@ -9,7 +9,6 @@
 mod dialect_file;
 mod evidence;
 mod gate;
-mod ids;
 mod meaning;
 mod own_words;
 mod read;
@@ -298,7 +297,7 @@ fn learn_with(
         return Err(pairs.tails);
     }
     let starts: Vec<usize> =
-        (0..=corpus.texts.len()).map(|file| tags.partition_point(|tag| tag.file.0 < file)).collect();
+        (0..=corpus.texts.len()).map(|file| tags.partition_point(|tag| tag.file.index() < file)).collect();
     let facts = Facts {
         corpus,
         index,
@@ -347,7 +346,7 @@ fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: 
     // How many files are named in each notation: where one names many, a few in another are chance.
     let mut edges = vec![0; notations.len()];
     for reference in references.iter().filter(|reference| reference.is_usual) {
-        edges[directives[reference.directive].notation.0] += reference.edges.len();
+        edges[directives[reference.directive].notation.index()] += reference.edges.len();
     }
     let most = edges.iter().copied().max().unwrap_or(0);
     let mut named: Vec<bool> = edges.iter().map(|&own| own > 0 && own * NAMED_SHARE >= most).collect();
@@ -359,7 +358,7 @@ fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: 
         let twin = NotationId::all(notations.len())
             .find(|&id| notations[id].style == Style::Sigil && notations[id].open == notations[line].open);
         if let Some(twin) = twin {
-            named[if files_of(line) > files_of(twin) { twin } else { line }.0] = false;
+            named[if files_of(line) > files_of(twin) { twin } else { line }.index()] = false;
         }
     }
     // A sigil's comments go with the sigil.
@@ -370,14 +369,15 @@ fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: 
                 && notations[*other].open == open[..open.len() - 1]
         };
         let mut sigils = NotationId::all(notations.len()).filter(of).peekable();
-        sigils.peek().is_none() || sigils.any(|other| named[other.0])
+        sigils.peek().is_none() || sigils.any(|other| named[other.index()])
     };
     let speaks = |id: NotationId| {
         let known = &notations[id];
         known.style == Style::Bracket && known.open.len() > 1 && !known.open.starts_with("<!--") && goes(id)
     };
-    let kept: Vec<NotationId> =
-        NotationId::all(notations.len()).filter(|&id| notations[id].strong || named[id.0] || speaks(id)).collect();
+    let kept: Vec<NotationId> = NotationId::all(notations.len())
+        .filter(|&id| notations[id].strong || named[id.index()] || speaks(id))
+        .collect();
     let notations: Vec<Notation> = kept.iter().map(|&id| notations[id].clone()).collect();
     // Notations that were left out may have hidden tags of others.
     let tags = tags::read_all(&corpus.texts, &notations);

@@ -11,7 +11,7 @@ use crate::learn::dialect_file::forms::escape;
 use crate::learn::thresholds::{
     AT_EDGE, CONTENT_ABOVE, FEWEST_OWN_FILES, FEWEST_OWN_USES, HIDING, INSIDE, RECURRING, SURE_USES, TIMES_AHEAD,
 };
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::resolve::Resolver;
 use crate::site::{Parent, Site, Template};
 use crate::text::{Place, SourceId, position, trim_blanks};
@@ -81,10 +81,10 @@ fn replaced_content(site: &Site, templates: &[(SourceId, &Template)], look: Look
         let chain = resolver.chain(id);
         let is_known = look == Look::Sample || chain.broken.is_none() && chain.levels.len() > 1;
         let has_layout = *site.parent(id) != Parent::None;
-        let mut open: Vec<u32> = Vec::new();
-        for (at, item) in (0..).zip(&template.constructs.items) {
-            open.retain(|&block| template.constructs.items[block as usize].partner > at);
-            if item.kind == Kind::Block && item.part == Part::Open && item.partner != ALONE {
+        let mut open: Vec<ConstructId> = Vec::new();
+        for (at, item) in ConstructId::each(&template.constructs.items) {
+            open.retain(|&block| template.constructs.items[block].partner > Some(at));
+            if item.kind == Kind::Block && item.part == Part::Open && item.partner.is_some() {
                 open.push(at);
             }
             if item.part != Part::Single || !matches!(item.kind, Kind::Output | Kind::Other) {
@@ -104,9 +104,9 @@ fn replaced_content(site: &Site, templates: &[(SourceId, &Template)], look: Look
             one.known += 1;
             let Some(&block) = open.last() else { continue };
             one.inside += 1;
-            let name = template.constructs.items[block as usize].name.of(&template.source);
+            let name = template.constructs.items[block].name.of(&template.source);
             let above = chain.levels[1..].iter().find_map(|&layout| Some((layout, site.get(layout).definition(name)?)));
-            let holds = |(layout, at): (SourceId, u32)| {
+            let holds = |(layout, at): (SourceId, ConstructId)| {
                 let layout = site.get(layout);
                 !trim_blanks(layout.inner(at).of(&layout.source)).is_empty()
             };

@@ -12,7 +12,7 @@ use super::dialect_file::document::{with_exception, with_key, with_rule};
 use super::dialect_file::question;
 use super::{Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind, Part};
-use crate::markup::{ALONE, Constructs};
+use crate::markup::Constructs;
 use crate::resolve::Resolver;
 use crate::site::{Settings, Site, SourceFile, beneath, folder};
 
@@ -236,8 +236,8 @@ fn compare(flat: &[u8], dialect: &Dialect, page: &[u8]) -> Score {
         if item.kind.resolved() && item.kind != Kind::Comment {
             left += (end - start) as i64;
         }
-        if item.part == Part::Open && item.partner != ALONE && item.kind == Kind::Control {
-            at = constructs.items[item.partner as usize].span.end as usize;
+        if let Some(closer) = item.partner.filter(|_| item.part == Part::Open && item.kind == Kind::Control) {
+            at = constructs.items[closer].span.end as usize;
         }
         until = at;
     }

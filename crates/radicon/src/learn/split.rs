@@ -28,7 +28,7 @@ pub(super) fn apart(facts: &Facts<'_>, found: &Meanings) -> Option<Vec<Vec<TextI
         for (tag, target) in &reference.edges {
             if let Some(target) = facts.file_of(*target) {
                 let (a, b) = (root(&leader, facts.tags[*tag].file), root(&leader, target));
-                leader[a.max(b).0] = a.min(b);
+                leader[a.max(b).index()] = a.min(b);
             }
         }
     }
@@ -53,8 +53,8 @@ pub(super) fn apart(facts: &Facts<'_>, found: &Meanings) -> Option<Vec<Vec<TextI
 }
 
 fn root(leader: &[TextId], mut file: TextId) -> TextId {
-    while leader[file.0] != file {
-        file = leader[file.0];
+    while leader[file.index()] != file {
+        file = leader[file.index()];
     }
     file
 }

@@ -6,8 +6,8 @@
 //! content. The attribute itself is a construct too, which goes from the page;
 //! if the whole element goes, the reach of opener and closer covers its tags.
 
-use super::construct::{ALONE, Construct, bare};
-use super::constructs::Constructs;
+use super::construct::{Construct, bare};
+use super::constructs::{Added, Constructs};
 use super::lexer::TokenKind;
 use super::tree::{Document, NodeKind};
 use crate::dialect::{Dialect, Form, Kind, Marks, Part};
@@ -35,8 +35,9 @@ pub(super) fn outside_of_tags(source: &[u8], constructs: &Constructs) -> Vec<boo
 /// Adds what the attributes of elements stand for.
 pub(super) fn add(source: &[u8], dialect: &Dialect, constructs: &mut Constructs) {
     let document = Document::with_constructs(source, std::mem::take(constructs));
-    // Sorted by place; at one place openers come before closers, and those before real tags.
-    let mut all: Vec<(u32, u8, Construct, u32)> = Vec::new();
+    // At one place openers come before closers, and those before real tags.
+    let mut all: Vec<Added> = Vec::new();
+    let mut pairs = 0;
     for (at, node) in (0..).zip(&document.nodes).filter(|(_, node)| node.kind == NodeKind::Element) {
         for attribute in document.attributes(at) {
             let read = |(index, form): (u16, &'_ Form)| {
@@ -58,7 +59,8 @@ pub(super) fn add(source: &[u8], dialect: &Dialect, constructs: &mut Constructs)
             };
             let is_region = !matches!(form.kind, Kind::Parent | Kind::Set | Kind::Import);
             if !(is_region && form.replaces_element) {
-                all.push((place.start, 2, Construct { part: Part::Attribute, ..known }, ALONE));
+                let construct = Construct { part: Part::Attribute, ..known };
+                all.push(Added { construct, pair: None, rank: 2 });
             }
             if !is_region {
                 continue;
@@ -73,53 +75,14 @@ pub(super) fn add(source: &[u8], dialect: &Dialect, constructs: &mut Constructs)
             let opener = Construct { part: Part::Open, span: empty(open.start), reach: open, ..known };
             let closer =
                 Construct { part: Part::Close, reach: close, form: index, kind: form.kind, ..bare(empty(close.start)) };
-            let pair = all.len() as u32;
-            all.push((open.start, 0, opener, pair));
-            all.push((close.start, 1, closer, pair));
+            for (construct, rank) in [(opener, 0), (closer, 1)] {
+                all.push(Added { construct, pair: Some(pairs), rank });
+            }
+            pairs += 1;
         }
     }
     *constructs = document.constructs;
-    merge(constructs, all);
-}
-
-/// Puts the added constructs among the others; partners keep finding each other.
-fn merge(constructs: &mut Constructs, added: Vec<(u32, u8, Construct, u32)>) {
-    /// What tells a pair's halves before they have an index.
-    #[derive(Clone, Copy, PartialEq, Eq, Hash)]
-    enum Pair {
-        Old(u32),
-        Added(u32),
-    }
-    let old = (0..).zip(&constructs.items).map(|(index, item)| (item.span.start, 3, *item, Pair::Old(index)));
-    let mut all: Vec<_> =
-        old.chain(added.into_iter().map(|(at, rank, item, pair)| (at, rank, item, Pair::Added(pair)))).collect();
-    all.sort_by_key(|(at, rank, ..)| (*at, *rank));
-    let mut places = rustc_hash::FxHashMap::default();
-    let mut openers = rustc_hash::FxHashMap::default();
-    for (index, (.., item, pair)) in (0_u32..).zip(&all) {
-        match pair {
-            Pair::Old(_) => drop(places.insert(*pair, index)),
-            Pair::Added(_) if item.part == Part::Open => drop(openers.insert(*pair, index)),
-            Pair::Added(_) => {}
-        }
-    }
-    let mut items: Vec<Construct> = all.iter().map(|(.., item, _)| *item).collect();
-    for index in 0..items.len() {
-        match all[index].3 {
-            Pair::Old(_) if items[index].partner != ALONE => {
-                items[index].partner = places.get(&Pair::Old(items[index].partner)).copied().unwrap_or(ALONE);
-            }
-            pair @ Pair::Added(_) if items[index].part == Part::Close => {
-                let opener = openers.get(&pair).copied().unwrap_or(ALONE);
-                items[index].partner = opener;
-                if let Some(opener) = items.get_mut(opener as usize) {
-                    opener.partner = index as u32;
-                }
-            }
-            _ => {}
-        }
-    }
-    constructs.items = items;
+    constructs.insert(all);
 }
 
 #[cfg(test)]
@@ -132,11 +95,13 @@ mod tests {
         output = '{{ <expr> }}'\n";
 
     /// Each construct as its kind, part and the text it leaves out.
-    fn read(source: &str) -> Vec<(Kind, Part, String, u32)> {
+    fn read(source: &str) -> Vec<(Kind, Part, String, Option<u32>)> {
         let dialect = Dialect::parse(DIALECT).expect("a dialect");
         let found = Constructs::read(source.as_bytes(), &dialect);
-        let show =
-            |item: &Construct| (item.kind, item.part, item.reach.text(source.as_bytes()).into_owned(), item.partner);
+        let show = |item: &Construct| {
+            let partner = item.partner.map(|at| at.0);
+            (item.kind, item.part, item.reach.text(source.as_bytes()).into_owned(), partner)
+        };
         found.items.iter().map(show).collect()
     }
 
@@ -144,10 +109,10 @@ mod tests {
     fn an_attribute_stands_for_tags_around_the_content() {
         let found = read("<p><b class=x bay=\"here\">{{ y }}</b>");
         let expected = [
-            (Kind::Block, Part::Attribute, " bay=\"here\"".to_owned(), ALONE),
-            (Kind::Block, Part::Open, String::new(), 3),
-            (Kind::Output, Part::Single, "{{ y }}".to_owned(), ALONE),
-            (Kind::Block, Part::Close, String::new(), 1),
+            (Kind::Block, Part::Attribute, " bay=\"here\"".to_owned(), None),
+            (Kind::Block, Part::Open, String::new(), Some(3)),
+            (Kind::Output, Part::Single, "{{ y }}".to_owned(), None),
+            (Kind::Block, Part::Close, String::new(), Some(1)),
         ];
         assert_eq!(found, expected);
     }
@@ -155,7 +120,7 @@ mod tests {
     #[test]
     fn an_element_that_is_replaced_goes_with_its_tags() {
         let found = read("<i moor=\"a.html\">old</i>");
-        assert_eq!(found[0], (Kind::Include, Part::Open, "<i moor=\"a.html\">".to_owned(), 1));
-        assert_eq!(found[1], (Kind::Include, Part::Close, "</i>".to_owned(), 0));
+        assert_eq!(found[0], (Kind::Include, Part::Open, "<i moor=\"a.html\">".to_owned(), Some(1)));
+        assert_eq!(found[1], (Kind::Include, Part::Close, "</i>".to_owned(), Some(0)));
     }
 }

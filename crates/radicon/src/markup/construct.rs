@@ -1,10 +1,13 @@
 //! One piece of template syntax, as it was read.
 
 use crate::dialect::{Dialect, Form, Kind, Part, Values};
+use crate::ids::id;
 use crate::text::{Span, is_blank};
 
-/// No partner: a single tag, or a pair's tag that lacks the other half.
-pub const ALONE: u32 = u32::MAX;
+id!(
+    /// The number of a construct within its source.
+    pub ConstructId: Construct
+);
 
 /// One piece of template syntax.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -25,8 +28,9 @@ pub struct Construct {
     pub expr: Span,
     /// The target or the short content is an expression.
     pub dynamic: bool,
-    /// For an opener the closer, for a closer or branch the opener, else [`ALONE`].
-    pub partner: u32,
+    /// For an opener the closer, for a closer or branch the opener; none for a single tag, and for one that lacks its
+    /// other half.
+    pub partner: Option<ConstructId>,
     /// Whitespace around the tag that goes with it: trim marks and line ends.
     pub reach: Span,
     /// Its trim marks, at the opening and the closing delimiter; empty where there is none.
@@ -110,7 +114,7 @@ pub(super) fn bare(span: Span) -> Construct {
         value: Span::default(),
         expr: Span::default(),
         dynamic: false,
-        partner: ALONE,
+        partner: None,
         reach: span,
         marks: [Span::default(); 2],
         inside: Inside::Nothing,

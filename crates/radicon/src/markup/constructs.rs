@@ -2,7 +2,7 @@
 
 use memchr::memmem;
 
-use super::construct::{ALONE, Construct, Inside, bare};
+use super::construct::{Construct, ConstructId, Inside, bare};
 use super::lexer::Opaque;
 use super::{attributes, header, within};
 use crate::dialect::{Captures, Dialect, Kind, Marks, Newline, Part, Pattern};
@@ -90,31 +90,72 @@ impl Constructs {
     /// Adds pairs of blocks that something else than the dialect's tags marks; `false`
     /// if they do not lie between the tags.
     pub(crate) fn add_blocks(&mut self, pairs: &[(Span, Span)]) -> bool {
-        let old = std::mem::take(&mut self.items);
-        // Where each tag was: an old one by its index, or the tag of a pair.
-        let mut all: Vec<(Construct, [u32; 2])> = (0..).zip(&old).map(|(at, item)| (*item, [at, ALONE])).collect();
-        for (pair, (open, close)) in (0..).zip(pairs) {
-            for (part, span) in [(Part::Open, *open), (Part::Close, *close)] {
-                all.push((Construct { kind: Kind::Block, part, ..bare(span) }, [ALONE, pair]));
-            }
-        }
-        all.sort_by_key(|(item, _)| (item.span.start, item.span.end));
-        let mut places = vec![ALONE; old.len()];
-        let mut tags = vec![[ALONE; 2]; pairs.len()];
-        for (at, (item, [old, pair])) in (0..).zip(&all) {
-            match *old {
-                ALONE => tags[*pair as usize][usize::from(item.part == Part::Close)] = at,
-                old => places[old as usize] = at,
-            }
-        }
-        let partner = |(item, [old, pair]): &(Construct, [u32; 2])| match (*old, item.partner) {
-            (ALONE, _) => tags[*pair as usize][usize::from(item.part == Part::Open)],
-            (_, ALONE) => ALONE,
-            (_, partner) => places[partner as usize],
-        };
-        self.items = all.iter().map(|tag| Construct { partner: partner(tag), ..tag.0 }).collect();
+        let added = pairs.iter().enumerate().flat_map(|(pair, (open, close))| {
+            [(Part::Open, *open), (Part::Close, *close)].map(|(part, span)| Added {
+                construct: Construct { kind: Kind::Block, part, ..bare(span) },
+                pair: Some(pair),
+                rank: AMONG_THEM + 1,
+            })
+        });
+        self.insert(added.collect());
         self.items.windows(2).all(|pair| pair[0].span.end <= pair[1].span.start)
     }
+
+    /// Puts more constructs among the others. Partners keep finding each other, and the halves of a pair do.
+    pub(super) fn insert(&mut self, added: Vec<Added>) {
+        /// The place among the old ones, or the pair.
+        #[derive(Clone, Copy)]
+        enum Was {
+            Old(ConstructId),
+            In(Option<usize>),
+        }
+        let pairs = added.iter().filter_map(|added| added.pair).max().map_or(0, |last| last + 1);
+        let old = std::mem::take(&mut self.items);
+        let added = added.into_iter().map(|added| (added.rank, added.construct, Was::In(added.pair)));
+        let mut all: Vec<(u8, Construct, Was)> =
+            ConstructId::each(&old).map(|(at, item)| (AMONG_THEM, *item, Was::Old(at))).chain(added).collect();
+        all.sort_by_key(|(rank, item, _)| (item.span.start, *rank));
+        let mut places = vec![ConstructId(0); old.len()];
+        let mut halves = vec![[None; 2]; pairs];
+        for (at, (_, item, was)) in ConstructId::each(&all) {
+            match *was {
+                Was::Old(old) => places[old.index()] = at,
+                Was::In(Some(pair)) => halves[pair][usize::from(item.part == Part::Close)] = Some(at),
+                Was::In(None) => {}
+            }
+        }
+        let placed = |(_, item, was): (u8, Construct, Was)| {
+            let partner = match was {
+                Was::Old(_) => item.partner.map(|partner| places[partner.index()]),
+                Was::In(pair) => pair.and_then(|pair| halves[pair][usize::from(item.part == Part::Open)]),
+            };
+            Construct { partner, ..item }
+        };
+        self.items = all.into_iter().map(placed).collect();
+    }
+
+    /// The other half of a construct, if it has one.
+    pub fn partner(&self, construct: &Construct) -> Option<&Construct> {
+        construct.partner.and_then(|at| self.items.get(at.index()))
+    }
+
+    /// The constructs between an opener and its closer; none for a tag that lacks one.
+    pub fn inside(&self, opener: ConstructId) -> &[Construct] {
+        let closer = self.items.get(opener.index()).and_then(|item| item.partner);
+        closer.and_then(|closer| self.items.get(opener.index() + 1..closer.index())).unwrap_or(&[])
+    }
+}
+
+/// The rank of the constructs that were read.
+pub(super) const AMONG_THEM: u8 = 3;
+
+/// A construct that is put among others.
+pub(super) struct Added {
+    pub construct: Construct,
+    /// The number of its pair, if it is half of one.
+    pub pair: Option<usize>,
+    /// At one place those of lower rank come first.
+    pub rank: u8,
 }
 
 /// What is known of a construct while reading.
@@ -209,7 +250,7 @@ impl<'s> Scan<'s> {
             value: captures.value,
             expr: captures.expr,
             dynamic: tag.dynamic,
-            partner: ALONE,
+            partner: None,
             reach: span,
             marks: captures.marks,
             inside: Inside::Nothing,
@@ -319,36 +360,34 @@ impl<'s> Scan<'s> {
 
     /// Gives every opener its closer; what is left over is an error.
     fn pair(&mut self) {
-        let mut open: Vec<u32> = Vec::new();
+        let mut open: Vec<ConstructId> = Vec::new();
         let mut errors = Vec::new();
-        for index in 0..self.found.items.len() {
+        for index in ConstructId::all(self.found.items.len()) {
             let item = self.found.items[index];
             match item.part {
                 Part::Single | Part::Attribute => {}
-                Part::Open => open.push(index as u32),
+                Part::Open => open.push(index),
                 Part::Branch => match open.last() {
-                    Some(&opener) if self.fits(opener as usize, index) => self.found.items[index].partner = opener,
+                    Some(&opener) if self.fits(opener, index) => self.found.items[index].partner = Some(opener),
                     _ => errors.push((index, Fault::Outside)),
                 },
                 Part::Close => {
                     // A closer reaches over at most this many unclosed openers.
                     let reached = open.iter().rev().take(64);
-                    let Some(depth) = reached.clone().position(|&opener| self.fits(opener as usize, index)) else {
+                    let Some(depth) = reached.clone().position(|&opener| self.fits(opener, index)) else {
                         errors.push((index, Fault::ClosesNothing));
                         continue;
                     };
-                    errors.extend(
-                        open.split_off(open.len() - depth).into_iter().map(|open| (open as usize, Fault::Unclosed)),
-                    );
+                    errors.extend(open.split_off(open.len() - depth).into_iter().map(|open| (open, Fault::Unclosed)));
                     if let Some(opener) = open.pop() {
                         self.join(opener, index);
                     }
                 }
             }
         }
-        errors.extend(open.into_iter().map(|open| (open as usize, Fault::Unclosed)));
+        errors.extend(open.into_iter().map(|open| (open, Fault::Unclosed)));
         errors.sort_unstable();
-        let error = |(index, fault): (usize, Fault)| {
+        let error = |(index, fault): (ConstructId, Fault)| {
             let span = self.found.items[index].span;
             SyntaxError { span, fault, message: format!("`{}` {}", span.text(self.source), fault.words()) }
         };
@@ -356,22 +395,22 @@ impl<'s> Scan<'s> {
     }
 
     /// Makes an opener and a closer a pair. The closer decides what an opener of several forms is.
-    fn join(&mut self, opener: u32, closer: usize) {
-        let shared = |form: &&u16| self.tags[closer].forms.contains(form);
-        let form = self.tags[opener as usize].forms.iter().find(shared).copied().unwrap_or_default();
+    fn join(&mut self, opener: ConstructId, closer: ConstructId) {
+        let shared = |form: &&u16| self.tags[closer.index()].forms.contains(form);
+        let form = self.tags[opener.index()].forms.iter().find(shared).copied().unwrap_or_default();
         let kind = self.dialect.forms[form as usize].kind;
-        for (index, partner) in [(opener as usize, closer as u32), (closer, opener)] {
+        for (index, partner) in [(opener, closer), (closer, opener)] {
             let item = &mut self.found.items[index];
-            (item.partner, item.form, item.kind) = (partner, form, kind);
+            (item.partner, item.form, item.kind) = (Some(partner), form, kind);
         }
     }
 
     /// Whether the tag at `part` may divide or close the pair that the one at `opener` opens.
-    fn fits(&self, opener: usize, part: usize) -> bool {
+    fn fits(&self, opener: ConstructId, part: ConstructId) -> bool {
         let (from, to) = (&self.found.items[opener], &self.found.items[part]);
         let named =
             to.part != Part::Close || to.name.is_empty() || to.name.of(self.source) == from.name.of(self.source);
-        named && self.tags[opener].forms.iter().any(|form| self.tags[part].forms.contains(form))
+        named && self.tags[opener.index()].forms.iter().any(|form| self.tags[part.index()].forms.contains(form))
     }
 
     /// Lets line ends go with the tags by the dialect's rule. Only tags that
@@ -500,8 +539,8 @@ mod tests {
             "brace-percent",
             "{% block a %}{% if x %}1{% else %}2{% endif %}{% endblock a %}{% endfor %}{% block b %}",
         );
-        let partners: Vec<_> = found.items.iter().map(|item| item.partner).collect();
-        assert_eq!(partners, [4, 3, 1, 1, 0, ALONE, ALONE]);
+        let partners: Vec<_> = found.items.iter().map(|item| item.partner.map(|at| at.0)).collect();
+        assert_eq!(partners, [Some(4), Some(3), Some(1), Some(1), Some(0), None, None]);
         let messages: Vec<_> = found.errors.iter().map(|error| error.message.as_str()).collect();
         assert_eq!(messages, ["`{% endfor %}` closes nothing", "`{% block b %}` is never closed"]);
     }

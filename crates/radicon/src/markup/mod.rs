@@ -11,7 +11,7 @@ mod tree;
 mod within;
 
 pub(crate) use construct::NO_TAG;
-pub use construct::{ALONE, Construct, Inside};
+pub use construct::{Construct, ConstructId, Inside};
 pub use constructs::{Constructs, Fault, SyntaxError};
 pub use header::header_of;
 pub(crate) use lexer::Lexer;

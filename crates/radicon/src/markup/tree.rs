@@ -1,6 +1,6 @@
 //! The tree: elements and construct pairs, nested; nothing repaired, nothing lost.
 
-use super::construct::ALONE;
+use super::construct::ConstructId;
 use super::constructs::Constructs;
 use super::lexer::{Token, TokenKind, lex};
 use super::nest::{Closes, Nest, TagName};
@@ -319,16 +319,16 @@ impl<'a> Builder<'a> {
             return self.leaf(NodeKind::Construct, at, at + 1);
         };
         match item.part {
-            Part::Open if item.partner != ALONE && self.closes_in_content(item.partner) => {
+            Part::Open if item.partner.is_some_and(|closer| self.closes_in_content(closer)) => {
                 let index = self.push(NodeKind::Pair, at, at + 1);
                 self.stack.push(index);
                 self.nest.enter_pair();
                 return at + 1;
             }
-            Part::Close if item.partner != ALONE => {
-                let opener = self.constructs.items[item.partner as usize].span.start;
+            Part::Close => {
+                let opener = self.constructs.partner(item).map(|opener| opener.span.start);
                 if let Some(place) = self.nest.pair()
-                    && self.start_of(place) == opener
+                    && Some(self.start_of(place)) == opener
                 {
                     self.close(place, at, at + 1);
                     return at + 1;
@@ -344,8 +344,8 @@ impl<'a> Builder<'a> {
     }
 
     /// Whether a construct is a token of its own and not swallowed by another one.
-    fn closes_in_content(&self, construct: u32) -> bool {
-        let start = self.constructs.items[construct as usize].span.start;
+    fn closes_in_content(&self, construct: ConstructId) -> bool {
+        let start = self.constructs.items[construct].span.start;
         let at = self.tokens.partition_point(|token| token.start < start);
         if self.tokens.get(at).is_none_or(|token| token.start != start || token.kind != TokenKind::Construct) {
             return false;

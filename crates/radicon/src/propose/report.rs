@@ -6,7 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::pages::heal;
 use super::proposal::{ProposedBlock, ProposedFile, ProposedLayout};
 use super::skeleton::hole::TAGS;
-use crate::markup::{Document, NodeKind};
+use crate::markup::{ConstructId, Document, NodeKind};
 use crate::resolve::Resolver;
 use crate::site::{Site, Template};
 use crate::steps::whole;
@@ -70,7 +70,7 @@ fn definitions(template: &Template) -> Vec<(&[u8], &[u8])> {
     names.into_iter().filter_map(definition).collect()
 }
 
-fn inner(template: &Template, at: u32) -> &[u8] {
+fn inner(template: &Template, at: ConstructId) -> &[u8] {
     trim_blanks(template.inner(at).of(&template.source))
 }
 
@@ -126,9 +126,9 @@ impl<'s> Facts<'s> {
     }
 
     /// A block that a layout defines.
-    fn block(&self, layout: SourceId, at: u32, document: &Document, beneath: usize) -> ProposedBlock {
+    fn block(&self, layout: SourceId, at: ConstructId, document: &Document, beneath: usize) -> ProposedBlock {
         let template = self.after.get(layout);
-        let item = &template.constructs.items[at as usize];
+        let item = &template.constructs.items[at];
         let name = item.name.of(&template.source);
         let none = Uses::default();
         let uses = self.uses.get(&(layout, name)).unwrap_or(&none);

@@ -35,7 +35,7 @@ impl<'p> Tags<'p> {
 
     /// The tag without the names that it binds for what it holds, and with what is given for its name, in one line.
     fn unnamed(&self, kept: &Kept) -> String {
-        let span = self.site.get(kept.source).constructs.items[kept.construct as usize].span;
+        let span = self.site.get(kept.source).constructs.items[kept.construct].span;
         let mut from = span.start;
         let mut text = Vec::new();
         let own = kept.own_names.iter().map(|&name| (name, &b""[..]));
@@ -51,7 +51,7 @@ impl<'p> Tags<'p> {
 
     /// The tag as it is written, in one line.
     fn written(&self, kept: &Kept) -> String {
-        in_one_line(self.text(kept.source, self.site.get(kept.source).constructs.items[kept.construct as usize].span))
+        in_one_line(self.text(kept.source, self.site.get(kept.source).constructs.items[kept.construct].span))
     }
 }
 
@@ -96,7 +96,7 @@ impl Prover<'_> {
             return None;
         }
         let template = after.site.get(other.source);
-        let mut in_force = template.constructs.items[..other.construct as usize].iter();
+        let mut in_force = template.constructs.items[..other.construct.index()].iter();
         // In their old order.
         let missing =
             needed.iter().find(|needed| !in_force.any(|item| item.span.of(&template.source) == needed.as_bytes()))?;

@@ -66,7 +66,7 @@ pub struct PartialNode {
 impl LayoutMap {
     pub(super) fn of(site: &Site, survey: &Survey) -> Self {
         let mut children: FxHashMap<Option<SourceId>, Vec<SourceId>> = FxHashMap::default();
-        for id in (0..site.templates.len() as u32).map(SourceId) {
+        for id in site.ids() {
             let parent = match site.parent(id) {
                 Parent::Found { id, .. } => Some(*id),
                 _ => None,

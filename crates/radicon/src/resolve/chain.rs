@@ -1,6 +1,7 @@
 //! Chains, and which definition of a block wins.
 
 use super::MAX_LEVELS;
+use crate::markup::ConstructId;
 use crate::site::{Missing, Parent, Problem, Site};
 use crate::text::SourceId;
 
@@ -10,7 +11,7 @@ pub struct Definition {
     /// The template.
     pub source: SourceId,
     /// Index of the block's opening tag.
-    pub construct: u32,
+    pub construct: ConstructId,
 }
 
 /// Why a chain ends before its base.

@@ -4,6 +4,7 @@ use rustc_hash::FxHashMap;
 use serde::Serialize;
 
 use super::{Definition, MAX_PAGE, MAX_SPLICES};
+use crate::markup::ConstructId;
 use crate::site::{Problem, Site};
 use crate::text::{LineIndex, SourceId, Span, is_blank};
 
@@ -27,9 +28,9 @@ pub enum Via {
     /// It is the content of a block.
     Block(Definition),
     /// A construct, in a template, includes it.
-    Include(SourceId, u32),
+    Include(SourceId, ConstructId),
     /// It is where a construct, in a template, calls for the body.
-    Body(SourceId, u32),
+    Body(SourceId, ConstructId),
     /// A folder rule puts it before or after the page.
     Rule,
 }
@@ -138,5 +139,5 @@ impl Flat {
 
 pub(crate) fn block_name(site: &Site, definition: Definition) -> String {
     let template = site.get(definition.source);
-    template.constructs.items[definition.construct as usize].name.text(&template.source).into_owned()
+    template.constructs.items[definition.construct].name.text(&template.source).into_owned()
 }

@@ -12,7 +12,7 @@ use super::names::{Kept, Names, ProofContext};
 use super::scope::{Given, Scope, printed};
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES, rebase};
 use crate::dialect::{ByteOrderMark, Kind, Loose, Part, Values};
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::site::Site;
 use crate::text::{BYTE_ORDER_MARK, SourceId, Span, is_blank};
 
@@ -65,7 +65,7 @@ struct Flattener<'s> {
     /// The files among them.
     including: Vec<SourceId>,
     /// For each name that a template prints the constructs that may bind it.
-    binders: FxHashMap<(SourceId, Box<[u8]>), Vec<u32>>,
+    binders: FxHashMap<(SourceId, Box<[u8]>), Vec<ConstructId>>,
     /// The own-file tags that were written.
     said: FxHashSet<Box<[u8]>>,
     /// What binds names here, for a proof.
@@ -104,7 +104,7 @@ struct Region {
 /// The body of a wrap, in the frame where it is written.
 struct Wrapped {
     source: SourceId,
-    opener: u32,
+    opener: ConstructId,
     frame: Frame,
     /// How many files were being included around the wrap.
     including: usize,
@@ -115,8 +115,13 @@ struct Wrapped {
 impl Wrapped {
     /// Whether a definition is in the body.
     fn holds(&self, site: &Site, definition: Definition) -> bool {
-        let closer = site.get(self.source).constructs.items[self.opener as usize].partner;
-        self.source == definition.source && (self.opener..closer).contains(&definition.construct)
+        self.source == definition.source && self.has(site, definition.construct)
+    }
+
+    /// Whether a construct of its file is between its tags.
+    fn has(&self, site: &Site, construct: ConstructId) -> bool {
+        let closer = site.get(self.source).constructs.items[self.opener].partner;
+        closer.is_some_and(|closer| (self.opener..closer).contains(&construct))
     }
 }
 
@@ -152,7 +157,7 @@ impl Flattener<'_> {
         let text = &self.site.get(source).source;
         let has_mark = self.own_mark && text.starts_with(BYTE_ORDER_MARK);
         let start = if has_mark { BYTE_ORDER_MARK.len() } else { 0 };
-        self.content(source, Span::from_range(start..text.len()), 0, frame);
+        self.content(source, Span::from_range(start..text.len()), ConstructId(0), frame);
     }
 
     /// Names that a child binds outside its blocks hold for the layout too, and
@@ -167,11 +172,11 @@ impl Flattener<'_> {
             _ => false,
         };
         // Ends of the conditions that hold a binding.
-        let mut holding: FxHashSet<u32> = FxHashSet::default();
-        let mut at = 0;
-        while let Some(item) = items.get(at) {
-            let whole_pair = item.part == Part::Open && item.partner != ALONE;
-            let next = if whole_pair { item.partner as usize } else { at };
+        let mut holding: FxHashSet<ConstructId> = FxHashSet::default();
+        let mut at = ConstructId(0);
+        while let Some(item) = items.get(at.index()) {
+            let closer = item.partner.filter(|_| item.part == Part::Open);
+            let next = closer.unwrap_or(at);
             if item.kind == Kind::Parent {
                 self.code_around(child, item, frame);
             } else if binds(item) {
@@ -181,50 +186,52 @@ impl Flattener<'_> {
                 }
                 at = next;
             } else if item.kind == Kind::Control {
-                let held = items[at..=next].iter().any(binds);
-                match item.part {
-                    Part::Open if whole_pair && held && !is_body => {
+                let held = items[at.index()..=next.index()].iter().any(binds);
+                match (item.part, closer) {
+                    (Part::Open, Some(closer)) if held && !is_body => {
                         self.note(child, at, true, None);
-                        holding.insert(item.partner);
+                        holding.insert(closer);
                         self.copy(child, item.span, frame);
                     }
-                    Part::Open => at = next,
-                    _ if holding.contains(&(at as u32)) || holding.contains(&closer_of(items, at)) => {
+                    (Part::Open, _) => at = next,
+                    _ if holding.contains(&at)
+                        || closer_of(items, item).is_some_and(|closer| holding.contains(&closer)) =>
+                    {
                         self.note(child, at, true, None);
                         self.copy(child, item.span, frame);
                     }
                     _ => {}
                 }
-            } else if whole_pair {
+            } else {
                 at = next;
             }
-            at += 1;
+            at = at.next();
         }
     }
 
     /// Notes a tag that stays in the page, and what its names reach.
-    fn note(&mut self, source: SourceId, at: usize, in_child: bool, given: Option<Given>) {
+    fn note(&mut self, source: SourceId, at: ConstructId, in_child: bool, given: Option<Given>) {
         let place = self.flat.bytes.len() as u32;
         if let Some(names) = &mut self.names {
-            names.keep(self.site, (place, source, at as u32), in_child, given);
+            names.keep(self.site, (place, source, at), in_child, given);
         }
     }
 
     /// Whether a tag is not written, though it stays in force: an own-file tag that the page has already, and
     /// in a proof every tag that prints nothing. Where it is among text does not count then, only what
     /// reaches it and whom it reaches.
-    fn is_left_out(&mut self, source: SourceId, at: usize, in_child: bool) -> bool {
+    fn is_left_out(&mut self, source: SourceId, at: ConstructId, in_child: bool) -> bool {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let text = item.span.of(&template.source);
         let Some(names) = &mut self.names else {
-            let is_own_file = self.site.sure_own_file_tags(source).binary_search(&(at as u32)).is_ok();
+            let is_own_file = self.site.sure_own_file_tags(source).binary_search(&at).is_ok();
             return is_own_file && !self.said.insert(text.into());
         };
         match item.kind {
             Kind::Other | Kind::Import if names.is_own_file_tag(text) => {
                 if item.kind == Kind::Import {
-                    names.import(self.site, source, at as u32);
+                    names.import(self.site, source, at);
                 }
                 true
             }
@@ -253,20 +260,20 @@ impl Flattener<'_> {
     }
 
     /// Writes a stretch of a template whose first construct is `first` or later.
-    fn content(&mut self, source: SourceId, span: Span, first: usize, frame: &Frame) {
+    fn content(&mut self, source: SourceId, span: Span, first: ConstructId, frame: &Frame) {
         let template = self.site.get(source);
         let items = &template.constructs.items;
         let mut cursor = span.start;
         let mut at = first;
         // The last construct of the conditions and loops that are open.
-        let mut condition = 0;
-        while let Some(item) = items.get(at).filter(|item| item.span.start < span.end && !self.full) {
-            if item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE {
-                condition = condition.max(item.partner as usize);
+        let mut condition = ConstructId(0);
+        while let Some(item) = items.get(at.index()).filter(|item| item.span.start < span.end && !self.full) {
+            if let Some(closer) = item.partner.filter(|_| item.kind == Kind::Control && item.part == Part::Open) {
+                condition = condition.max(closer);
             }
             if item.span.start < cursor {
                 // It went with a tag before it.
-                at += 1;
+                at = at.next();
                 continue;
             }
             let text = Span::new(cursor, item.reach.start.max(cursor));
@@ -278,7 +285,7 @@ impl Flattener<'_> {
                 }
                 None => {
                     cursor = self.kept(source, at, cursor, frame).min(span.end);
-                    at += 1;
+                    at = at.next();
                 }
             }
         }
@@ -291,19 +298,19 @@ impl Flattener<'_> {
     fn construct(
         &mut self,
         source: SourceId,
-        at: usize,
+        at: ConstructId,
         text: Span,
         frame: &Frame,
         hoisted: bool,
-    ) -> Option<(usize, u32)> {
+    ) -> Option<(ConstructId, u32)> {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
-        let after = match template.constructs.items.get(item.partner as usize) {
-            Some(closer) if item.part == Part::Open => (item.partner as usize + 1, closer.reach.end),
-            _ => (at + 1, item.reach.end),
+        let after = match item.partner {
+            Some(closer) if item.part == Part::Open => (closer.next(), template.constructs.items[closer].reach.end),
+            _ => (at.next(), item.reach.end),
         };
         let whole = match item.part {
-            Part::Open => item.partner != ALONE,
+            Part::Open => item.partner.is_some(),
             part => part == Part::Single,
         };
         match item.kind {
@@ -325,7 +332,7 @@ impl Flattener<'_> {
             }
             Kind::Block | Kind::Slot if whole => {
                 self.copy(source, text, frame);
-                self.region(source, at as u32, frame);
+                self.region(source, at, frame);
             }
             Kind::Fill | Kind::Part if whole => self.copy(source, text, frame),
             Kind::Body if whole => {
@@ -369,7 +376,7 @@ impl Flattener<'_> {
     }
 
     /// A construct that stays; its trim marks do their work and go. Gives where the text goes on.
-    fn kept(&mut self, source: SourceId, at: usize, cursor: u32, frame: &Frame) -> u32 {
+    fn kept(&mut self, source: SourceId, at: ConstructId, cursor: u32, frame: &Frame) -> u32 {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let given = self.given_path(source, at, frame);
@@ -401,22 +408,21 @@ impl Flattener<'_> {
     }
 
     /// Writes what is in a block or slot.
-    fn region(&mut self, source: SourceId, construct: u32, frame: &Frame) {
+    fn region(&mut self, source: SourceId, construct: ConstructId, frame: &Frame) {
         let template = self.site.get(source);
-        let item = &template.constructs.items[construct as usize];
+        let item = &template.constructs.items[construct];
         let name = item.name.of(&template.source);
         let own = Definition { source, construct };
         let mut definitions = Vec::new();
         if let Some(wrap) = &frame.wrap {
             let body = self.site.get(wrap.source);
-            let closer = body.constructs.items[wrap.opener as usize].partner;
             let fills = body.blocks().filter(|(at, fill)| {
-                fill.kind == Kind::Fill && (wrap.opener..closer).contains(at) && fill.name.of(&body.source) == name
+                fill.kind == Kind::Fill && wrap.has(self.site, *at) && fill.name.of(&body.source) == name
             });
             definitions.extend(fills.map(|(construct, _)| Definition { source: wrap.source, construct }).next());
         }
         definitions.extend(frame.chain.definitions(self.site, name));
-        let has_default = item.kind == Kind::Slot && (item.partner != ALONE || !item.value.is_empty());
+        let has_default = item.kind == Kind::Slot && (item.partner.is_some() || !item.value.is_empty());
         if has_default || (item.kind == Kind::Block && !definitions.iter().any(|d| d.source == source)) {
             definitions.push(own);
         }
@@ -428,11 +434,11 @@ impl Flattener<'_> {
             return;
         }
         let region = Region { definitions, home: Frame { block: None, loose: false, ..frame.clone() } };
-        self.block(&Rc::new(region), 0, (source, construct as usize));
+        self.block(&Rc::new(region), 0, (source, construct));
     }
 
     /// Writes what a block shows once more.
-    fn again(&mut self, source: SourceId, at: usize, frame: &Frame) {
+    fn again(&mut self, source: SourceId, at: ConstructId, frame: &Frame) {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let name = item.name.of(&template.source);
@@ -440,8 +446,9 @@ impl Flattener<'_> {
         // The default of a region that nobody fills.
         let default = frame.chain.levels.iter().find_map(|&source| {
             let template = self.site.get(source);
-            let named =
-                |(_, item): &(u32, &Construct)| item.kind == Kind::Slot && item.name.of(&template.source) == name;
+            let named = |(_, item): &(ConstructId, &Construct)| {
+                item.kind == Kind::Slot && item.name.of(&template.source) == name
+            };
             template.regions().find(named).map(|(construct, _)| Definition { source, construct })
         });
         definitions.extend(default);
@@ -455,7 +462,7 @@ impl Flattener<'_> {
     }
 
     /// Writes one of a region's definitions.
-    fn block(&mut self, region: &Rc<Region>, index: usize, from: (SourceId, usize)) {
+    fn block(&mut self, region: &Rc<Region>, index: usize, from: (SourceId, ConstructId)) {
         let definition = region.definitions[index];
         let via = Via::Block(definition);
         if self.active.contains(&via) {
@@ -475,7 +482,7 @@ impl Flattener<'_> {
         let level = level.filter(|_| outer.is_none()).unwrap_or(base.level);
         let frame = Frame { level, block: Some((Rc::clone(region), index)), loose: false, via, ..base.clone() };
         let template = self.site.get(definition.source);
-        let item = &template.constructs.items[definition.construct as usize];
+        let item = &template.constructs.items[definition.construct];
         self.flat.shown.push(definition);
         let inside = outer.map_or(Vec::new(), |wrap| self.including.split_off(wrap.including));
         self.active.push(via);
@@ -491,15 +498,10 @@ impl Flattener<'_> {
             Some(wrap) => names.enter_wrapped(wrap.names),
             None => names.enter_block(rule),
         });
-        if item.partner == ALONE && item.dynamic {
+        if item.partner.is_none() && item.dynamic {
             self.printed(definition.source, item, &frame);
         } else {
-            self.content(
-                definition.source,
-                template.inner(definition.construct),
-                definition.construct as usize + 1,
-                &frame,
-            );
+            self.content(definition.source, template.inner(definition.construct), definition.construct.next(), &frame);
         }
         self.leave(names);
         self.active.pop();
@@ -520,8 +522,8 @@ impl Flattener<'_> {
     }
 
     /// Writes what goes into the unnamed region: a child's loose content, or a wrap's body.
-    fn body(&mut self, source: SourceId, at: usize, frame: &Frame) {
-        let via = Via::Body(source, at as u32);
+    fn body(&mut self, source: SourceId, at: ConstructId, frame: &Frame) {
+        let via = Via::Body(source, at);
         if self.too_deep((source, at)) {
             return;
         }
@@ -540,7 +542,7 @@ impl Flattener<'_> {
             // The body belongs to the place of the wrap: it may wrap the same file again.
             let inside = self.including.split_off(wrap.including);
             let names = self.names.as_mut().map(|names| names.enter_wrapped(wrap.names));
-            self.content(wrap.source, template.inner(wrap.opener), wrap.opener as usize + 1, &inner);
+            self.content(wrap.source, template.inner(wrap.opener), wrap.opener.next(), &inner);
             self.leave(names);
             self.including.extend(inside);
         }
@@ -554,7 +556,7 @@ impl Flattener<'_> {
         }
     }
 
-    fn too_deep(&mut self, (source, at): (SourceId, usize)) -> bool {
+    fn too_deep(&mut self, (source, at): (SourceId, ConstructId)) -> bool {
         self.splices += 1;
         self.full |= self.splices > MAX_SPLICES;
         let deep = self.active.len() >= MAX_NESTING;
@@ -591,8 +593,8 @@ impl Flattener<'_> {
 const ANY_NAME: &[u8] = b"_";
 
 /// The closer of the pair that a branch divides.
-fn closer_of(items: &[Construct], branch: usize) -> u32 {
-    items.get(items[branch].partner as usize).map_or(ALONE, |opener| opener.partner)
+fn closer_of(items: &[Construct], branch: &Construct) -> Option<ConstructId> {
+    branch.partner.and_then(|opener| items[opener].partner)
 }
 
 #[cfg(test)]

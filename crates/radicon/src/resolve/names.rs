@@ -9,7 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::arguments::Arguments;
 use super::scope::{Given, printed};
 use crate::dialect::{Kind, Part, Scope, SetScope};
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span, is_blank};
 
@@ -44,16 +44,16 @@ impl ProofContext {
         for (id, template) in site.with_ids() {
             let items = &template.constructs.items;
             let links = site.links(id);
-            let leads_out = |(at, item): (u32, &Construct)| {
+            let leads_out = |(at, item): (ConstructId, &Construct)| {
                 matches!(item.kind, Kind::Include | Kind::Wrap)
                     && (item.dynamic || matches!(links.target(at), Some(Err(_))))
             };
             self.is_open |= matches!(links.parent, Parent::Dynamic | Parent::Missing(_));
-            self.is_open |= (0..).zip(items).any(leads_out);
+            self.is_open |= ConstructId::each(items).any(leads_out);
             let own_file = site.sure_own_file_tags(id).iter();
-            self.own_file.extend(own_file.map(|&at| items[at as usize].span.of(&template.source).into()));
-            let mut loops: Vec<u32> = Vec::new();
-            for (at, item) in (0..).zip(items) {
+            self.own_file.extend(own_file.map(|&at| items[at].span.of(&template.source).into()));
+            let mut loops: Vec<ConstructId> = Vec::new();
+            for (at, item) in ConstructId::each(items) {
                 loops.retain(|&end| at < end);
                 let bound = bound_by(template, item);
                 if may_use(item) {
@@ -61,9 +61,7 @@ impl ProofContext {
                         *used.entry(name.into()).or_default() |= loops.is_empty();
                     }
                 }
-                if is_loop(item, &bound) {
-                    loops.push(item.partner);
-                }
+                loops.extend(item.partner.filter(|_| is_loop(item, &bound)));
                 self.names.extend(bound.into_iter().map(Into::into));
             }
         }
@@ -120,7 +118,7 @@ pub(crate) struct Kept {
     /// Where it is in the page.
     pub at: u32,
     pub source: SourceId,
-    pub construct: u32,
+    pub construct: ConstructId,
     /// For each of its names that something binds: where it is, and what it reaches, the nearest first.
     pub names: Vec<(Span, Vec<Reached>)>,
     /// Where the names are that it binds for what it holds, or sets.
@@ -165,7 +163,7 @@ enum Until {
     /// To the end of what it is in, and perhaps after it.
     On,
     /// To the end of its pair.
-    Pair(SourceId, u32),
+    Pair(SourceId, ConstructId),
     /// To the end of the included file.
     Include,
 }
@@ -175,7 +173,7 @@ enum Entry {
     Bound(Bound),
     /// A pair that is open, by its opener; one that repeats binds names that are used in loops alone.
     Pair {
-        opener: (SourceId, u32),
+        opener: (SourceId, ConstructId),
         binding: u64,
         repeats: bool,
     },
@@ -221,11 +219,11 @@ impl<'b> Names<'b> {
     pub fn keep(
         &mut self,
         site: &Site,
-        (at, source, construct): (u32, SourceId, u32),
+        (at, source, construct): (u32, SourceId, ConstructId),
         in_child: bool,
         given: Option<Given>,
     ) {
-        let item = &site.get(source).constructs.items[construct as usize];
+        let item = &site.get(source).constructs.items[construct];
         let mut names = match given {
             Some(given) => self.look_up(site, given.source, given.value, given.depth),
             None if may_use(item) => self.look_up(site, source, item.span, self.depth()),
@@ -291,7 +289,7 @@ impl<'b> Names<'b> {
     /// The names that a pair binds for what it holds, or that a tag sets: what they are called does not count, only
     /// who uses them.
     pub fn own_names(&self, template: &Template, item: &Construct) -> Vec<Span> {
-        let is_pair = item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE;
+        let is_pair = item.kind == Kind::Control && item.part == Part::Open && item.partner.is_some();
         if self.context.is_open || !(is_pair || is_plain_set(template, item)) {
             return Vec::new();
         }
@@ -301,23 +299,22 @@ impl<'b> Names<'b> {
     }
 
     /// Binds what an import binds: for its own file, and the same wherever its text is.
-    pub fn import(&mut self, site: &Site, source: SourceId, construct: u32) {
+    pub fn import(&mut self, site: &Site, source: SourceId, construct: ConstructId) {
         let template = site.get(source);
-        let item = &template.constructs.items[construct as usize];
+        let item = &template.constructs.items[construct];
         let binding = hash(item.span.of(&template.source));
         for name in bound_by(template, item) {
             self.push(name, binding, source, Place::Import, Until::On);
         }
     }
 
-    fn bind(&mut self, site: &Site, source: SourceId, construct: u32, binding: u64, in_child: bool) {
+    fn bind(&mut self, site: &Site, source: SourceId, construct: ConstructId, binding: u64, in_child: bool) {
         let template = site.get(source);
-        let item = &template.constructs.items[construct as usize];
-        if item.part == Part::Close {
-            return self.close((source, item.partner));
-        }
-        if item.part == Part::Branch {
-            self.branch((source, item.partner));
+        let item = &template.constructs.items[construct];
+        match (item.part, item.partner) {
+            (Part::Close, opener) => return opener.map_or((), |opener| self.close((source, opener))),
+            (Part::Branch, Some(opener)) => self.branch((source, opener)),
+            _ => {}
         }
         if item.kind == Kind::Import {
             return self.import(site, source, construct);
@@ -329,7 +326,7 @@ impl<'b> Names<'b> {
             false if self.is_inside() => Place::Inside,
             false => Place::Top,
         };
-        if item.part == Part::Open && item.partner != ALONE {
+        if item.part == Part::Open && item.partner.is_some() {
             let (opener, repeats) = ((source, construct), is_loop(item, &names));
             self.stack.push(Entry::Pair { opener, binding, repeats });
         }
@@ -362,7 +359,7 @@ impl<'b> Names<'b> {
     }
 
     /// Another branch of a pair begins: what was set in those before it may not be set.
-    fn branch(&mut self, own: (SourceId, u32)) {
+    fn branch(&mut self, own: (SourceId, ConstructId)) {
         let is_own = |entry: &Entry| matches!(entry, Entry::Pair { opener, .. } if *opener == own);
         let start = self.stack.iter().rposition(is_own).unwrap_or(self.stack.len());
         for entry in &mut self.stack[start..] {
@@ -373,7 +370,7 @@ impl<'b> Names<'b> {
     }
 
     /// A pair ends: what it bound goes, what was set in it may hold.
-    fn close(&mut self, own: (SourceId, u32)) {
+    fn close(&mut self, own: (SourceId, ConstructId)) {
         let is_own = |entry: &Entry| matches!(entry, Entry::Pair { opener, .. } if *opener == own);
         let Some(start) = self.stack.iter().rposition(is_own) else { return };
         let inside = self.stack.split_off(start);
@@ -550,7 +547,7 @@ fn may_use(item: &Construct) -> bool {
 fn is_loop(item: &Construct, bound: &[&[u8]]) -> bool {
     matches!(item.kind, Kind::Control | Kind::Other)
         && item.part == Part::Open
-        && item.partner != ALONE
+        && item.partner.is_some()
         && !bound.is_empty()
 }
 

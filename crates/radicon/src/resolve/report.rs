@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::{Chain, Definition, Resolver};
 use crate::dialect::{Kind, Loose, Part};
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::site::{Parent, Problem, ProblemKind, Role, Site, Template};
 use crate::text::{LineIndex, Place, SourceId, Span, did_you_mean, is_blank, preview};
 
@@ -243,7 +243,7 @@ impl Resolver<'_> {
 
     /// Counts for each block of a layout the templates below that override it.
     fn count_below(&self, id: SourceId, blocks: &mut [ChainBlock]) {
-        for child in (0..self.site.templates.len() as u32).map(SourceId).filter(|&child| child != id) {
+        for child in self.site.ids().filter(|&child| child != id) {
             if matches!(self.site.parent(child), Parent::Found { .. }) && self.chain(child).levels.contains(&id) {
                 let template = self.site.get(child);
                 for block in blocks.iter_mut() {
@@ -259,7 +259,7 @@ struct Teller<'a> {
     site: &'a Site,
     chain: &'a Chain,
     lines: Vec<LineIndex>,
-    shown: FxHashSet<(SourceId, u32)>,
+    shown: FxHashSet<(SourceId, ConstructId)>,
     problems: Vec<Problem>,
 }
 
@@ -303,7 +303,7 @@ impl<'a> Teller<'a> {
         let mut definitions = self.chain.definitions(self.site, name);
         if let Some((source, construct)) = region {
             let (_, item) = self.item(source, construct);
-            if item.kind == Kind::Slot && (item.partner != ALONE || !item.value.is_empty()) {
+            if item.kind == Kind::Slot && (item.partner.is_some() || !item.value.is_empty()) {
                 definitions.push(Definition { source, construct });
             }
         }
@@ -328,7 +328,7 @@ impl<'a> Teller<'a> {
         }
     }
 
-    fn state(&self, region: Option<(SourceId, u32)>, definitions: &[Definition], required: bool) -> BlockState {
+    fn state(&self, region: Option<(SourceId, ConstructId)>, definitions: &[Definition], required: bool) -> BlockState {
         let is_shown = |definition: &Definition| self.shown.contains(&(definition.source, definition.construct));
         let own = |definition: &Definition| region == Some((definition.source, definition.construct));
         match (definitions.first(), region) {
@@ -348,7 +348,7 @@ impl<'a> Teller<'a> {
 
     /// The topmost region of a name. In dialects that write region and override
     /// alike a block is a region if it is shown in its place, or has nothing above.
-    fn region(&self, name: &[u8]) -> Option<(SourceId, u32)> {
+    fn region(&self, name: &[u8]) -> Option<(SourceId, ConstructId)> {
         self.chain.levels.iter().enumerate().rev().find_map(|(level, &source)| {
             let template = self.site.get(source);
             let mut named = template.regions().filter(|(_, item)| item.name.of(&template.source) == name);
@@ -369,16 +369,17 @@ impl<'a> Teller<'a> {
     }
 
     /// The block or content for one around a construct.
-    fn around(&self, source: SourceId, at: u32) -> Option<String> {
+    fn around(&self, source: SourceId, at: ConstructId) -> Option<String> {
         let template = self.site.get(source);
-        let holds = |(opener, item): &(u32, &Construct)| *opener < at && item.partner != ALONE && item.partner > at;
+        let holds =
+            |(opener, item): &(ConstructId, &Construct)| *opener < at && item.partner.is_some_and(|closer| closer > at);
         let both = template.blocks().chain(template.regions()).filter(holds);
         both.max_by_key(|(opener, _)| *opener).map(|(_, item)| item.name.text(&template.source).into_owned())
     }
 
-    fn item(&self, source: SourceId, at: u32) -> (&'a Template, &'a Construct) {
+    fn item(&self, source: SourceId, at: ConstructId) -> (&'a Template, &'a Construct) {
         let template = self.site.get(source);
-        (template, &template.constructs.items[at as usize])
+        (template, &template.constructs.items[at])
     }
 
     fn place(&self, source: SourceId, offset: u32) -> Place {
@@ -389,10 +390,8 @@ impl<'a> Teller<'a> {
     fn definition(&self, definition: Definition) -> DefinitionReport {
         let (template, opener) = self.item(definition.source, definition.construct);
         let place = self.place(definition.source, opener.span.start);
-        let range =
-            definition.construct as usize
-                ..if opener.partner == ALONE { definition.construct } else { opener.partner } as usize;
-        let inherited = template.constructs.items[range].iter().filter(|item| item.kind == Kind::Inherited);
+        let inherited =
+            template.constructs.inside(definition.construct).iter().filter(|item| item.kind == Kind::Inherited);
         let inherited_at: Vec<u32> =
             inherited.map(|item| self.place(definition.source, item.span.start).line).collect();
         let inner = template.inner(definition.construct);
@@ -439,17 +438,16 @@ pub(crate) fn loose(template: &Template) -> Vec<Span> {
 }
 
 /// The tags that are in no block and no other region, each with all of its own region.
-pub(crate) fn outside(template: &Template) -> impl Iterator<Item = (u32, Span)> + '_ {
+pub(crate) fn outside(template: &Template) -> impl Iterator<Item = (ConstructId, Span)> + '_ {
     let items = &template.constructs.items;
-    let mut next = 0;
+    let mut next = ConstructId(0);
     std::iter::from_fn(move || {
         let at = next;
-        let item = items.get(at as usize)?;
+        let item = items.get(at.index())?;
         let region = item.kind.defines() || matches!(item.kind, Kind::Part | Kind::Set | Kind::Verbatim);
-        let is_pair = region && item.part == Part::Open && item.partner != ALONE;
-        let last = if is_pair { item.partner } else { at };
-        next = last + 1;
-        Some((at, Span::new(item.span.start, items[last as usize].span.end)))
+        let last = item.partner.filter(|_| region && item.part == Part::Open).unwrap_or(at);
+        next = last.next();
+        Some((at, Span::new(item.span.start, items[last].span.end)))
     })
 }
 

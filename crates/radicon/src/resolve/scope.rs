@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use super::arguments::{Arguments, Binding, is_of_name};
 use crate::dialect::{Rules, Scope as ScopeRule};
-use crate::markup::Construct;
+use crate::markup::{Construct, ConstructId};
 use crate::site::Template;
 use crate::text::{SourceId, Span};
 
@@ -25,7 +25,7 @@ pub(crate) struct Given {
 pub(super) struct Scope {
     /// The including template, and the include in it.
     pub source: SourceId,
-    pub at: usize,
+    pub at: ConstructId,
     /// How much was on the stack of names there.
     pub depth: usize,
     pub arguments: Arguments,
@@ -42,7 +42,7 @@ pub(super) struct Scope {
 impl Scope {
     /// The scope of an include; `None` if it changes nothing. If it is `exact` it says also what is not known.
     pub fn new(
-        (source, at, depth): (SourceId, usize, usize),
+        (source, at, depth): (SourceId, ConstructId, usize),
         arguments: Arguments,
         rules: &Rules,
         outer: Option<Rc<Scope>>,
@@ -62,7 +62,7 @@ impl Scope {
         }
         let (closed, unknown) = (rule == ScopeRule::Own, rule == ScopeRule::Unknown);
         // It binds nothing itself.
-        let (at, depth) = (0, usize::MAX);
+        let (at, depth) = (ConstructId(0), usize::MAX);
         let (arguments, used) = (Arguments::default(), Cell::new(false));
         Rc::new(Self { source, at, depth, arguments, outer: Some(outer), closed, unknown, used })
     }

@@ -79,7 +79,7 @@ impl Writer<'_> {
         let mut numbers = vec![column, file, line as usize - 1, source_column];
         if let Via::Block(definition) = via {
             let owner = self.site.get(definition.source);
-            let name = owner.constructs.items[definition.construct as usize].name.text(&owner.source).into_owned();
+            let name = owner.constructs.items[definition.construct].name.text(&owner.source).into_owned();
             numbers.push(index_of(&mut self.names, name));
         }
         for (number, last) in numbers.into_iter().zip(&mut self.last) {

@@ -8,7 +8,7 @@ use rustc_hash::FxHashSet;
 
 use super::lookup::file_name;
 use crate::dialect::{Kind, Part};
-use crate::markup::{ALONE, Construct, Constructs, Opaque, Sink, Token, TokenKind, lex};
+use crate::markup::{Construct, ConstructId, Constructs, Opaque, Sink, Token, TokenKind, lex};
 use crate::text::{BYTE_ORDER_MARK, Span, is_blank};
 
 /// How much of a file speaks for a dialect.
@@ -53,7 +53,7 @@ impl Evidence {
             if !frames {
                 continue;
             }
-            let is_whole = item.partner != ALONE;
+            let is_whole = item.partner.is_some();
             let spans = || hidden || place != Where::Text || !is_page || around.spans_markup();
             found.structure += match item.kind {
                 Kind::Parent if around.is_at_head() => PARENT,
@@ -318,7 +318,7 @@ impl Around<'_> {
     /// The last tag of the pair that begins here, or the tag itself.
     fn last(&self) -> usize {
         let item = &self.items[self.at];
-        if item.part == Part::Open && item.partner != ALONE { item.partner as usize } else { self.at }
+        item.partner.filter(|_| item.part == Part::Open).map_or(self.at, ConstructId::index)
     }
 
     /// Whether words are on both sides: it is part of a sentence.

@@ -9,7 +9,7 @@ use super::{
     Links, Missing, Parent, Pin, Role, Site, SourceFile, Template, folders, lookup, mounts, own_file, references, roots,
 };
 use crate::dialect::{Part, Targets};
-use crate::markup::{Construct, Constructs};
+use crate::markup::{Construct, ConstructId, Constructs};
 use crate::text::SourceId;
 
 impl Site {
@@ -75,7 +75,7 @@ impl Site {
     pub(super) fn links_of(&self, id: SourceId) -> Links {
         let template = self.get(id);
         let mut links = Links::default();
-        for (at, item) in (0..).zip(&template.constructs.items) {
+        for (at, item) in ConstructId::each(&template.constructs.items) {
             let named = item.kind.names_a_file() && item.part != Part::Close && !item.target.is_empty();
             if named && let Some(target) = self.resolve(id, item) {
                 links.targets.push((at, target));
@@ -85,13 +85,13 @@ impl Site {
         let Some(first) = parents.next() else { return links };
         // One that is in a condition, or several different ones: it is decided when the page is rendered.
         let alone = parents.peek().is_none();
-        let within = || template.parents().any(|(at, _)| template.within_controls()[at as usize]);
+        let within = || template.parents().any(|(at, _)| template.within_controls()[at.index()]);
         let one = parents.all(|parent| parent == first) && !(alone && within());
         links.parent = if one { first } else { Parent::Dynamic };
         links
     }
 
-    fn parent_of(&self, id: SourceId, links: &Links, at: u32, item: &Construct) -> Parent {
+    fn parent_of(&self, id: SourceId, links: &Links, at: ConstructId, item: &Construct) -> Parent {
         if item.target.is_empty() && item.form(&self.get(id).dialect).names_itself {
             let missing = || Parent::Missing(Missing::NotFound(Vec::new()));
             return self.namesake(id).map_or_else(missing, |id| Parent::Found { id, rule: None });
@@ -130,7 +130,7 @@ impl Site {
         let mut names = Vec::new();
         for (id, template) in self.with_ids() {
             for (at, _) in self.links(id).targets().filter(|(_, target)| target.is_err()) {
-                let item = &template.constructs.items[at as usize];
+                let item = &template.constructs.items[at];
                 let name = item.target.text(&template.source).into_owned();
                 names.push((name, template.dialect.targets_of(item.kind)));
             }

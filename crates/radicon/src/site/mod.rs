@@ -28,7 +28,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use serde::Serialize;
 
 use crate::dialect::{self, Dialect, Kind, Targets};
-use crate::markup::Constructs;
+use crate::markup::{ConstructId, Constructs};
 use crate::text::{Position, SourceId};
 
 #[cfg(feature = "disk")]
@@ -216,7 +216,7 @@ pub struct Links {
     /// Its parent.
     pub parent: Parent,
     /// For each construct that names a file, by its index: the file. Sorted.
-    targets: Vec<(u32, Result<SourceId, Missing>)>,
+    targets: Vec<(ConstructId, Result<SourceId, Missing>)>,
     /// What a folder rule puts before it.
     pub before: Vec<SourceId>,
     /// What a folder rule puts after it.
@@ -250,7 +250,7 @@ pub struct Site {
     /// The ways in which its dialects name files.
     naming: Vec<Targets>,
     /// Where each named fragment is defined.
-    parts: FxHashMap<Box<[u8]>, Vec<(SourceId, u32)>>,
+    parts: FxHashMap<Box<[u8]>, Vec<(SourceId, ConstructId)>>,
 }
 
 impl Site {
@@ -375,30 +375,31 @@ impl Site {
     /// The tags of a template that speak for the rest of their own file and for no other, by
     /// their indices: imports, forms that are marked so, and words that nobody described where they
     /// are at the head of files.
-    pub fn own_file_tags(&self, id: SourceId) -> &[u32] {
+    pub fn own_file_tags(&self, id: SourceId) -> &[ConstructId] {
         self.own_file.tags.get(id.index()).map_or(&[], Vec::as_slice)
     }
 
     /// Those of them that surely do: imports, forms that are marked so, and words that hardly ever
     /// are elsewhere than at the head of files.
-    pub(crate) fn sure_own_file_tags(&self, id: SourceId) -> &[u32] {
+    pub(crate) fn sure_own_file_tags(&self, id: SourceId) -> &[ConstructId] {
         self.own_file.sure.get(id.index()).map_or(&[], Vec::as_slice)
     }
 
     /// The same as they are written, in their order.
     pub(crate) fn sure_own_file_texts(&self, id: SourceId) -> Vec<String> {
         let template = self.get(id);
-        let text = |&at: &u32| template.constructs.items[at as usize].span.text(&template.source).into_owned();
+        let text = |&at: &ConstructId| template.constructs.items[at].span.text(&template.source).into_owned();
         self.sure_own_file_tags(id).iter().map(text).collect()
     }
 
     /// All templates with their ids, in order of their paths.
     pub(crate) fn with_ids(&self) -> impl Iterator<Item = (SourceId, &Template)> {
-        (0..).map(SourceId).zip(&self.templates)
+        SourceId::each(&self.templates)
     }
 
-    fn ids(&self) -> impl Iterator<Item = SourceId> + use<> {
-        (0..self.templates.len() as u32).map(SourceId)
+    /// The ids of all templates, in order of their paths.
+    pub fn ids(&self) -> impl DoubleEndedIterator<Item = SourceId> + ExactSizeIterator + Clone + use<> {
+        SourceId::all(self.templates.len())
     }
 
     /// A template by its id.
@@ -420,7 +421,7 @@ impl Site {
     pub(crate) fn imported(&self) -> BTreeSet<SourceId> {
         let of = |id: SourceId| {
             let items = &self.get(id).constructs.items;
-            let targets = self.links(id).targets().filter(|(at, _)| items[*at as usize].kind == Kind::Import);
+            let targets = self.links(id).targets().filter(|(at, _)| items[*at].kind == Kind::Import);
             targets.filter_map(|(_, target)| target.as_ref().ok().copied()).collect::<Vec<_>>()
         };
         self.ids().flat_map(of).filter(|&id| !self.get(id).rendered).collect()
@@ -472,7 +473,7 @@ impl Site {
     }
 
     /// Where the named fragments of a name are defined.
-    pub fn parts(&self, name: &[u8]) -> &[(SourceId, u32)] {
+    pub fn parts(&self, name: &[u8]) -> &[(SourceId, ConstructId)] {
         self.parts.get(name).map_or(&[], Vec::as_slice)
     }
 }
@@ -480,13 +481,13 @@ impl Site {
 impl Links {
     /// The file that the construct of this index names; `None` if it names none,
     /// or by an expression.
-    pub fn target(&self, construct: u32) -> Option<&Result<SourceId, Missing>> {
+    pub fn target(&self, construct: ConstructId) -> Option<&Result<SourceId, Missing>> {
         let at = self.targets.binary_search_by_key(&construct, |(at, _)| *at).ok()?;
         Some(&self.targets[at].1)
     }
 
     /// The files that it names, with the constructs that name them.
-    pub fn targets(&self) -> impl Iterator<Item = (u32, &Result<SourceId, Missing>)> {
+    pub fn targets(&self) -> impl Iterator<Item = (ConstructId, &Result<SourceId, Missing>)> {
         self.targets.iter().map(|(at, target)| (*at, target))
     }
 }

@@ -6,7 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Site, Template};
 use crate::dialect::{Dialect, Kind, Part};
-use crate::markup::{Construct, Constructs};
+use crate::markup::{Construct, ConstructId, Constructs};
 use crate::text::{BYTE_ORDER_MARK, SourceId, is_blank};
 
 /// A word that nobody described surely loads something if it is at the head of so many files, and
@@ -22,9 +22,9 @@ const ELSEWHERE_FOR_ONE_HEAD: usize = 3;
 #[derive(Clone, Debug, Default)]
 pub(super) struct OwnFile {
     /// For each template all that may, by their indices.
-    pub tags: Vec<Vec<u32>>,
+    pub tags: Vec<Vec<ConstructId>>,
     /// For each template those that surely do.
-    pub sure: Vec<Vec<u32>>,
+    pub sure: Vec<Vec<ConstructId>>,
 }
 
 /// For each template the tags that speak for its file alone.
@@ -35,12 +35,12 @@ pub(super) fn find(site: &Site) -> OwnFile {
         let head = head(template);
         for &at in own {
             let entry = places.entry(word(template, at)).or_default();
-            let in_head = (at as usize) < head;
+            let in_head = at.index() < head;
             (entry.0, entry.1) = (entry.0 + usize::from(in_head), entry.1 + usize::from(!in_head));
         }
     }
-    let is_sure = |template: &Template, at: u32| {
-        let item = &template.constructs.items[at as usize];
+    let is_sure = |template: &Template, at: ConstructId| {
+        let item = &template.constructs.items[at];
         item.form(&template.dialect).own_file || {
             let (heads, elsewhere) = places[&word(template, at)];
             heads >= FEWEST_HEADS && elsewhere * HEADS_FOR_ONE_ELSEWHERE <= heads
@@ -52,8 +52,8 @@ pub(super) fn find(site: &Site) -> OwnFile {
 }
 
 /// The word of a tag, in its dialect.
-fn word(template: &Template, at: u32) -> (&str, String) {
-    let item = &template.constructs.items[at as usize];
+fn word(template: &Template, at: ConstructId) -> (&str, String) {
+    let item = &template.constructs.items[at];
     (template.dialect.name.as_str(), item.first_word(&template.source, &template.dialect))
 }
 
@@ -130,17 +130,18 @@ impl Needs {
     }
 
     /// The tags that come before a tag in its file and that it needs, or may need, in their order.
-    pub fn of_tag(&self, site: &Site, id: SourceId, construct: u32) -> Vec<String> {
+    pub fn of_tag(&self, site: &Site, id: SourceId, construct: ConstructId) -> Vec<String> {
         let template = site.get(id);
-        let text = |at: &u32| template.constructs.items[*at as usize].span.text(&template.source).into_owned();
-        let before = |tags: &[u32]| -> Vec<String> { tags.iter().filter(|&&at| at < construct).map(text).collect() };
+        let text = |at: &ConstructId| template.constructs.items[*at].span.text(&template.source).into_owned();
+        let before =
+            |tags: &[ConstructId]| -> Vec<String> { tags.iter().filter(|&&at| at < construct).map(text).collect() };
         let mut in_force = before(site.own_file_tags(id));
         if in_force.is_empty() {
             return Vec::new();
         }
         let sure = before(site.sure_own_file_tags(id));
         let mut words = BTreeSet::new();
-        words_of(&template.constructs.items[construct as usize], &template.source, &template.dialect, &mut words);
+        words_of(&template.constructs.items[construct], &template.source, &template.dialect, &mut words);
         if words.is_empty() {
             return Vec::new();
         }
@@ -248,7 +249,7 @@ fn words_of(item: &Construct, source: &[u8], dialect: &Dialect, found: &mut BTre
 }
 
 /// For each template the tags that may speak for its file alone, by their indices.
-fn tags(site: &Site) -> Vec<Vec<u32>> {
+fn tags(site: &Site) -> Vec<Vec<ConstructId>> {
     // How often each word is at the head of a file, and elsewhere.
     let mut places: FxHashMap<(&str, String), (usize, usize)> = FxHashMap::default();
     for template in &site.templates {
@@ -268,9 +269,9 @@ fn tags(site: &Site) -> Vec<Vec<u32>> {
     let leads = |(heads, elsewhere): &(usize, usize)| *heads > 0 && *elsewhere <= heads * ELSEWHERE_FOR_ONE_HEAD;
     let leading = places.iter().filter(|(word, uses)| leads(uses) && !is_pair(word));
     let leading: FxHashSet<_> = leading.map(|(word, _)| word.clone()).collect();
-    let of = |template: &Template| -> Vec<u32> {
-        let speaks = |at: usize| {
-            let item = &template.constructs.items[at];
+    let of = |template: &Template| -> Vec<ConstructId> {
+        let speaks = |at: &ConstructId| {
+            let item = &template.constructs.items[*at];
             let word = || (template.dialect.name.as_str(), item.first_word(&template.source, &template.dialect));
             item.part == Part::Single
                 && match item.kind {
@@ -283,7 +284,7 @@ fn tags(site: &Site) -> Vec<Vec<u32>> {
                         .is_some_and(|form| form.kind == item.kind && form.own_file),
                 }
         };
-        (0..template.constructs.items.len()).filter(|&at| speaks(at)).map(|at| at as u32).collect()
+        ConstructId::all(template.constructs.items.len()).filter(speaks).collect()
     };
     site.templates.iter().map(of).collect()
 }
@@ -309,7 +310,7 @@ impl Site {
     pub(crate) fn uncertain_head(&self, id: SourceId) -> Option<usize> {
         let sure = self.sure_own_file_tags(id);
         let may = self.own_file_tags(id).iter().find(|at| sure.binary_search(at).is_err())?;
-        Some(*may as usize).filter(|&at| at < head(self.get(id)))
+        Some(may.index()).filter(|&at| at < head(self.get(id)))
     }
 
     /// How many bytes at the top of a template are what it says for itself: own-file tags and names that it
@@ -318,11 +319,11 @@ impl Site {
         let template = self.get(id);
         let (items, sure) = (&template.constructs.items, self.sure_own_file_tags(id));
         let mut end = 0;
-        for (at, item) in items[..head(template)].iter().enumerate() {
+        for (at, item) in ConstructId::each(&items[..head(template)]) {
             match item.kind {
                 Kind::Comment => {}
                 Kind::Set => end = item.span.end as usize,
-                _ if sure.binary_search(&(at as u32)).is_ok() => end = item.span.end as usize,
+                _ if sure.binary_search(&at).is_ok() => end = item.span.end as usize,
                 _ => break,
             }
         }
@@ -334,6 +335,7 @@ impl Site {
 #[cfg(test)]
 mod tests {
     use crate::dialect::builtin;
+    use crate::markup::ConstructId;
     use crate::site::{Settings, Site, SourceFile};
 
     #[test]
@@ -349,7 +351,7 @@ mod tests {
         let tags = |path: &str| -> Vec<String> {
             let id = site.find(path).expect("a template");
             let text =
-                |at: &u32| site.get(id).constructs.items[*at as usize].span.text(&site.get(id).source).into_owned();
+                |at: &ConstructId| site.get(id).constructs.items[*at].span.text(&site.get(id).source).into_owned();
             site.own_file_tags(id).iter().map(text).collect()
         };
         assert_eq!(tags("a.html"), ["{% fetch tides %}"]);

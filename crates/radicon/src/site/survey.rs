@@ -6,7 +6,7 @@ use serde::Serialize;
 
 use super::{Mount, Parent, Problem, ProblemKind, Reference, Role, Root, Site, UnexplainedTag, taglike};
 use crate::dialect::Kind;
-use crate::markup::Construct;
+use crate::markup::{Construct, ConstructId};
 use crate::repeats::RepeatSummary;
 use crate::text::{Place, SourceId, count_lines, position};
 
@@ -159,7 +159,7 @@ impl Site {
     fn survey_file(&self, id: SourceId) -> SurveyFile {
         let template = self.get(id);
         let links = self.links(id);
-        let named = |(at, item): (u32, &Construct)| match links.target(at) {
+        let named = |(at, item): (ConstructId, &Construct)| match links.target(at) {
             Some(Ok(target)) => self.get(*target).path.clone(),
             _ if item.target.is_empty() => item.name.text(&template.source).into_owned(),
             _ => item.target.text(&template.source).into_owned(),

@@ -6,7 +6,7 @@ use rustc_hash::FxHashMap;
 
 use super::{Problem, ProblemKind, Role, SourceFile};
 use crate::dialect::{Dialect, Kind, Part, Twice};
-use crate::markup::{ALONE, Construct, Constructs};
+use crate::markup::{Construct, ConstructId, Constructs};
 use crate::text::{MAX_SOURCE, Span, position};
 
 /// One source file, parsed under one dialect.
@@ -27,9 +27,9 @@ pub struct Template {
     /// Why it cannot be read as markup, if it cannot.
     pub unreadable: Option<&'static str>,
     /// For each block that it defines the tag that counts.
-    definitions: FxHashMap<Box<[u8]>, u32>,
+    definitions: FxHashMap<Box<[u8]>, ConstructId>,
     /// Tags of blocks that it had defined before.
-    twice: Vec<u32>,
+    twice: Vec<ConstructId>,
 }
 
 impl Template {
@@ -52,13 +52,13 @@ impl Template {
 
     /// Finds the definition of each block that counts.
     pub(super) fn index(&mut self) {
-        let mut definitions: FxHashMap<Box<[u8]>, u32> = FxHashMap::default();
+        let mut definitions: FxHashMap<Box<[u8]>, ConstructId> = FxHashMap::default();
         let mut twice = Vec::new();
         // What is in the body of a wrap is given to the template that it includes.
-        let mut wrapped = 0;
-        for (at, item) in (0..).zip(&self.constructs.items) {
-            if item.kind == Kind::Wrap && item.part == Part::Open && item.partner != ALONE {
-                wrapped = wrapped.max(item.partner);
+        let mut wrapped = ConstructId(0);
+        for (at, item) in ConstructId::each(&self.constructs.items) {
+            if let Some(closer) = item.partner.filter(|_| item.kind == Kind::Wrap && item.part == Part::Open) {
+                wrapped = wrapped.max(closer);
             }
             let given = item.kind == Kind::Fill && at < wrapped;
             if given || !item.kind.defines() || !is_whole(item) || item.name.is_empty() {
@@ -79,14 +79,14 @@ impl Template {
     }
 
     /// Tags of blocks that were defined here before, where the dialect does not allow it.
-    pub(crate) fn defined_twice(&self) -> impl Iterator<Item = u32> {
+    pub(crate) fn defined_twice(&self) -> impl Iterator<Item = ConstructId> {
         self.twice.iter().copied().filter(|_| self.dialect.rules.twice == Twice::Error)
     }
 
     /// Blocks that are here twice, where the dialect does not allow it.
     pub fn twice(&self) -> impl Iterator<Item = Problem> {
         self.defined_twice().map(|at| {
-            let item = &self.constructs.items[at as usize];
+            let item = &self.constructs.items[at];
             let name = item.name.text(&self.source);
             self.misread(
                 item.span.start,
@@ -96,13 +96,13 @@ impl Template {
     }
 
     /// The tag that defines a block of this name here, if there is one.
-    pub fn definition(&self, name: &[u8]) -> Option<u32> {
+    pub fn definition(&self, name: &[u8]) -> Option<ConstructId> {
         self.definitions.get(name).copied()
     }
 
     /// The constructs that name its parent, with their indices.
-    pub(super) fn parents(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        (0..).zip(&self.constructs.items).filter(|(_, item)| item.kind == Kind::Parent)
+    pub(crate) fn parents(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
+        ConstructId::each(&self.constructs.items).filter(|(_, item)| item.kind == Kind::Parent)
     }
 
     /// The construct that names its parent; the first, if there are several.
@@ -111,69 +111,65 @@ impl Template {
     }
 
     /// The includes it holds, with and without a body.
-    pub fn includes(&self) -> impl Iterator<Item = (u32, &Construct)> {
+    pub fn includes(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
         let includes = |item: &Construct| {
             matches!(item.kind, Kind::Include | Kind::Wrap) && matches!(item.part, Part::Single | Part::Open)
         };
-        (0..).zip(&self.constructs.items).filter(move |(_, item)| includes(item))
+        ConstructId::each(&self.constructs.items).filter(move |(_, item)| includes(item))
     }
 
     /// The blocks and contents for blocks that it defines, with the indices of their tags.
-    pub fn blocks(&self) -> impl Iterator<Item = (u32, &Construct)> {
+    pub fn blocks(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
         self.named(|kind| kind.defines())
     }
 
     /// The definitions that are in no other one, with the indices of their tags.
-    pub(crate) fn outermost(&self) -> impl Iterator<Item = (u32, &Construct)> {
-        let mut end = 0;
+    pub fn outermost(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
+        let mut end = ConstructId(0);
         self.blocks().filter(move |(at, item)| {
             let outside = *at >= end;
-            if outside && item.partner != ALONE {
-                end = item.partner;
+            if outside {
+                end = item.partner.unwrap_or(end);
             }
             outside
         })
     }
 
     /// The regions that another template may fill: blocks and slots.
-    pub fn regions(&self) -> impl Iterator<Item = (u32, &Construct)> {
+    pub fn regions(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
         self.named(|kind| matches!(kind, Kind::Block | Kind::Slot))
     }
 
     /// The named fragments it defines.
-    pub fn parts(&self) -> impl Iterator<Item = (u32, &Construct)> {
+    pub fn parts(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
         self.named(|kind| kind == Kind::Part)
     }
 
     /// Whole pairs and single tags of some kinds that have a name.
-    fn named(&self, is_meant: impl Fn(Kind) -> bool) -> impl Iterator<Item = (u32, &Construct)> {
-        (0..)
-            .zip(&self.constructs.items)
+    fn named(&self, is_meant: impl Fn(Kind) -> bool) -> impl Iterator<Item = (ConstructId, &Construct)> {
+        ConstructId::each(&self.constructs.items)
             .filter(move |(_, item)| !item.name.is_empty() && is_meant(item.kind) && is_whole(item))
     }
 
     /// What is between a pair's tags, whitespace that goes with the tags
     /// left out; of a single tag its short content.
-    pub fn inner(&self, opener: u32) -> Span {
-        let open = &self.constructs.items[opener as usize];
-        if open.partner == ALONE {
-            return open.value;
-        }
-        let close = &self.constructs.items[open.partner as usize];
-        Span::new(open.reach.end, close.reach.start.max(open.reach.end))
+    pub fn inner(&self, opener: ConstructId) -> Span {
+        let open = &self.constructs.items[opener];
+        let close = self.constructs.partner(open);
+        close.map_or(open.value, |close| Span::new(open.reach.end, close.reach.start.max(open.reach.end)))
     }
 
     /// For each construct whether it is in a condition or loop.
     pub(crate) fn within_controls(&self) -> Vec<bool> {
-        let mut end = 0;
-        let inside = |(at, item): (u32, &Construct)| {
+        let mut end = ConstructId(0);
+        let inside = |(at, item): (ConstructId, &Construct)| {
             let inside = at < end;
-            if item.kind == Kind::Control && item.part == Part::Open && item.partner != ALONE {
-                end = end.max(item.partner);
+            if let Some(closer) = item.partner.filter(|_| item.kind == Kind::Control && item.part == Part::Open) {
+                end = end.max(closer);
             }
             inside
         };
-        (0..).zip(&self.constructs.items).map(inside).collect()
+        ConstructId::each(&self.constructs.items).map(inside).collect()
     }
 
     /// A problem with a name, at a place of this template.
@@ -190,7 +186,7 @@ impl Template {
 
 /// Whether it is a single tag, or the opening tag of a pair that is closed.
 fn is_whole(item: &Construct) -> bool {
-    item.part == Part::Single || item.part == Part::Open && item.partner != ALONE
+    item.part == Part::Single || item.part == Part::Open && item.partner.is_some()
 }
 
 /// Why the bytes cannot be read as HTML in an encoding that contains ASCII.

@@ -7,7 +7,7 @@ use serde::Serialize;
 use super::Site;
 use super::lookup::is_bare_name;
 use crate::dialect::{Dialect, Kind, Part};
-use crate::markup::{ALONE, Construct, Constructs, Inside};
+use crate::markup::{Construct, Constructs, Inside};
 use crate::text::{LineIndex, Position, SourceId};
 
 /// How a file is read in a dialect.
@@ -127,7 +127,7 @@ impl Site {
         let form_of = |item: &Construct| dialect.forms.get(item.form as usize);
         let is_own_file = |id: SourceId, item: &Construct| {
             let items = &self.get(id).constructs.items;
-            self.own_file_tags(id).iter().any(|&at| items[at as usize].span == item.span)
+            self.own_file_tags(id).iter().any(|&at| items[at].span == item.span)
         };
         let show = |item: &Construct| {
             let written = item.target.text(source);
@@ -136,7 +136,7 @@ impl Site {
                 true => self.lookup_in(id, &written, item.kind, dialect.targets_of(item.kind)).ok(),
                 false => self.namesake(id).filter(|_| form_of(item).is_some_and(|form| form.names_itself)),
             });
-            let partner = constructs.items.get(item.partner as usize).filter(|_| item.partner != ALONE);
+            let partner = constructs.partner(item);
             TrialConstruct {
                 at: lines.position(source, item.span.start),
                 kind: item.kind,
@@ -198,9 +198,7 @@ pub(crate) fn unread<'a>(
 /// Whether a place is in a verbatim region.
 fn inert(constructs: &Constructs, at: u32) -> bool {
     let mut regions = constructs.items.iter().filter(|item| item.kind == Kind::Verbatim && item.part == Part::Open);
-    regions.any(|item| {
-        item.partner != ALONE && item.span.start < at && constructs.items[item.partner as usize].span.start > at
-    })
+    regions.any(|item| item.span.start < at && constructs.partner(item).is_some_and(|close| close.span.start > at))
 }
 
 fn beginning(rest: &[u8]) -> String {

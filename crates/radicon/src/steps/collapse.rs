@@ -5,7 +5,7 @@ use super::reorder::whole;
 use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
 use crate::dialect::Kind;
 use crate::edit::Edits;
-use crate::markup::ALONE;
+use crate::markup::ConstructId;
 use crate::prove::Strength;
 use crate::resolve::loose;
 use crate::site::{Parent, Site, Template};
@@ -34,7 +34,7 @@ fn collapsed(site: &Site, layout: SourceId) -> Result<Step, StepError> {
         return refuse(template.problem(item.span.start, format!("`{shown}` applies to this level only")).to_string());
     }
     let is_child = |id: &SourceId| matches!(site.parent(*id), Parent::Found { id, .. } if *id == layout);
-    let children: Vec<SourceId> = (0..site.templates.len() as u32).map(SourceId).filter(is_child).collect();
+    let children: Vec<SourceId> = site.ids().filter(is_child).collect();
     if children.is_empty() {
         return refuse(format!("{} has no children", template.path));
     }
@@ -60,15 +60,12 @@ fn collapsed(site: &Site, layout: SourceId) -> Result<Step, StepError> {
 
 /// The constructs that are in no other definition.
 fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Construct> {
-    let mut end = 0;
-    let items = &template.constructs.items;
-    items
-        .iter()
-        .enumerate()
+    let mut end = ConstructId(0);
+    ConstructId::each(&template.constructs.items)
         .filter(move |(at, item)| {
-            let outside = *at as u32 >= end;
-            if outside && item.kind.defines() && item.partner != ALONE {
-                end = item.partner + 1;
+            let outside = *at >= end;
+            if outside && item.kind.defines() {
+                end = item.partner.map_or(end, ConstructId::next);
             }
             outside
         })
@@ -79,7 +76,7 @@ fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Constr
 fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Result<Edits, StepError> {
     let child = site.get(id);
     let mut edits = Edits::default();
-    let said: Vec<(u32, Vec<u8>, Vec<u32>)> = layout
+    let said: Vec<(ConstructId, Vec<u8>, Vec<ConstructId>)> = layout
         .outermost()
         .map(|(at, _)| {
             let (content, used) = with_regions(layout, child, at);
@@ -87,12 +84,12 @@ fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Resul
         })
         .collect();
     // Content for regions that was in the level's own goes into the child's.
-    let gone: Vec<u32> = said.iter().flat_map(|(.., used)| used.iter().copied()).collect();
+    let gone: Vec<ConstructId> = said.iter().flat_map(|(.., used)| used.iter().copied()).collect();
     for &region in &gone {
         edits.remove(child.path.clone(), whole_lines(child, whole(child, region)));
     }
     for (at, content, _) in &said {
-        let name = layout.constructs.items[*at as usize].name;
+        let name = layout.constructs.items[*at].name;
         match child.definition(name.of(&layout.source)) {
             Some(own) => {
                 for span in inherited(child, own) {
@@ -110,10 +107,10 @@ fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Resul
 
 /// A definition's content with what the child gives for the regions in it, and the child's
 /// definitions that were used.
-fn with_regions(layout: &Template, child: &Template, opener: u32) -> (Vec<u8>, Vec<u32>) {
+fn with_regions(layout: &Template, child: &Template, opener: ConstructId) -> (Vec<u8>, Vec<ConstructId>) {
     let span = between(layout, opener);
-    let closer = layout.constructs.items[opener as usize].partner;
-    let regions = layout.regions().filter(|(at, _)| opener < *at && *at < closer);
+    let closer = layout.constructs.items[opener].partner;
+    let regions = layout.regions().filter(|(at, _)| opener < *at && Some(*at) < closer);
     let (mut out, mut used) = (Vec::new(), Vec::new());
     let mut cursor = span.start;
     for (at, item) in regions {

@@ -16,7 +16,7 @@ use crate::text::SourceId;
 pub fn default_layout(site: &Site, folder: &str) -> Result<Step, StepError> {
     let folder = folder.trim_matches('/');
     let inside = |id: &SourceId| beneath(&site.get(*id).path, folder).is_some();
-    let pages: Vec<SourceId> = (0..site.templates.len() as u32).map(SourceId).filter(inside).collect();
+    let pages: Vec<SourceId> = site.ids().filter(inside).collect();
     let mut layouts: BTreeMap<SourceId, Vec<SourceId>> = BTreeMap::new();
     for &id in pages.iter().filter(|&&id| site.get(id).role == Role::Page) {
         if let (Parent::Found { id: layout, rule: None }, Some(item)) = (site.parent(id), site.get(id).parent())

@@ -24,11 +24,11 @@ fn fused(site: &Site, head: SourceId, foot: SourceId, layout: &str, block: &str)
     let dialect = if top.dialect.forms.is_empty() { &end.dialect } else { &top.dialect };
     let mut notes = Vec::new();
     let mut pages: Vec<(SourceId, Span, Span)> = Vec::new();
-    for id in (0..site.templates.len() as u32).map(SourceId) {
+    for id in site.ids() {
         let uses = |target: SourceId| -> Vec<&Construct> {
             let links = site.links(id).targets();
             let named = links.filter(|(_, found)| found.as_ref().ok() == Some(&target));
-            named.map(|(at, _)| &site.get(id).constructs.items[at as usize]).collect()
+            named.map(|(at, _)| &site.get(id).constructs.items[at]).collect()
         };
         let (heads, feet) = (uses(head), uses(foot));
         if heads.is_empty() && feet.is_empty() {
@@ -59,7 +59,7 @@ fn fused(site: &Site, head: SourceId, foot: SourceId, layout: &str, block: &str)
     }
     for (id, template) in [(head, top), (foot, end)] {
         let named = |other: SourceId| site.links(other).targets().any(|(_, target)| target.as_ref().ok() == Some(&id));
-        let others = (0..site.templates.len() as u32).map(SourceId).filter(|&other| named(other));
+        let others = site.ids().filter(|&other| named(other));
         if others.into_iter().all(|other| pages.iter().any(|(page, ..)| *page == other)) {
             edits.removed.push(template.path.clone());
         }

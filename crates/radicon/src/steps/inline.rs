@@ -3,7 +3,6 @@
 use super::{Step, StepError, finish, moving, refuse};
 use crate::dialect::{Kind, Part};
 use crate::edit::Edits;
-use crate::markup::ALONE;
 use crate::prove::Strength;
 use crate::resolve::Arguments;
 use crate::site::{Parent, Site};
@@ -31,17 +30,17 @@ fn inlined(site: &Site, partial: SourceId) -> Result<Step, StepError> {
     let mut notes = Vec::new();
     let mut places: Vec<(SourceId, Span, Span)> = Vec::new();
     let mut kept = site.references.iter().any(|reference| reference.template == template.path);
-    for id in (0..site.templates.len() as u32).map(SourceId) {
+    for id in site.ids() {
         let user = site.get(id);
         for (at, target) in site.links(id).targets() {
             if target.as_ref().ok() != Some(&partial) {
                 continue;
             }
-            let item = &user.constructs.items[at as usize];
+            let item = &user.constructs.items[at];
             let arguments = Arguments::read(&user.source, item.expr, &user.dialect.rules);
             let plain = item.kind == Kind::Include
                 && item.part == Part::Single
-                && item.partner == ALONE
+                && item.partner.is_none()
                 && item.name.is_empty();
             let bare = arguments.bindings.is_empty() && !arguments.opaque && !arguments.only;
             if !plain || !bare || (user.dialect.name != template.dialect.name && !template.constructs.items.is_empty())

@@ -3,7 +3,7 @@
 use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
 use crate::dialect::Kind;
 use crate::edit::Edits;
-use crate::markup::ALONE;
+use crate::markup::ConstructId;
 use crate::propose::{Style, indented_in};
 use crate::prove::Strength;
 use crate::site::{Parent, Site, Template};
@@ -12,7 +12,7 @@ use crate::text::{SourceId, Span, is_blank, trim_blanks};
 /// The templates that name a layout as their parent.
 fn children(site: &Site, layout: SourceId) -> Vec<SourceId> {
     let is_child = |id: &SourceId| matches!(site.parent(*id), Parent::Found { id, .. } if *id == layout);
-    (0..site.templates.len() as u32).map(SourceId).filter(is_child).collect()
+    site.ids().filter(is_child).collect()
 }
 
 /// The content of a block that all children of a layout give alike becomes the layout's; the
@@ -55,7 +55,7 @@ fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepErr
     }
     let content = content.map_or(&[][..], |(content, _)| content);
     match template.definition(block.as_bytes()).or_else(|| region(template, block)) {
-        Some(at) if template.constructs.items[at as usize].partner != ALONE => {
+        Some(at) if template.constructs.items[at].partner.is_some() => {
             edits.replace(template.path.clone(), between(template, at), content);
         }
         Some(_) => return refuse(format!("in {} `{block}` has no content of its own", template.path)),
@@ -130,20 +130,17 @@ pub(super) fn either(step: impl Fn(bool) -> Result<Step, StepError>) -> Result<S
 }
 
 /// The region of a name that a template has.
-fn region(template: &Template, name: &str) -> Option<u32> {
+fn region(template: &Template, name: &str) -> Option<ConstructId> {
     template.regions().find(|(_, item)| item.name.of(&template.source) == name.as_bytes()).map(|(at, _)| at)
 }
 
 /// Where a definition splices what it replaces.
-pub(super) fn inherited(template: &Template, opener: u32) -> Vec<Span> {
-    let items = &template.constructs.items;
-    let open = &items[opener as usize];
-    let end = if open.partner == ALONE { opener } else { open.partner };
-    let inside = items[opener as usize..end as usize].iter();
+pub(super) fn inherited(template: &Template, opener: ConstructId) -> Vec<Span> {
+    let inside = template.constructs.inside(opener).iter();
     inside.filter(|item| item.kind == Kind::Inherited).map(|item| item.span).collect()
 }
 
-pub(super) fn inherits(template: &Template, opener: u32) -> bool {
+pub(super) fn inherits(template: &Template, opener: ConstructId) -> bool {
     !inherited(template, opener).is_empty()
 }
 
@@ -155,7 +152,7 @@ pub(super) struct Added<'t> {
     /// Its lines are indented as the child's are; else it is taken byte for byte.
     pub tidy: bool,
     /// Overrides of the child that go.
-    pub gone: &'t [u32],
+    pub gone: &'t [ConstructId],
 }
 
 /// The edits that give a child one more override, in the order of its layouts: after the last one that is

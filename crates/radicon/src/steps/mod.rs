@@ -20,6 +20,7 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Urls, builtin_named};
 use crate::edit::{EditError, Edits};
+use crate::markup::ConstructId;
 use crate::propose::naming;
 use crate::prove::{Comparison, PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
@@ -216,10 +217,9 @@ pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
 }
 
 /// What is between the tags of a pair, with all whitespace; of a single tag its short content.
-pub(crate) fn between(template: &Template, opener: u32) -> Span {
-    let items = &template.constructs.items;
-    let open = &items[opener as usize];
-    items.get(open.partner as usize).map_or(open.value, |close| Span::new(open.span.end, close.span.start))
+pub(crate) fn between(template: &Template, opener: ConstructId) -> Span {
+    let open = &template.constructs.items[opener];
+    template.constructs.partner(open).map_or(open.value, |close| Span::new(open.span.end, close.span.start))
 }
 
 /// The whitespace at the start of the line of a place.

@@ -4,7 +4,7 @@ use super::levels::either;
 use super::{Step, StepError, finish, indentation, refuse, whole_lines};
 use crate::dialect::{Kind, Newline, Part};
 use crate::edit::Edits;
-use crate::markup::{ALONE, Construct};
+use crate::markup::Construct;
 use crate::propose::{Style, indented_in};
 use crate::prove::Strength;
 use crate::resolve::Resolver;
@@ -68,7 +68,7 @@ fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError
         matches!(item.kind, Kind::Set | Kind::Part)
             && item.part == Part::Open
             && item.span.end <= span.start
-            && items.get(item.partner as usize).is_some_and(|close| close.span.start >= span.end)
+            && template.constructs.partner(item).is_some_and(|close| close.span.start >= span.end)
     };
     match items.iter().find(holds) {
         Some(item) => {
@@ -85,7 +85,7 @@ pub(super) fn whole_tags(template: &Template, span: Span) -> Result<(), StepErro
     let items = &template.constructs.items;
     for item in items.iter().filter(|item| item.part != Part::Attribute && !item.span.is_empty()) {
         let cut = inside(item.span.start) != inside(item.span.end - 1);
-        let partner = items.get(item.partner as usize).filter(|_| item.partner != ALONE);
+        let partner = template.constructs.partner(item);
         let torn = partner.is_some_and(|partner| inside(partner.span.start) != inside(item.span.start));
         if cut || torn {
             let shown = item.span.text(&template.source);

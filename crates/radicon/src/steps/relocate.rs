@@ -29,7 +29,7 @@ pub fn relocate(site: &Site, id: SourceId, to: &str) -> Result<Step, StepError> 
     let mut references = 0;
     for (user, other) in site.with_ids() {
         for (at, _) in site.links(user).targets().filter(|(_, target)| **target == Ok(id)) {
-            let item = &other.constructs.items[at as usize];
+            let item = &other.constructs.items[at];
             if user == id {
                 return refuse(other.problem(item.span.start, "this file references itself").to_string());
             }

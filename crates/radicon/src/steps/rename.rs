@@ -33,7 +33,7 @@ pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<S
     let below = |id: &SourceId| {
         *id == top || matches!(site.parent(*id), Parent::Found { .. }) && resolver.chain(*id).levels.contains(&top)
     };
-    let family: Vec<SourceId> = (0..site.templates.len() as u32).map(SourceId).filter(below).collect();
+    let family: Vec<SourceId> = site.ids().filter(below).collect();
     let above = resolver.chain(top).levels;
     let all: FxHashSet<SourceId> = family.iter().chain(&above).copied().collect();
     let mut sorted: Vec<SourceId> = all.into_iter().collect();

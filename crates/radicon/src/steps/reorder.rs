@@ -3,7 +3,7 @@
 use super::{Step, StepError, finish};
 use crate::dialect::Loose;
 use crate::edit::Edits;
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::prove::Strength;
 use crate::resolve::Resolver;
 use crate::site::{Parent, Site, Template};
@@ -12,9 +12,9 @@ use crate::text::{SourceId, Span};
 /// Overrides put into order.
 pub(crate) struct Reordered {
     /// The tag of the first one that came too late.
-    pub late: u32,
+    pub late: ConstructId,
     /// The tag of the first one before which it belongs.
-    pub before: u32,
+    pub before: ConstructId,
     /// What puts them into order.
     pub edits: Edits,
 }
@@ -55,10 +55,11 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
             Some((std::cmp::Reverse(level), region.0))
         })
     };
-    let blocks: Vec<(u32, &Construct)> = template.outermost().filter(|(_, item)| item.partner != ALONE).collect();
+    let blocks: Vec<(ConstructId, &Construct)> =
+        template.outermost().filter(|(_, item)| item.partner.is_some()).collect();
     // Blocks of different layouts have no order among each other.
     let base = blocks.iter().find_map(|(_, item)| rank(item))?.0;
-    let ranked: Vec<(u32, Span, u32)> = blocks
+    let ranked: Vec<(ConstructId, Span, ConstructId)> = blocks
         .iter()
         .filter_map(|(at, item)| {
             rank(item).filter(|rank| rank.0 == base).map(|rank| (*at, whole(template, *at), rank.1))
@@ -77,7 +78,7 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
 
 /// Of a template's overrides, but for those that go, the last one that comes before a block in its layouts; of those
 /// of other layouts all do.
-pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[u32]) -> Option<u32> {
+pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[ConstructId]) -> Option<ConstructId> {
     let template = site.get(id);
     let chain = Resolver::new(site).chain(id);
     let rank = |name: &[u8]| {
@@ -88,19 +89,19 @@ pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[u32])
         })
     };
     let (level, place) = rank(block)?;
-    let is_before = |(_, item): &(u32, &Construct)| {
+    let is_before = |(_, item): &(ConstructId, &Construct)| {
         rank(item.name.of(&template.source)).is_none_or(|(other, at)| other != level || at < place)
     };
-    let blocks: Vec<(u32, &Construct)> = template.outermost().filter(|(_, item)| item.partner != ALONE).collect();
+    let blocks: Vec<(ConstructId, &Construct)> =
+        template.outermost().filter(|(_, item)| item.partner.is_some()).collect();
     let behind = blocks.iter().position(|block| !is_before(block)).unwrap_or(blocks.len());
     blocks[..behind].iter().map(|(at, _)| *at).rfind(|at| !gone.contains(at))
 }
 
 /// From the opening to the closing tag of a pair.
-pub(crate) fn whole(template: &Template, opener: u32) -> Span {
-    let items = &template.constructs.items;
-    let open = &items[opener as usize];
-    let end = items.get(open.partner as usize).map_or(open.span.end, |close| close.span.end);
+pub(crate) fn whole(template: &Template, opener: ConstructId) -> Span {
+    let open = &template.constructs.items[opener];
+    let end = template.constructs.partner(open).map_or(open.span.end, |close| close.span.end);
     Span::new(open.span.start, end)
 }
 

@@ -8,7 +8,7 @@ use rustc_hash::FxHashSet;
 use serde::Serialize;
 
 use crate::dialect::{self, Dialect, Form, Kind, Newline, Part, Value, Values};
-use crate::markup::{ALONE, Construct, Constructs, Document};
+use crate::markup::{Construct, ConstructId, Constructs, Document};
 use crate::prove::Normal;
 use crate::resolve::{Arguments, Binding, Resolver, bound_by};
 use crate::site::{Parent, Problem, Settings, Site, SourceFile, Template, suffix_of};
@@ -157,7 +157,7 @@ fn names_one_of(site: &Site, id: SourceId, gone: &FxHashSet<SourceId>) -> Vec<Pr
     let links = site.links(id);
     let named = links.targets().filter_map(|(at, target)| {
         let other = target.as_ref().ok().filter(|other| gone.contains(other))?;
-        Some((*other, template.constructs.items[at as usize].span.start))
+        Some((*other, template.constructs.items[at].span.start))
     });
     let ruled = match &links.parent {
         Parent::Found { id, rule: Some(_) } if gone.contains(id) => Some((*id, 0)),
@@ -240,7 +240,7 @@ impl<'a> Writer<'a> {
             self.look(0, "a rule in radicon.toml puts files around it; it must hold for the new path too");
         }
         let mut at = 0;
-        for (index, item) in (0..).zip(&template.constructs.items) {
+        for (index, item) in ConstructId::each(&template.constructs.items) {
             // What is decided when the page is rendered keeps its line.
             let kept = item.dynamic && item.marks.iter().all(|mark| mark.is_empty());
             let place = if kept { item.span } else { item.reach };
@@ -274,7 +274,7 @@ impl<'a> Writer<'a> {
         true
     }
 
-    fn construct(&mut self, index: u32, item: &Construct) {
+    fn construct(&mut self, index: ConstructId, item: &Construct) {
         let source = self.source().to_vec();
         let text = |span: crate::text::Span| span.text(&source).into_owned();
         let (name, expr, target) = (text(item.name), text(item.expr), text(item.target));
@@ -346,7 +346,7 @@ impl<'a> Writer<'a> {
     fn region(&mut self, item: &Construct, name: &str) -> bool {
         let template = self.site.get(self.id);
         let opener = match item.part {
-            Part::Close if item.partner != ALONE => template.constructs.items[item.partner as usize],
+            Part::Close if item.partner.is_some() => *template.constructs.partner(item).unwrap_or(item),
             Part::Open | Part::Single => *item,
             _ => return true,
         };
@@ -393,7 +393,7 @@ impl<'a> Writer<'a> {
         self.site.name_for(&path, self.to, Kind::Include)
     }
 
-    fn reference(&mut self, index: u32, item: &Construct, written: &str, arguments: &str) -> bool {
+    fn reference(&mut self, index: ConstructId, item: &Construct, written: &str, arguments: &str) -> bool {
         let site = self.site;
         let found = match site.links(self.id).target(index) {
             Some(Ok(id)) => Some(*id),
@@ -451,13 +451,10 @@ impl<'a> Writer<'a> {
     }
 
     /// A condition or a loop.
-    fn control(&mut self, index: u32, item: &Construct, expr: &str) -> bool {
+    fn control(&mut self, index: ConstructId, item: &Construct, expr: &str) -> bool {
         let items = &self.site.get(self.id).constructs.items;
-        let at = match item.part {
-            Part::Close | Part::Branch if item.partner != ALONE => item.partner,
-            _ => index,
-        };
-        let Some(form) = self.counterpart(items[at as usize].form) else {
+        let at = item.partner.filter(|_| matches!(item.part, Part::Close | Part::Branch)).unwrap_or(index);
+        let Some(form) = self.counterpart(items[at].form) else {
             return item.part == Part::Open && self.cannot(item.span.start, "such condition or loop");
         };
         let values = Values { expr, ..Values::default() };

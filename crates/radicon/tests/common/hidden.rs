@@ -1,6 +1,7 @@
 //! Random sites of several levels, and the flat pages that they give.
 
 use super::Random;
+use radicon::markup::ConstructId;
 use radicon::{Resolver, Settings, Site, SourceFile, dialect};
 
 /// A hidden hierarchy.
@@ -255,12 +256,12 @@ pub fn overrides(site: &Site, path: &str) -> Vec<Vec<u8>> {
     let template = site.get(id);
     let solid = |bytes: &[u8]| bytes.iter().copied().filter(|b| !b.is_ascii_whitespace()).collect::<Vec<u8>>();
     let items = &template.constructs.items;
-    let content = |at: u32| {
+    let content = |at: ConstructId| {
         let inner = template.inner(at);
         let mut out = Vec::new();
         let mut from = inner.start;
         for (index, item) in
-            (0..).zip(items).filter(|(_, item)| inner.start <= item.span.start && item.span.end <= inner.end)
+            ConstructId::each(items).filter(|(_, item)| inner.start <= item.span.start && item.span.end <= inner.end)
         {
             out.extend(solid(&template.source[from as usize..item.span.start as usize]));
             from = item.span.end;

@@ -42,8 +42,7 @@ pub fn whole(name: String, all: bool) -> Extraction {
 /// A random step, and the word for it.
 pub fn random_step(site: &Site, random: &mut Random) -> Option<(&'static str, Result<Step, StepError>)> {
     let id = any(site, random);
-    let layouts: Vec<SourceId> =
-        (0..site.templates.len() as u32).map(SourceId).filter(|&id| site.get(id).role == Role::Layout).collect();
+    let layouts: Vec<SourceId> = site.ids().filter(|&id| site.get(id).role == Role::Layout).collect();
     let layout = if layouts.is_empty() { id } else { layouts[random.below(layouts.len())] };
     let name = format!("new-{}", random.below(1_000_000));
     Some(match random.below(9) {

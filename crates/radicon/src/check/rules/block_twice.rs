@@ -17,7 +17,7 @@ pub(super) const RULE: Rule = Rule {
 fn look(id: SourceId, template: &Template) -> Vec<Found> {
     let mut found = Vec::new();
     for at in template.defined_twice() {
-        let item = &template.constructs.items[at as usize];
+        let item = &template.constructs.items[at];
         let name = item.name.text(&template.source);
         let first = template.blocks().find(|(_, known)| known.name.of(&template.source) == name.as_bytes());
         let one = Found::new(id, item.span, format!("the block `{name}` is defined twice in this file"));

@@ -6,9 +6,10 @@ use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
+use crate::markup::ConstructId;
 use crate::resolve::Break;
 use crate::site::Site;
-use crate::text::SourceId;
+use crate::text::{SourceId, Span};
 
 pub(super) const RULE: Rule = Rule {
     id: "cycle",
@@ -51,10 +52,10 @@ fn told(site: &Site, round: &[SourceId]) -> String {
 
 /// Rounds of includes none of which is in a condition.
 fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
-    let edges = |id: SourceId| -> Vec<(u32, SourceId)> {
+    let edges = |id: SourceId| -> Vec<(ConstructId, SourceId)> {
         let template = site.get(id);
         let within = template.within_controls();
-        let included = template.includes().filter(|(at, _)| !within[*at as usize]);
+        let included = template.includes().filter(|(at, _)| !within[at.index()]);
         included.filter_map(|(at, _)| Some((at, *site.links(id).target(at)?.as_ref().ok()?))).collect()
     };
     let mut done = vec![false; site.templates.len()];
@@ -64,7 +65,7 @@ fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
             continue;
         }
         // The way from the start to here, each file with what it includes and was not followed yet.
-        let mut path: Vec<(SourceId, Vec<(u32, SourceId)>)> = vec![(start, edges(start))];
+        let mut path: Vec<(SourceId, Vec<(ConstructId, SourceId)>)> = vec![(start, edges(start))];
         while let Some((id, open)) = path.last_mut() {
             let id = *id;
             let Some((_, next)) = open.pop() else {
@@ -81,8 +82,8 @@ fn includes(site: &Site, ids: impl Iterator<Item = SourceId>) -> Vec<Found> {
     }
     let found = |round: Vec<SourceId>| {
         let next = round.get(1).copied().unwrap_or(round[0]);
-        let at = edges(round[0]).into_iter().find(|(_, target)| *target == next).map_or(0, |(at, _)| at);
-        let span = site.get(round[0]).constructs.items[at as usize].span;
+        let include = edges(round[0]).into_iter().find(|(_, target)| *target == next);
+        let span = include.map_or(Span::default(), |(at, _)| site.get(round[0]).constructs.items[at].span);
         let one = Found::new(round[0], span, format!("the includes form a cycle: {}", told(site, &round)));
         // Program code between the tags may end the round.
         let holds_code = |id: &SourceId| {

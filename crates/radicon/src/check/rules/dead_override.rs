@@ -5,7 +5,6 @@ use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::edit::Edits;
-use crate::markup::ALONE;
 use crate::steps::whole_lines;
 use crate::text::{Span, trim_blanks};
 
@@ -21,11 +20,11 @@ pub(super) const RULE: Rule = Rule {
 fn look(context: &Context<'_>) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, template, chain) in context.children() {
-        for (at, item) in template.outermost().filter(|(_, item)| item.partner != ALONE) {
+        for (at, item) in template.outermost() {
+            let Some(close) = template.constructs.partner(item) else { continue };
             let name = item.name.of(&template.source);
             let Some(next) = context.replaced(&chain, name) else { continue };
-            let items = &template.constructs.items;
-            let inside = &items[at as usize + 1..item.partner as usize];
+            let inside = template.constructs.inside(at);
             let content = trim_blanks(template.inner(at).of(&template.source));
             let only_inherits =
                 matches!(inside, [one] if one.kind == Kind::Inherited && one.span.of(&template.source) == content);
@@ -39,12 +38,9 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             }
             let what = if same { "repeats" } else { "only inherits" };
             let mut edits = Edits::default();
-            edits.remove(
-                template.path.clone(),
-                whole_lines(template, Span::new(item.span.start, items[item.partner as usize].span.end)),
-            );
+            edits.remove(template.path.clone(), whole_lines(template, Span::new(item.span.start, close.span.end)));
             let message = format!("`{}` {what} the content it replaces", String::from_utf8_lossy(name));
-            let place = above.constructs.items[next.construct as usize].span;
+            let place = above.constructs.items[next.construct].span;
             found.push(Found::new(id, item.span, message).with(next.source, place, "the same content").fixed(
                 "remove it",
                 true,

@@ -6,7 +6,7 @@ use crate::check::context::{Context, PageView};
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
-use crate::markup::{NodeKind, Token, TokenKind};
+use crate::markup::{ConstructId, NodeKind, Token, TokenKind};
 use crate::text::{SourceId, Span};
 
 pub(super) const RULE: Rule = Rule {
@@ -64,7 +64,7 @@ fn look(_: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
 }
 
 /// The branches around a place, by their conditions.
-type Branches = FxHashMap<u32, usize>;
+type Branches = FxHashMap<ConstructId, usize>;
 
 fn told(page: &PageView<'_>, id: &[u8], (source, span): (SourceId, Span), (other, there): (SourceId, Span)) -> Found {
     let id = String::from_utf8_lossy(id);

@@ -42,7 +42,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             let mut words = words(&template.constructs, &template.source, &template.dialect);
             let loading: Vec<(String, &Construct)> = loaded(context, id, template).collect();
             let is_open = context.site.own_file_tags(id).iter().any(|&at| {
-                let span = template.constructs.items[at as usize].span;
+                let span = template.constructs.items[at].span;
                 !loading.iter().any(|(_, tag)| tag.span == span)
             });
             // What loads needs nothing itself.
@@ -84,7 +84,7 @@ fn loaded<'s>(
     id: SourceId,
     template: &'s Template,
 ) -> impl Iterator<Item = (String, &'s Construct)> {
-    let tags = context.site.sure_own_file_tags(id).iter().map(|&at| &template.constructs.items[at as usize]);
+    let tags = context.site.sure_own_file_tags(id).iter().map(|&at| &template.constructs.items[at]);
     tags.filter(|item| item.kind == Kind::Other).flat_map(|item| {
         let text = item.expr.text(&template.source);
         // Of a form that nobody described the first word is its own.

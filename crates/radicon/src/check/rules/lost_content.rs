@@ -4,6 +4,7 @@ use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Kind, Loose};
+use crate::markup::ConstructId;
 use crate::resolve::{loose, outside};
 use crate::text::{Span, count, preview};
 
@@ -21,9 +22,8 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     for (id, template, _) in context.children() {
         // What becomes of it must be known, and a tag that nobody described may show it.
         let own_file = context.site.own_file_tags(id);
-        let is_unknown = |(at, _): (u32, Span)| {
-            template.constructs.items[at as usize].kind == Kind::Other && !own_file.contains(&at)
-        };
+        let is_unknown =
+            |(at, _): (ConstructId, Span)| template.constructs.items[at].kind == Kind::Other && !own_file.contains(&at);
         if template.dialect.rules.loose == Loose::Unknown || outside(template).any(is_unknown) {
             continue;
         }

@@ -30,7 +30,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     let mut names = Names::default();
     for (id, template) in context.templates() {
         for (at, target) in site.links(id).targets() {
-            let item = &template.constructs.items[at as usize];
+            let item = &template.constructs.items[at];
             let optional = Arguments::read(&template.source, item.expr, &template.dialect.rules).optional;
             let Err(missing) = target else { continue };
             let written = item.target.text(&template.source);

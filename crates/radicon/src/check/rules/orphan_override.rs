@@ -4,6 +4,7 @@ use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::edit::Edits;
+use crate::markup::ConstructId;
 use crate::resolve::Chain;
 use crate::site::Template;
 use crate::steps::between;
@@ -63,10 +64,9 @@ fn known(context: &Context<'_>, chain: &Chain) -> Vec<String> {
 }
 
 /// Where the name of a pair is written: in its opening tag, and maybe in its closing one.
-fn name_spans(template: &Template, opener: u32) -> Vec<Span> {
-    let items = &template.constructs.items;
-    let open = &items[opener as usize];
-    let close = items.get(open.partner as usize).map(|close| close.name).filter(|name| !name.is_empty());
+fn name_spans(template: &Template, opener: ConstructId) -> Vec<Span> {
+    let open = &template.constructs.items[opener];
+    let close = template.constructs.partner(open).map(|close| close.name).filter(|name| !name.is_empty());
     std::iter::once(open.name).chain(close).collect()
 }
 

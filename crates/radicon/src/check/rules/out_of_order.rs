@@ -19,9 +19,8 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     for (id, template, _) in context.children() {
         let Some(reordered) = steps::reordered(context.site, id) else { continue };
         let items = &template.constructs.items;
-        let item = &items[reordered.late as usize];
-        let (name, later) =
-            (item.name.text(&template.source), items[reordered.before as usize].name.text(&template.source));
+        let item = &items[reordered.late];
+        let (name, later) = (item.name.text(&template.source), items[reordered.before].name.text(&template.source));
         let message = format!("`{name}` should come before `{later}`");
         found.push(Found::new(id, item.span, message).fixed(
             "put the blocks into the layout's order",

@@ -6,6 +6,7 @@ use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
+use crate::markup::ConstructId;
 use crate::resolve::Arguments;
 use crate::site::Template;
 use crate::text::{SourceId, Span};
@@ -29,11 +30,11 @@ fn look(context: &Context<'_>) -> Vec<Found> {
 fn printed(template: &Template) -> BTreeMap<&[u8], Span> {
     let mut names = BTreeMap::new();
     let within = template.within_controls();
-    for (at, item) in (0..).zip(&template.constructs.items).filter(|(_, item)| item.kind == Kind::Output) {
+    for (at, item) in ConstructId::each(&template.constructs.items).filter(|(_, item)| item.kind == Kind::Output) {
         let span = if item.expr.is_empty() { item.name } else { item.expr };
         let name = span.of(&template.source).trim_ascii();
         let plain = !name.is_empty() && name.iter().all(|&b| b.is_ascii_alphanumeric() || b == b'_');
-        if plain && !within[at] {
+        if plain && !within[at.index()] {
             names.entry(name).or_insert(item.span);
         }
     }

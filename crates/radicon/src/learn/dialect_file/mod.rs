@@ -81,7 +81,7 @@ fn trailing(facts: &Facts<'_>, found: &Meanings) -> Vec<String> {
 fn explains(known: &Known, facts: &Facts<'_>, shape: &Shape) -> bool {
     let read = |at: &&TagId| {
         let tag = &facts.tags[**at];
-        let kind = known.kinds[tag.file.0].get(&tag.range.start);
+        let kind = known.kinds[tag.file.index()].get(&tag.range.start);
         // A tag that it only passes over is not explained.
         kind.is_some_and(|kind| *kind != Kind::Other || shape.kind == Kind::Other)
     };

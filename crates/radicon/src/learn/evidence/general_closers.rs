@@ -45,7 +45,7 @@ struct Tried<'t> {
 /// How many closers that are left in each file some tags answer to; those taken off that they have no closer for.
 fn gain(own: &[TagId], left: &[i64], tags: &[Tag]) -> i64 {
     let change = |own: &[TagId]| {
-        let wanted = left[tags[own[0]].file.0];
+        let wanted = left[tags[own[0]].file.index()];
         wanted.abs() - (wanted - own.len() as i64).abs()
     };
     own.chunk_by(|&a, &b| tags[a].file == tags[b].file).map(change).sum()
@@ -85,9 +85,9 @@ impl Finder<'_> {
         let comes_first = |id: DirectiveId| {
             self.directives[id].tags.iter().any(|&at| {
                 let file = self.tags[at].file;
-                !(0..at.0)
+                !TagId(0)
+                    .to(at)
                     .rev()
-                    .map(TagId)
                     .take_while(|&o| self.tags[o].file == file)
                     .any(|o| self.tags[o].notation == notation)
             })
@@ -189,7 +189,7 @@ impl Finder<'_> {
         let sharing: Vec<DirectiveId> =
             pairs.closers.iter().filter(|(_, own)| shares(own)).map(|(id, _)| *id).collect();
         for (&id, by) in set.iter().map(|id| (id, 1)).chain(sharing.iter().map(|id| (id, -1))) {
-            self.directives[id].tags.iter().for_each(|&at| left[self.tags[at].file.0] += by);
+            self.directives[id].tags.iter().for_each(|&at| left[self.tags[at].file.index()] += by);
         }
         let candidates = self.tried(candidates, closes(closers, |id| set.contains(&id)));
         let sharing: Vec<TagId> = sharing.iter().flat_map(|&id| self.directives[id].tags.iter().copied()).collect();
@@ -246,7 +246,7 @@ impl Finder<'_> {
             }
             let Some((place, _)) = best else { break };
             let (at, own) = rest.remove(place);
-            own.iter().for_each(|&tag| left[self.tags[tag].file.0] -= 1);
+            own.iter().for_each(|&tag| left[self.tags[tag].file.index()] -= 1);
             bare += i32::from(candidates[at].is_bare);
             chosen.push(at);
             tags.extend(own);

@@ -330,7 +330,7 @@ impl Finder<'_> {
                 let Some(name) = self.name(at).filter(|_| alone) else { continue };
                 named += 1;
                 let file = self.tags[at].file;
-                let before = TagId::all(at.0).rev().take_while(|&other| self.tags[other].file == file);
+                let before = TagId(0).to(at).rev().take_while(|&other| self.tags[other].file == file);
                 let repeats = |other: &TagId| {
                     let of = &self.directives[self.of[*other]];
                     let usual = self.of[*other] != close && of.notation == b.notation;

@@ -77,7 +77,7 @@ pub(in crate::learn) fn find(
     directives: &[Directive],
     comments: &FxHashSet<DirectiveId>,
 ) -> Vec<Reference> {
-    let looked_at = (0..directives.len()).into_par_iter().map(DirectiveId).filter(|id| !comments.contains(id));
+    let looked_at = (0..directives.len()).into_par_iter().map(DirectiveId::at).filter(|id| !comments.contains(id));
     let mut slots: Vec<SlotUse> = looked_at.flat_map_iter(|id| slots_of(corpus, index, tags, directives, id)).collect();
     keep_places(tags, directives, &mut slots);
     let (rule, roots) = usual_rule(corpus, index, tags, directives, &slots);

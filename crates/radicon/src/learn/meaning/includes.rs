@@ -109,10 +109,10 @@ impl Facts<'_> {
         let is_kin = |d: &&Directive| d.notation == directive.notation && d.mark == directive.mark;
         let mut begun = vec![0; self.corpus.texts.len()];
         for &at in self.directives.iter().filter(is_kin).flat_map(|kin| &kin.tags) {
-            begun[self.tags[at].file.0] += 1;
+            begun[self.tags[at].file.index()] += 1;
         }
         let counts =
-            TextId::each(&self.corpus.texts).map(|(file, text)| (begun[file.0], text.text.matches(&end).count()));
+            TextId::each(&self.corpus.texts).map(|(file, text)| (begun[file.index()], text.text.matches(&end).count()));
         let (used, even) = counts
             .filter(|&(begun, ended)| begun + ended > 0)
             .fold((0, 0), |(used, even), (begun, ended)| (used + 1, even + usize::from(begun == ended)));

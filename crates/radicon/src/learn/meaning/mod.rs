@@ -96,7 +96,7 @@ impl Facts<'_> {
 
     /// The tags of a file.
     pub(in crate::learn) fn tags_of(&self, file: TextId) -> impl DoubleEndedIterator<Item = TagId> + Clone {
-        (self.starts[file.0]..self.starts[file.0 + 1]).map(TagId)
+        TagId::at(self.starts[file.index()]).to(TagId::at(self.starts[file.index() + 1]))
     }
 
     /// Where a tag begins and ends; of an attribute its element.
@@ -148,7 +148,7 @@ fn is_on_top(corpus: &Corpus, notations: &[Notation], tags: &[Tag], first: usize
         tag.range.start
     };
     let mut covered = 0;
-    for other in &tags[first..at.0] {
+    for other in &tags[first..at.index()] {
         let range = &other.range;
         if range.start >= covered && range.start < start {
             if !between(text, covered, range.start).trim().is_empty() {
@@ -188,7 +188,7 @@ pub(in crate::learn) fn plural(count: usize, what: &str) -> String {
 pub(in crate::learn) fn by_directive(directives: &[Directive], tags: usize) -> Vec<DirectiveId> {
     let mut of = vec![DirectiveId(0); tags];
     for (id, directive) in DirectiveId::each(directives) {
-        directive.tags.iter().for_each(|&at| of[at.0] = id);
+        directive.tags.iter().for_each(|&at| of[at] = id);
     }
     of
 }

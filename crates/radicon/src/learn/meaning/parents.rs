@@ -34,7 +34,7 @@ impl Facts<'_> {
                 continue;
             }
             if let Some((_, name)) = self.names_of(at).into_iter().next() {
-                names[self.tags[at].file.0].insert((self.tags[at].notation, name));
+                names[self.tags[at].file.index()].insert((self.tags[at].notation, name));
             }
         }
         names
@@ -61,7 +61,7 @@ impl Facts<'_> {
         let (mut sum, mut files) = (0.0, 0);
         for &file in parents.keys() {
             let near = |n: NotationId| n == notation || self.notations[n].strong == self.notations[notation].strong;
-            let own: Vec<_> = names[file.0].iter().filter(|(n, _)| near(*n)).collect();
+            let own: Vec<_> = names[file.index()].iter().filter(|(n, _)| near(*n)).collect();
             if own.is_empty() {
                 continue;
             }
@@ -69,7 +69,7 @@ impl Facts<'_> {
             let recur = own
                 .iter()
                 .filter(|(_, name)| {
-                    layouts.iter().any(|&layout| above[layout.0].iter().any(|(_, other)| other == name))
+                    layouts.iter().any(|&layout| above[layout.index()].iter().any(|(_, other)| other == name))
                 })
                 .count();
             (sum, files) = (sum + recur as f64 / own.len() as f64, files + 1);

@@ -1,6 +1,6 @@
 //! The files to learn from, and which files a written name may mean.
 
-use crate::learn::ids::number;
+use crate::ids::id;
 use std::ops::Range;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -9,13 +9,13 @@ use crate::learn::read::tags::is_word;
 use crate::learn::thresholds::{HALF, LONGEST_ELEMENT, SKELETON_REACH};
 use crate::site::{SourceFile, folder};
 
-number!(
+id!(
     /// A file that is learned from.
-    TextId: Text
+    pub(in crate::learn) TextId: Text
 );
-number!(
+id!(
     /// A file of the site, learned from or not.
-    FileId:
+    pub(in crate::learn) FileId:
 );
 
 /// One file as text; bytes that are not UTF-8 are replaced.
@@ -154,7 +154,7 @@ impl<'f> Index<'f> {
     }
 
     pub fn path(&self, id: FileId) -> &'f str {
-        self.paths[id.0]
+        self.paths[id.index()]
     }
 
     /// Every way in which a written name ends the path of a file.

@@ -20,14 +20,14 @@ pub(in crate::learn) struct Mask(Vec<Vec<Range<usize>>>);
 impl Mask {
     /// Whether a stretch of a file reaches into a tag.
     pub fn covers(&self, file: TextId, range: Range<usize>) -> bool {
-        let ranges = &self.0[file.0];
+        let ranges = &self.0[file.index()];
         let next = ranges.partition_point(|tag| tag.end <= range.start);
         ranges.get(next).is_some_and(|tag| tag.start < range.end)
     }
 
     fn of(corpus: &Corpus, notations: &[Notation]) -> Self {
         let reader = Reader::new(notations);
-        let ranges = |(file, text)| reader.read(TextId(file), text).into_iter().map(|tag| tag.range).collect();
+        let ranges = |(file, text)| reader.read(TextId::at(file), text).into_iter().map(|tag| tag.range).collect();
         Self(corpus.texts.par_iter().enumerate().map(ranges).collect())
     }
 }
@@ -168,7 +168,7 @@ fn is_used(files: usize, places: &Places) -> bool {
 /// Leaves out what is in tags, or reaches into one.
 fn drop_covered(places: &mut BTreeMap<Vec<u8>, Places>, mask: &Mask) {
     for (open, places) in places.iter_mut() {
-        places.retain(|&(file, at)| !mask.covers(TextId(file as usize), at as usize..at as usize + open.len()));
+        places.retain(|&(file, at)| !mask.covers(TextId(file), at as usize..at as usize + open.len()));
     }
     places.retain(|_, places| !places.is_empty());
 }

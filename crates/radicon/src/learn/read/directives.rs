@@ -1,6 +1,6 @@
 //! Tags that begin with the same words, and the places of their arguments.
 
-use crate::learn::ids::{number, numbers};
+use crate::ids::{id, numbers};
 use std::collections::BTreeSet;
 
 use rustc_hash::FxHashMap;
@@ -10,9 +10,9 @@ use crate::learn::read::tags::{Notation, Style, Tag, TokenKind, token_text};
 use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{NEARLY_ALL, SECOND_WORDS};
 
-number!(
+id!(
     /// Tags that begin alike.
-    DirectiveId: Directive
+    pub(in crate::learn) DirectiveId: Directive
 );
 numbers!(TagId: DirectiveId);
 

@@ -53,7 +53,7 @@ fn learn_names(corpus: &Corpus, index: &Index<'_>, notations: &mut [Notation]) {
         let (known, in_files) = files.fold((0, 0), |(known, in_files), (_, files)| (known + 1, in_files + files.len()));
         let one = known > 0 && !mark.is_empty() && in_files >= FEWEST_FILES_NAMING;
         if NAMED_BEHIND_MARK.reached(known, names.len()) && (known >= FEWEST_NAMED || one) {
-            notations[id.0].names.push(mark.to_owned());
+            notations[id].names.push(mark.to_owned());
         }
     }
 }
@@ -97,7 +97,7 @@ fn learn_trims(corpus: &Corpus, notations: &mut Vec<Notation>) {
     for (id, notation) in notations.iter_mut().enumerate() {
         let own: Vec<&str> = tags
             .iter()
-            .filter(|tag| tag.notation == NotationId(id))
+            .filter(|tag| tag.notation == NotationId::at(id))
             .map(|tag| &corpus.texts[tag.file].text[tag.inner.clone()])
             .collect();
         let statements = own.iter().filter(|inner| inner.trim_end().ends_with(';') && inner.contains('=')).count();
@@ -115,7 +115,7 @@ fn drop_marked(corpus: &Corpus, notations: &mut Vec<Notation>) {
         let Some(last) = notation.open.chars().next_back().filter(|c| "-+~_=".contains(*c)) else { continue };
         let shorter = &notation.open[..notation.open.len() - 1];
         let known = |other: &Notation| other.open == shorter && shorter.len() > 1;
-        let Some(short) = notations.iter().position(known).map(NotationId) else { continue };
+        let Some(short) = notations.iter().position(known).map(NotationId::at) else { continue };
         let words = |id: NotationId| -> FxHashSet<&str> {
             let own = tags.iter().filter(|tag| tag.notation == id);
             own.map(|tag| &corpus.texts[tag.file].text[tag.word.clone()]).collect()

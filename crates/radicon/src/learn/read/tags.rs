@@ -1,6 +1,6 @@
 //! Notations, and the tags that are in files if a notation is one.
 
-use crate::learn::ids::number;
+use crate::ids::id;
 use std::ops::Range;
 
 use aho_corasick::{AhoCorasick, MatchKind};
@@ -11,13 +11,13 @@ use crate::learn::read::corpus::Text;
 use crate::learn::read::corpus::TextId;
 use crate::learn::thresholds::{MAX_TAG, MAX_TOKENS, NEARLY_ALL};
 
-number!(
+id!(
     /// A notation.
-    NotationId: Notation
+    pub(in crate::learn) NotationId: Notation
 );
-number!(
+id!(
     /// A tag.
-    TagId: Tag
+    pub(in crate::learn) TagId: Tag
 );
 
 /// How a notation sets its tags off from text.
@@ -125,7 +125,7 @@ pub(in crate::learn) fn token_text<'t>(text: &'t str, token: &Token) -> &'t str 
 pub(in crate::learn) fn read_all(texts: &[Text], notations: &[Notation]) -> Vec<Tag> {
     let reader = Reader::new(notations);
     let mut tags: Vec<Tag> =
-        texts.par_iter().enumerate().flat_map_iter(|(file, text)| reader.read(TextId(file), text)).collect();
+        texts.par_iter().enumerate().flat_map_iter(|(file, text)| reader.read(TextId::at(file), text)).collect();
     // Scripts and styles are full of what looks like a sigil or a single bracket.
     tags.retain(|tag| notations[tag.notation].strong || !tag.quiet);
     // A word opens bodies in braces nearly always, or what follows it is something else.

@@ -7,7 +7,7 @@ use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_64;
 
 use crate::dialect::Kind;
-use crate::markup::{ALONE, Construct, Node, NodeKind};
+use crate::markup::{Construct, ConstructId, Node, NodeKind};
 use crate::propose::assemble::Plan;
 use crate::propose::existing::fit::Filling;
 use crate::propose::existing::frame::Skeleton;
@@ -97,7 +97,7 @@ impl Job<'_> {
     fn children(&self, skeleton: &Skeleton, members: &mut Vec<Member>) -> bool {
         let is_child =
             |id: &SourceId| matches!(self.site.parent(*id), Parent::Found { id, .. } if *id == skeleton.layout);
-        let children = (0..self.site.templates.len() as u32).map(SourceId).filter(is_child);
+        let children = self.site.ids().filter(is_child);
         let mut all = true;
         for id in children {
             let template = self.site.get(id);
@@ -117,8 +117,8 @@ impl Job<'_> {
         let items = &page.document.constructs.items;
         let mut outside = 0;
         let blank = |from: u32, to: u32| Span::new(from, to.max(from)).of(&page.source).iter().all(|b| is_blank(*b));
-        let mut until = 0;
-        for (at, item) in (0..).zip(items) {
+        let mut until = ConstructId(0);
+        for (at, item) in ConstructId::each(items) {
             if at < until {
                 continue;
             }
@@ -126,16 +126,16 @@ impl Job<'_> {
                 return None;
             }
             outside = item.span.end;
-            match item.kind {
-                Kind::Parent => {}
-                Kind::Block | Kind::Fill if item.partner != ALONE => {
+            match (item.kind, item.partner) {
+                (Kind::Parent, _) => {}
+                (Kind::Block | Kind::Fill, Some(closer)) => {
                     let name = item.name.text(&page.source);
                     let region = skeleton.regions.iter().position(|region| *region.name == *name)?;
-                    let inside = &items[at as usize + 1..item.partner as usize];
+                    let inside = page.document.constructs.inside(at);
                     if inside.iter().any(|inner| inner.kind == Kind::Inherited || inner.kind.defines()) {
                         return None;
                     }
-                    (outside, until) = (items[item.partner as usize].span.end, item.partner + 1);
+                    (outside, until) = (items[closer].span.end, closer.next());
                     fillings.push(self.overriding(template, &page, item, at, region));
                 }
                 _ => return None,
@@ -149,7 +149,14 @@ impl Job<'_> {
     }
 
     /// What a child has in one region.
-    fn overriding(&self, template: &Template, page: &Page, item: &Construct, at: u32, region: usize) -> Filling {
+    fn overriding(
+        &self,
+        template: &Template,
+        page: &Page,
+        item: &Construct,
+        at: ConstructId,
+        region: usize,
+    ) -> Filling {
         let document = &page.document;
         let starts = |node: &Node| document.offset(node.first);
         let first = document.nodes.partition_point(|node| starts(node) < item.span.start);
@@ -216,9 +223,9 @@ impl Job<'_> {
             let hole = &mut open.hole;
             let shared = pages.len() >= LEAST_PAGES && hole.overriding() == pages.len() && hole.only().is_some();
             let definition = layout.definition(hole.name.as_bytes());
-            let pair = definition.filter(|&at| layout.constructs.items[at as usize].partner != ALONE);
+            let pair = definition.filter(|&at| layout.constructs.items[at].partner.is_some());
             let Some(definition) = pair.filter(|_| shared) else { continue };
-            if layout.constructs.items[definition as usize].partner != definition + 1 {
+            if layout.constructs.items[definition].partner != Some(definition.next()) {
                 continue;
             }
             let (page, content) = (hole.first_page(pages), hole.variants[0].content);

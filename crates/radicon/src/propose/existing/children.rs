@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::dialect::Kind;
-use crate::markup::ALONE;
+use crate::markup::ConstructId;
 use crate::propose::{Job, ProposedFile};
 use crate::resolve::loose;
 use crate::site::{Parent, Template};
@@ -48,12 +48,11 @@ impl Job<'_> {
             return None;
         }
         let within = template.within_controls();
-        let is_free = |at: u32| !within.get(at as usize).copied().unwrap_or_default();
-        let items = &template.constructs.items;
-        let at_parent = items.iter().position(|item| item.span == parent.span)? as u32;
+        let is_free = |at: ConstructId| !within.get(at.index()).copied().unwrap_or_default();
+        let (at_parent, _) = template.parents().find(|(_, item)| item.span == parent.span)?;
         let overrides = template.outermost().filter(|(at, item)| item.kind == Kind::Block && is_free(*at));
         let overrides = overrides.map(|(at, item)| {
-            let inside = if item.partner == ALONE { &[] } else { &items[at as usize + 1..item.partner as usize] };
+            let inside = template.constructs.inside(at);
             let defines = inside.iter().any(|item| item.kind.defines());
             let mut inherited = inside.iter().filter(|item| item.kind == Kind::Inherited).map(|item| item.span);
             let (first, second) = (inherited.next().filter(|_| !defines), inherited.next());

@@ -330,7 +330,7 @@ impl Fit<'_> {
     fn block_at(&self, span: Span) -> Option<(&[u8], Span)> {
         let items = &self.page.document.constructs.items;
         let open = &items[items.binary_search_by_key(&span.start, |item| item.span.start).ok()?];
-        let close = items.get(open.partner as usize)?;
+        let close = self.page.document.constructs.partner(open)?;
         let is_block = open.kind == Kind::Block && close.span.end == span.end;
         is_block.then(|| (open.name.of(&self.page.source), Span::new(open.span.end, close.span.start)))
     }

@@ -7,7 +7,7 @@
 use rustc_hash::FxHashSet;
 
 use crate::dialect::{Kind, Values};
-use crate::markup::{ALONE, Constructs, Document};
+use crate::markup::{Constructs, Document};
 use crate::propose::Job;
 use crate::propose::pages::page::Page;
 use crate::prove::Strength;
@@ -57,7 +57,7 @@ impl Job<'_> {
             let template = self.site.get(*id);
             template.role == Role::Layout && template.dialect.name == self.dialect.name
         };
-        let layouts: Vec<SourceId> = (0..self.site.templates.len() as u32).map(SourceId).filter(is_asked).collect();
+        let layouts: Vec<SourceId> = self.site.ids().filter(is_asked).collect();
         let probes: Vec<SourceFile> = layouts.iter().filter_map(|&id| self.probe(id)).collect();
         if probes.is_empty() {
             return Vec::new();
@@ -143,8 +143,8 @@ impl Job<'_> {
         let items = &page.document.constructs.items;
         let mut regions: Vec<Region> = Vec::new();
         let mut open: Vec<usize> = Vec::new();
-        for (at, item) in template.regions().filter(|(_, item)| item.partner != ALONE) {
-            let (from, to) = (items.get(at as usize)?.span, items.get(item.partner as usize)?.span);
+        for (at, item) in template.regions().filter(|(_, item)| item.partner.is_some()) {
+            let (from, to) = (items.get(at.index())?.span, items.get(item.partner?.index())?.span);
             open.retain(|&outer| regions[outer].close.start > from.start);
             let name = item.name.text(&template.source).into_owned();
             let outer = open.last().copied();

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::markup::{Document, NodeKind};
+use crate::markup::{ConstructId, Document, NodeKind};
 use crate::propose::Job;
 use crate::propose::assemble::Plan;
 use crate::propose::existing::children::{Change, Child};
@@ -140,8 +140,7 @@ impl Job<'_> {
     fn lifted<'s>(&self, block: &Block<'s>, children: &[Child<'s>]) -> Option<Lifted> {
         let layout = self.site.get(block.layout);
         let definition = layout.definition(block.name)?;
-        let items = &layout.constructs.items;
-        let inside = items.get(definition as usize + 1..items[definition as usize].partner as usize)?;
+        let inside = layout.constructs.inside(definition);
         if inside.iter().any(|item| item.kind.defines()) {
             return None;
         }
@@ -168,10 +167,10 @@ impl Job<'_> {
     /// A layout that shows something else in a block.
     fn with_default(&self, layout: &Template, name: &[u8], default: &[u8]) -> Option<Vec<u8>> {
         let at = layout.definition(name)?;
-        let open = &layout.constructs.items[at as usize];
+        let open = &layout.constructs.items[at];
         let start = open.span.start as usize;
         let indent = &layout.source[line_start(&layout.source, start)..start];
-        let end = layout.constructs.items.get(open.partner as usize)?.span.end as usize;
+        let end = layout.constructs.partner(open)?.span.end as usize;
         let is_alone = |rest: &[u8]| rest.iter().take_while(|b| **b != b'\n').all(|b| is_blank(*b));
         let own_lines = indent.iter().all(|b| is_blank(*b)) && is_alone(&layout.source[end..]);
         let (span, text) = shown_in(layout, at, default, own_lines);
@@ -182,16 +181,16 @@ impl Job<'_> {
 }
 
 /// What makes a layout show this in a block: perhaps in lines of its own, indented as it is there.
-pub fn shown_in(layout: &Template, at: u32, shown: &[u8], own_lines: bool) -> (Span, Vec<u8>) {
+pub fn shown_in(layout: &Template, at: ConstructId, shown: &[u8], own_lines: bool) -> (Span, Vec<u8>) {
     if !own_lines {
         return (layout.inner(at), shown.to_vec());
     }
-    let start = layout.constructs.items[at as usize].span.start as usize;
+    let start = layout.constructs.items[at].span.start as usize;
     let before = &layout.source[..start];
     let blanks = before.iter().rev().take_while(|b| matches!(b, b' ' | b'\t')).count();
     let (indent, unit) = (&before[start - blanks..], Style::of([&layout.source[..]].into_iter()).unit);
     let all = Span::new(0, shown.len() as u32);
-    let lines = indented_in(shown, &layout.dialect, all, &[indent, &unit].concat());
+    let lines = indented_in(shown, &layout.dialect, all, &[indent, &unit[..]].concat());
     (between(layout, at), [b"\n", &lines[..], b"\n", indent].concat())
 }
 

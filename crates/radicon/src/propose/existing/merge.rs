@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use crate::dialect::Kind;
-use crate::markup::ALONE;
+use crate::markup::ConstructId;
 use crate::propose::Job;
 use crate::propose::assemble::Plan;
 use crate::propose::existing::children::{Change, Child};
@@ -32,7 +32,7 @@ impl Job<'_> {
                 continue;
             }
             let layout = self.site.get(first.layout);
-            let places: Option<Vec<u32>> = run.iter().map(|block| layout.definition(block.name)).collect();
+            let places: Option<Vec<ConstructId>> = run.iter().map(|block| layout.definition(block.name)).collect();
             let Some(places) = places else { continue };
             let span = Span::new(whole(layout, places[0]).start, whole(layout, places[places.len() - 1]).end);
             let mut bytes = layout.source.to_vec();
@@ -42,7 +42,7 @@ impl Job<'_> {
             bytes.splice(span.range(), merged(layout, &places, &gaps, &name));
             let change = |&at: &usize| {
                 let template = children[at].template;
-                let places: Vec<u32> = run.iter().filter_map(|block| template.definition(block.name)).collect();
+                let places: Vec<ConstructId> = run.iter().filter_map(|block| template.definition(block.name)).collect();
                 let mut changes: BTreeMap<&[u8], Change> = run.iter().map(|block| (block.name, Change::Drop)).collect();
                 changes.insert(first.name, Change::Become(merged(template, &places, &gaps, &name)));
                 (at, changes)
@@ -81,9 +81,8 @@ impl Job<'_> {
     fn is_separate(&self, block: &Block<'_>) -> bool {
         let layout = self.site.get(block.layout);
         let Some(at) = layout.definition(block.name) else { return false };
-        let items = &layout.constructs.items;
-        let is_whole = items[at as usize].partner != ALONE
-            && !items[at as usize + 1..items[at as usize].partner as usize].iter().any(|item| item.kind.defines());
+        let is_whole = layout.constructs.items[at].partner.is_some()
+            && !layout.constructs.inside(at).iter().any(|item| item.kind.defines());
         let is_plain = |template: &Template| {
             template.constructs.items.iter().all(|item| {
                 let speaks = !item.expr.is_empty() && mentions(item.expr.of(&template.source), block.name);
@@ -130,18 +129,17 @@ fn shared_words<'n>(names: &[&'n str]) -> Option<&'n str> {
 
 /// The tags of the first of several blocks, with another name, around what is in all of them; `gaps` is what the
 /// layout shows between them.
-fn merged(template: &Template, places: &[u32], gaps: &[&[u8]], name: &str) -> Vec<u8> {
+fn merged(template: &Template, places: &[ConstructId], gaps: &[&[u8]], name: &str) -> Vec<u8> {
     let (source, items) = (&template.source, &template.constructs.items);
-    let renamed = |at: u32, span: Span| {
-        let written = items[at as usize].name;
+    let renamed = |at: ConstructId, span: Span| {
+        let written = items[at].name;
         if written.is_empty() {
             return span.of(source).to_vec();
         }
         let (before, after) = (Span::new(span.start, written.start), Span::new(written.end, span.end));
         [before.of(source), name.as_bytes(), after.of(source)].concat()
     };
-    let open = &items[places[0] as usize];
-    let close = &items[open.partner as usize];
+    let open = &items[places[0]];
     let mut bytes = renamed(places[0], Span::new(open.span.start, open.reach.end));
     let (mut blanks, mut is_first) = (Vec::new(), true);
     for (&at, gap) in places.iter().zip(gaps.iter().copied().chain([&b""[..]])) {
@@ -167,7 +165,8 @@ fn merged(template: &Template, places: &[u32], gaps: &[&[u8]], name: &str) -> Ve
         Some(line) => bytes.extend([b"\n", &blanks[line + 1..]].concat()),
         None => bytes.extend(blanks),
     }
-    bytes.extend(renamed(open.partner, Span::new(close.reach.start, close.span.end)));
+    let close = open.partner.map(|at| renamed(at, Span::new(items[at].reach.start, items[at].span.end)));
+    bytes.extend(close.unwrap_or_default());
     bytes
 }
 

@@ -1,7 +1,7 @@
 //! What of a template may be in a file of its own: its tags must say there what they say here.
 
 use crate::dialect::{Kind, Part};
-use crate::markup::{ALONE, Construct};
+use crate::markup::Construct;
 use crate::resolve::mentions;
 use crate::site::Template;
 use crate::steps::may_stand_alone;
@@ -17,7 +17,7 @@ pub fn may_move(template: &Template, span: Span) -> bool {
     let is_read_otherwise =
         |item: &&Construct| matches!(item.kind, Kind::Other | Kind::Verbatim | Kind::Comment | Kind::Code | Kind::Set);
     let is_around = |item: &Construct| {
-        let end = items.get(item.partner as usize).filter(|_| item.partner != ALONE);
+        let end = item.partner.map(|at| &items[at]);
         item.span.end <= span.start && end.is_some_and(|end| end.span.start >= span.end)
     };
     if items.iter().filter(is_read_otherwise).any(is_around) {

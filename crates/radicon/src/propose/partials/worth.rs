@@ -1,7 +1,7 @@
 //! What is worth a file of its own: a thing of the page that people know by a name.
 
 use crate::dialect::{Dialect, Kind};
-use crate::markup::{ALONE, Construct, Constructs, TokenKind};
+use crate::markup::{Construct, Constructs, TokenKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 
@@ -57,7 +57,7 @@ impl Reason {
 /// Whether a condition or a loop is around all of it.
 fn is_guarded(markup: &[u8], items: &[Construct]) -> bool {
     let text = |range: std::ops::Range<usize>| markup[range].trim_ascii();
-    let end = |first: &Construct| items.get(first.partner as usize).filter(|_| first.partner != ALONE);
+    let end = |first: &Construct| first.partner.map(|at| &items[at]);
     let is_around = |first: &&Construct| {
         let ends = end(first).is_some_and(|end| text(end.span.end as usize..markup.len()).is_empty());
         first.kind == Kind::Control && ends && text(0..first.span.start as usize).is_empty()

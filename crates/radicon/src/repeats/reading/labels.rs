@@ -10,7 +10,7 @@ use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::dialect::{Kind, Part};
 use crate::hash::mix;
-use crate::markup::{Construct, Token, TokenKind};
+use crate::markup::{Construct, ConstructId, Token, TokenKind};
 use crate::repeats::Normalise;
 use crate::repeats::reading::urls::{Here, Urls};
 use crate::site::{Site, Template, folder};
@@ -220,7 +220,7 @@ impl<'a> Labels<'a> {
             kind => kind,
         };
         let index = self.template.constructs.items.partition_point(|other| other.span.start < item.span.start);
-        let file = match self.site.links(self.id).target(index as u32) {
+        let file = match self.site.links(self.id).target(ConstructId::at(index)) {
             Some(Ok(target)) => self.site.get(*target).path.as_bytes(),
             _ => item.target.of(source),
         };

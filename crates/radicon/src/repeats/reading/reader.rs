@@ -597,7 +597,7 @@ mod tests {
             let reader = || Reader::new(Labels::new(&site, &normalise, &urls, SourceId(0)));
             let (mut by_pieces, mut by_document) = (reader(), reader());
             let mut memory = Memory::default();
-            for id in (0..site.templates.len() as u32).map(SourceId) {
+            for id in site.ids() {
                 by_document.labels.turn_to(id);
                 let template = by_document.labels.template;
                 prop_assume!(template.constructs.items.is_empty());

@@ -12,13 +12,13 @@ use super::super::flat::{Stretch, Via};
 use super::super::scope::{Given, Scope, is_name, is_path, printed};
 use super::{Flattener, Frame};
 use crate::dialect::{Dialect, Kind, Part, Values};
-use crate::markup::{ALONE, Construct};
+use crate::markup::{Construct, ConstructId};
 use crate::site::Template;
 use crate::text::SourceId;
 
 impl Flattener<'_> {
     /// What an include gives for the name that an output prints, if that is sure.
-    pub(super) fn given(&mut self, source: SourceId, at: usize, frame: &Frame) -> Option<Given> {
+    pub(super) fn given(&mut self, source: SourceId, at: ConstructId, frame: &Frame) -> Option<Given> {
         let template = self.site.get(source);
         let mut name = printed(&template.constructs.items[at]).of(&template.source);
         let (mut source, mut at) = (source, at);
@@ -44,7 +44,7 @@ impl Flattener<'_> {
     }
 
     /// What a proof reads in the place of a name that an output prints: the path that is given for it.
-    pub(super) fn given_path(&mut self, source: SourceId, at: usize, frame: &Frame) -> Option<Given> {
+    pub(super) fn given_path(&mut self, source: SourceId, at: ConstructId, frame: &Frame) -> Option<Given> {
         self.names.as_ref()?;
         let is_output = self.site.get(source).constructs.items[at].kind == Kind::Output;
         let given = if is_output { self.given(source, at, frame)? } else { return None };
@@ -52,16 +52,19 @@ impl Flattener<'_> {
     }
 
     /// Whether nothing around a construct or in its file can bind a name that it uses.
-    fn is_seen_alone(&mut self, source: SourceId, at: usize, name: &[u8]) -> bool {
+    fn is_seen_alone(&mut self, source: SourceId, at: ConstructId, name: &[u8]) -> bool {
         let template = self.site.get(source);
         let items = &template.constructs.items;
         let binders = self.binders.entry((source, name.into())).or_insert_with(|| {
-            (0..).zip(items).filter(|(_, item)| may_bind(template, item, name)).map(|(index, _)| index).collect()
+            ConstructId::each(items)
+                .filter(|(_, item)| may_bind(template, item, name))
+                .map(|(index, _)| index)
+                .collect()
         });
         binders.iter().all(|&index| {
-            let (item, before) = (&items[index as usize], (index as usize) < at);
-            let around = item.part == Part::Open && item.partner != ALONE && item.partner as usize > at;
-            let unpaired = item.kind == Kind::Other && item.partner == ALONE;
+            let (item, before) = (&items[index], index < at);
+            let around = item.part == Part::Open && item.partner.is_some_and(|closer| closer > at);
+            let unpaired = item.kind == Kind::Other && item.partner.is_none();
             item.kind != Kind::Set && !(before && (around || unpaired))
         })
     }

@@ -9,7 +9,7 @@ use super::super::names::Names;
 use super::super::scope::Scope;
 use super::{Flattener, Frame, Wrapped};
 use crate::dialect::{Kind, Part};
-use crate::markup::{ALONE, Construct, Inside, NO_TAG};
+use crate::markup::{Construct, ConstructId, Inside, NO_TAG};
 use crate::resolve::Definition;
 use crate::text::{SourceId, Span};
 
@@ -21,7 +21,7 @@ enum Splice {
 
 impl Flattener<'_> {
     /// Splices an include or a wrap after `text`; `false` if it stays as it is.
-    pub(super) fn include(&mut self, source: SourceId, at: usize, text: Span, frame: &Frame) -> bool {
+    pub(super) fn include(&mut self, source: SourceId, at: ConstructId, text: Span, frame: &Frame) -> bool {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let arguments = Arguments::read(&template.source, item.expr, &template.dialect.rules);
@@ -50,17 +50,17 @@ impl Flattener<'_> {
         if let Inside::Statement { close, .. } = item.inside {
             self.copy(source, close, frame);
         }
-        let via = Via::Include(source, at as u32);
+        let via = Via::Include(source, at);
         let depth = self.names.as_ref().map_or(0, Names::depth);
         let names = self.names.as_mut().map(|names| names.enter_include(self.site, source, &arguments));
         let (rules, outer) = (&template.dialect.rules, frame.scope.clone());
         let scope = Scope::new((source, at, depth), arguments, rules, outer, names.is_some()).map(Rc::new);
         let start = (self.flat.bytes.len(), self.flat.stretches.len());
-        let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner != ALONE && item.tag != NO_TAG)
+        let wrap = (item.kind == Kind::Wrap || item.part == Part::Open && item.partner.is_some() && item.tag != NO_TAG)
             .then(|| {
                 let names = self.names.as_ref().map_or(0, Names::depth);
                 let (frame, including) = (frame.clone(), self.including.len());
-                Rc::new(Wrapped { source, opener: at as u32, frame, including, names })
+                Rc::new(Wrapped { source, opener: at, frame, including, names })
             });
         let inner_scope = scope.clone().or_else(|| frame.scope.clone());
         self.active.push(via);
@@ -85,7 +85,7 @@ impl Flattener<'_> {
                     ..frame.clone()
                 };
                 let span = self.site.get(part.source).inner(part.construct);
-                self.content(part.source, span, part.construct as usize + 1, &inner);
+                self.content(part.source, span, part.construct.next(), &inner);
                 self.active.pop();
             }
         }
@@ -104,10 +104,10 @@ impl Flattener<'_> {
     }
 
     /// What an include means: the template it names, or a named fragment.
-    fn spliced(&self, source: SourceId, at: usize, frame: &Frame) -> Option<Splice> {
+    fn spliced(&self, source: SourceId, at: ConstructId, frame: &Frame) -> Option<Splice> {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
-        let target = match self.site.links(source).target(at as u32) {
+        let target = match self.site.links(source).target(at) {
             Some(Ok(id)) => Some(*id),
             _ => None,
         };
@@ -133,11 +133,11 @@ impl Flattener<'_> {
     }
 
     /// Says why an include stays as it is.
-    fn unresolved(&mut self, source: SourceId, at: usize) {
+    fn unresolved(&mut self, source: SourceId, at: ConstructId) {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
         let written = item.target.text(&template.source);
-        let message = match self.site.links(source).target(at as u32) {
+        let message = match self.site.links(source).target(at) {
             Some(Err(missing)) => describe_missing(&written, missing),
             Some(Ok(file)) => {
                 let name = item.name.text(&template.source);
