@@ -15,7 +15,7 @@ fuzz_target!(|source: &[u8]| {
         }
         assert_eq!(at as usize, source.len());
         for (index, node) in document.nodes.iter().enumerate() {
-            assert!(node.next as usize > index && node.next as usize <= document.nodes.len());
+            assert!(node.next.index() > index && node.next.index() <= document.nodes.len());
         }
     }
 });

@@ -7,7 +7,7 @@
 use std::path::Path;
 
 use radicon::check::{Checked, Found, RULES, Rule, Severity, check_rules};
-use radicon::markup::{Document, NodeKind};
+use radicon::markup::{Document, NodeId, NodeKind};
 use radicon::text::SourceId;
 use radicon::{Site, disk};
 
@@ -36,7 +36,7 @@ fn silent_pictures(site: &Site) -> Vec<Found> {
     let mut found = Vec::new();
     for (template, own) in (0..).map(SourceId).zip(&site.templates) {
         let document = Document::with_constructs(&own.source, own.constructs.clone());
-        for (at, node) in (0..).zip(&document.nodes) {
+        for (at, node) in NodeId::each(&document.nodes) {
             let span = document.span(at);
             let text = span.text(&own.source);
             if node.kind == NodeKind::Element && text.starts_with("<img") && !text.contains(" alt") {

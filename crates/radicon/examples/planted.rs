@@ -433,14 +433,14 @@ fn attributes(template: &Template) -> Vec<(Vec<u8>, Span, u32)> {
     let document = Document::with_constructs(&template.source, template.constructs.clone());
     let mut found = Vec::new();
     for node in document.nodes.iter().filter(|node| node.kind == NodeKind::Element) {
-        let tokens = &document.tokens[node.first as usize..node.inner as usize];
+        let tokens = &document.tokens_between(node.first, node.inner);
         for token in tokens.iter().filter(|token| token.kind == TokenKind::Attribute) {
             let value = token.value(&template.source).filter(|value| !value.is_empty());
             let written = value.filter(|value| {
                 value.of(&template.source).iter().all(|b| b.is_ascii_alphanumeric() || b"-_#".contains(b))
             });
             let name = token.name().of(&template.source).to_ascii_lowercase();
-            found.extend(written.map(|value| (name, value, document.tokens[node.first as usize].start)));
+            found.extend(written.map(|value| (name, value, document.tokens[node.first].start)));
         }
     }
     found

@@ -25,6 +25,12 @@ macro_rules! id {
                 Self(self.0 + 1)
             }
 
+            /// The number before it; the first has none before it.
+            #[must_use]
+            pub const fn previous(self) -> Self {
+                Self(self.0.saturating_sub(1))
+            }
+
             /// The numbers from it on and before another.
             pub fn to(self, end: Self) -> impl DoubleEndedIterator<Item = Self> + ExactSizeIterator + Clone {
                 (self.0..end.0).map(Self)

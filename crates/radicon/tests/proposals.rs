@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use common::site::{Care, copied_pages, site};
 use common::{Random, book, cases, seed};
-use radicon::markup::{Document, TokenKind};
+use radicon::markup::{Document, NodeId, TokenKind};
 use radicon::propose::ProposedLayout;
 use radicon::prove::AssumptionAbout;
 use radicon::site::Role;
@@ -171,8 +171,8 @@ fn change_something(random: &mut Random, bytes: &[u8]) -> Option<Vec<u8>> {
     let inside = |at: usize| document.constructs.items.iter().all(|item| !item.span.range().contains(&at));
     // Loose white space between a page's blocks is no part of the page; letters always are.
     let letters: Vec<usize> = (0..bytes.len()).filter(|&at| solid(at) && inside(at)).collect();
-    let elements: Vec<u32> =
-        (1..document.nodes.len() as u32).filter(|&node| !document.name(bytes, node).is_empty()).collect();
+    let elements: Vec<NodeId> =
+        document.all_below_root().filter(|&node| !document.name(bytes, node).is_empty()).collect();
     let mut out = bytes.to_vec();
     match random.below(4) {
         0 if !elements.is_empty() => {
@@ -180,8 +180,8 @@ fn change_something(random: &mut Random, bytes: &[u8]) -> Option<Vec<u8>> {
             out.drain(span.range());
         }
         1 if !elements.is_empty() => {
-            let at = document.nodes[elements[random.below(elements.len())] as usize].first;
-            let name_end = document.tokens[at as usize].name().end as usize;
+            let at = document.nodes[elements[random.below(elements.len())]].first;
+            let name_end = document.tokens[at].name().end as usize;
             out.splice(name_end..name_end, *b" data-changed");
         }
         2 if !elements.is_empty() => {

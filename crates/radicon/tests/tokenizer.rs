@@ -10,7 +10,7 @@ use common::{Random, book, cases, pages, present, seed, soup};
 use html5gum::{State, Token as Gum, Tokenizer};
 use proptest::prelude::*;
 use radicon::dialect;
-use radicon::markup::Document;
+use radicon::markup::{Document, NodeId, TokenId};
 
 /// The same source as the conforming tokenizer reads it, with scripting switched off.
 fn oracle(source: &str) -> Vec<Standard> {
@@ -216,22 +216,17 @@ fn check_laws(source: &[u8], dialect: &dialect::Dialect) {
         at = token.end;
     }
     assert_eq!(at as usize, source.len(), "tokens end early in {:?}", String::from_utf8_lossy(source));
-    let mut covered = 0;
-    for node in document.children(0) {
-        assert_eq!(
-            document.nodes[node as usize].first,
-            covered,
-            "a gap between nodes in {:?}",
-            String::from_utf8_lossy(source)
-        );
-        covered = document.nodes[node as usize].last;
+    let mut covered = TokenId(0);
+    for node in document.children(NodeId::ROOT) {
+        assert_eq!(document.nodes[node].first, covered, "a gap between nodes in {:?}", String::from_utf8_lossy(source));
+        covered = document.nodes[node].last;
     }
-    assert_eq!(covered as usize, document.tokens.len());
-    for (index, node) in document.nodes.iter().enumerate().skip(1) {
-        let parent = &document.nodes[node.parent as usize];
+    assert_eq!(covered.index(), document.tokens.len());
+    for (index, node) in NodeId::each(&document.nodes).skip(1) {
+        let parent = &document.nodes[node.parent];
         assert!(
-            parent.inner <= node.first && node.last <= parent.close && node.next as usize > index,
-            "node {index} leaves its parent"
+            parent.inner <= node.first && node.last <= parent.close && node.next > index,
+            "node {index:?} leaves its parent"
         );
         assert!(node.first <= node.inner && node.inner <= node.close && node.close <= node.last);
     }

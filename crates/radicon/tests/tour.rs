@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use radicon::dialect::{self, Dialect, Kind, Values};
-use radicon::markup::{Document, NodeKind};
+use radicon::markup::{Document, NodeId, NodeKind};
 use radicon::site::Role;
 use radicon::{ProposeOptions, Resolver, Settings, Site, SourceFile, Strength, propose, prove};
 
@@ -23,11 +23,11 @@ fn a_tour() {
     let document = Document::read(source, &margin);
     assert_eq!(document.constructs.items.len(), 2);
     assert_eq!(document.constructs.items[0].name.of(source), b"here");
-    let item = document.children(0).next().expect("one element");
+    let item = document.children(NodeId::ROOT).next().expect("one element");
     assert_eq!(document.name(source, item), b"li");
     let link = document.children(item).next().expect("one child");
     assert_eq!(document.attribute(source, link, "href"), Some(&b"/"[..]));
-    assert_eq!(document.nodes[link as usize].kind, NodeKind::Element);
+    assert_eq!(document.nodes[link].kind, NodeKind::Element);
 
     // Nothing is lost: the tokens tile the source.
     let written: Vec<u8> = document.tokens.iter().flat_map(|token| token.span().of(source)).copied().collect();

@@ -11,6 +11,7 @@ use super::constructs::{Added, Constructs};
 use super::lexer::TokenKind;
 use super::tree::{Document, NodeKind};
 use crate::dialect::{Dialect, Form, Kind, Marks, Part};
+use crate::markup::NodeId;
 use crate::text::{Span, is_blank};
 
 /// For each construct whether it is outside tags.
@@ -38,7 +39,7 @@ pub(super) fn add(source: &[u8], dialect: &Dialect, constructs: &mut Constructs)
     // At one place openers come before closers, and those before real tags.
     let mut all: Vec<Added> = Vec::new();
     let mut pairs = 0;
-    for (at, node) in (0..).zip(&document.nodes).filter(|(_, node)| node.kind == NodeKind::Element) {
+    for (at, node) in NodeId::each(&document.nodes).filter(|(_, node)| node.kind == NodeKind::Element) {
         for attribute in document.attributes(at) {
             let read = |(index, form): (u16, &'_ Form)| {
                 let (end, captures) = form.open.read(source, attribute.start as usize, &Marks::default())?;

@@ -8,6 +8,7 @@
 use memchr::{memchr, memchr2, memmem};
 
 use super::elements::{Content, element};
+use crate::ids::id;
 use crate::text::{Span, is_blank};
 
 /// What a stretch of HTML is.
@@ -43,6 +44,11 @@ pub enum TokenKind {
     /// `</>`, which the standard drops.
     Nothing,
 }
+
+id!(
+    /// The number of a token within its source.
+    pub TokenId: Token
+);
 
 /// A stretch of the source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -15,6 +15,6 @@ pub use construct::{Construct, ConstructId, Inside};
 pub use constructs::{Constructs, Fault, SyntaxError};
 pub use header::header_of;
 pub(crate) use lexer::Lexer;
-pub use lexer::{Opaque, Sink, Token, TokenKind, lex};
+pub use lexer::{Opaque, Sink, Token, TokenId, TokenKind, lex};
 pub(crate) use nest::{Closes, Nest, TagName};
-pub use tree::{Crossing, Document, Node, NodeKind};
+pub use tree::{Crossing, Document, Node, NodeId, NodeKind};

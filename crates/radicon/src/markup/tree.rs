@@ -2,9 +2,10 @@
 
 use super::construct::ConstructId;
 use super::constructs::Constructs;
-use super::lexer::{Token, TokenKind, lex};
+use super::lexer::{Token, TokenId, TokenKind, lex};
 use super::nest::{Closes, Nest, TagName};
 use crate::dialect::{Dialect, Part};
+use crate::ids::id;
 use crate::text::Span;
 
 /// What a node is.
@@ -28,24 +29,34 @@ pub enum NodeKind {
     Stray,
 }
 
+id!(
+    /// The number of a node within its document; the root is the first.
+    pub NodeId: Node
+);
+
+impl NodeId {
+    /// The whole source.
+    pub const ROOT: Self = Self(0);
+}
+
 /// A stretch of tokens with its place in the tree. Nodes are kept in the order
 /// of the source; the children of a node follow it.
 #[derive(Clone, Copy, Debug)]
 pub struct Node {
     /// What it is.
     pub kind: NodeKind,
-    /// Index of the node that holds it; the root holds itself.
-    pub parent: u32,
-    /// Index of the first node after all that it holds.
-    pub next: u32,
-    /// Index of its first token.
-    pub first: u32,
-    /// Index of the token after its opening tag.
-    pub inner: u32,
-    /// Index of the first token of its closing tag; `last` if it has none.
-    pub close: u32,
-    /// Index of the token after it.
-    pub last: u32,
+    /// The node that holds it; the root holds itself.
+    pub parent: NodeId,
+    /// The first node after all that it holds.
+    pub next: NodeId,
+    /// Its first token.
+    pub first: TokenId,
+    /// The token after its opening tag.
+    pub inner: TokenId,
+    /// The first token of its closing tag; `last` if it has none.
+    pub close: TokenId,
+    /// The token after it.
+    pub last: TokenId,
     /// Depth, 0 for the root; 65,535 stands for all that is deeper.
     pub depth: u16,
 }
@@ -64,7 +75,7 @@ pub struct Document {
     pub constructs: Constructs,
     /// The tokens; they tile the source.
     pub tokens: Vec<Token>,
-    /// The tree; node 0 is the root.
+    /// The tree; the root comes first.
     pub nodes: Vec<Node>,
     /// Where elements and construct pairs cross.
     pub crossings: Vec<Crossing>,
@@ -95,48 +106,58 @@ impl Document {
     }
 
     /// The bytes a node covers.
-    pub fn span(&self, node: u32) -> Span {
-        let node = &self.nodes[node as usize];
+    pub fn span(&self, node: NodeId) -> Span {
+        let node = &self.nodes[node];
         Span::new(self.offset(node.first), self.offset(node.last))
     }
 
     /// The byte offset at which a token starts; for the index past the last one, the end.
-    pub fn offset(&self, token: u32) -> u32 {
-        match self.tokens.get(token as usize) {
+    pub fn offset(&self, token: TokenId) -> u32 {
+        match self.tokens.get(token.index()) {
             Some(token) => token.start,
             None => self.tokens.last().map_or(0, |token| token.end),
         }
     }
 
+    /// The tokens from one on and before another.
+    pub fn tokens_between(&self, from: TokenId, end: TokenId) -> &[Token] {
+        self.tokens.get(from.index()..end.index()).unwrap_or(&[])
+    }
+
+    /// All nodes but the root, in the order of the source.
+    pub fn all_below_root(&self) -> impl DoubleEndedIterator<Item = NodeId> + Clone + use<> {
+        NodeId::all(self.nodes.len()).skip(1)
+    }
+
     /// The children of a node, in order.
-    pub fn children(&self, node: u32) -> impl Iterator<Item = u32> + '_ {
-        let end = self.nodes[node as usize].next;
-        let mut at = node + 1;
+    pub fn children(&self, node: NodeId) -> impl Iterator<Item = NodeId> + '_ {
+        let end = self.nodes[node].next;
+        let mut at = node.next();
         std::iter::from_fn(move || {
             let child = (at < end).then_some(at)?;
-            at = self.nodes[child as usize].next;
+            at = self.nodes[child].next;
             Some(child)
         })
     }
 
     /// The name of an element as written; empty for other nodes.
-    pub fn name<'s>(&self, source: &'s [u8], node: u32) -> &'s [u8] {
-        let node = &self.nodes[node as usize];
-        match (node.kind, self.tokens.get(node.first as usize)) {
+    pub fn name<'s>(&self, source: &'s [u8], node: NodeId) -> &'s [u8] {
+        let node = &self.nodes[node];
+        match (node.kind, self.tokens.get(node.first.index())) {
             (NodeKind::Element, Some(token)) => token.name().of(source),
             _ => &[],
         }
     }
 
     /// The tokens of an element's start tag that are attributes.
-    pub fn attributes(&self, node: u32) -> impl Iterator<Item = &Token> {
-        let node = &self.nodes[node as usize];
+    pub fn attributes(&self, node: NodeId) -> impl Iterator<Item = &Token> {
+        let node = &self.nodes[node];
         let end = if node.kind == NodeKind::Element { node.inner } else { node.first };
-        self.tokens[node.first as usize..end as usize].iter().filter(|token| token.kind == TokenKind::Attribute)
+        self.tokens_between(node.first, end).iter().filter(|token| token.kind == TokenKind::Attribute)
     }
 
     /// The value of an attribute as written; empty if it has none.
-    pub fn attribute<'s>(&self, source: &'s [u8], node: u32, name: &str) -> Option<&'s [u8]> {
+    pub fn attribute<'s>(&self, source: &'s [u8], node: NodeId, name: &str) -> Option<&'s [u8]> {
         let found =
             self.attributes(node).find(|token| token.name().of(source).eq_ignore_ascii_case(name.as_bytes()))?;
         Some(found.value(source).map_or(&[], |value| value.of(source)))
@@ -150,7 +171,7 @@ struct Builder<'a> {
     nodes: Vec<Node>,
     crossings: Vec<Crossing>,
     /// Open nodes, outermost first: the root, then those of the nest.
-    stack: Vec<u32>,
+    stack: Vec<NodeId>,
     nest: Nest,
 }
 
@@ -174,7 +195,7 @@ impl<'a> Builder<'a> {
             nest: Nest::default(),
         };
         builder.push(NodeKind::Root, 0, 0);
-        builder.stack.push(0);
+        builder.stack.push(NodeId::ROOT);
         builder.run();
         (builder.nodes, builder.crossings)
     }
@@ -212,12 +233,12 @@ impl<'a> Builder<'a> {
         self.finish(end, end);
     }
 
-    fn push(&mut self, kind: NodeKind, first: usize, inner: usize) -> u32 {
-        let index = self.nodes.len() as u32;
-        let parent = self.stack.last().copied().unwrap_or(0);
+    fn push(&mut self, kind: NodeKind, first: usize, inner: usize) -> NodeId {
+        let index = NodeId::at(self.nodes.len());
+        let parent = self.stack.last().copied().unwrap_or_default();
         let depth = u16::try_from(self.stack.len()).unwrap_or(u16::MAX);
-        let (first, inner) = (first as u32, inner as u32);
-        self.nodes.push(Node { kind, parent, next: index + 1, first, inner, close: inner, last: inner, depth });
+        let (first, inner) = (TokenId::at(first), TokenId::at(inner));
+        self.nodes.push(Node { kind, parent, next: index.next(), first, inner, close: inner, last: inner, depth });
         index
     }
 
@@ -228,10 +249,10 @@ impl<'a> Builder<'a> {
 
     /// Ends the innermost open node, whose closing tag is `close..last`.
     fn finish(&mut self, close: usize, last: usize) {
-        let next = self.nodes.len() as u32;
+        let next = NodeId::at(self.nodes.len());
         let Some(index) = self.stack.pop() else { return };
-        let node = &mut self.nodes[index as usize];
-        (node.close, node.last, node.next) = (close as u32, last as u32, next);
+        let node = &mut self.nodes[index];
+        (node.close, node.last, node.next) = (TokenId::at(close), TokenId::at(last), next);
     }
 
     /// Ends all that is open from a place on, at token `at`; elements that something
@@ -239,8 +260,8 @@ impl<'a> Builder<'a> {
     fn close_from(&mut self, place: u32, at: usize, crosses: bool) {
         for open in (place as usize..self.nest.depth()).rev() {
             if crosses && self.nest.needs_end(open) {
-                let node = self.nodes[self.stack[open + 1] as usize];
-                self.crossings.push(Crossing { tag: self.tokens[node.first as usize].span() });
+                let node = self.nodes[self.stack[open + 1]];
+                self.crossings.push(Crossing { tag: self.tokens[node.first].span() });
             }
             self.finish(at, at);
         }
@@ -340,7 +361,7 @@ impl<'a> Builder<'a> {
     }
 
     fn start_of(&self, place: u32) -> u32 {
-        self.tokens[self.nodes[self.stack[place as usize + 1] as usize].first as usize].start
+        self.tokens[self.nodes[self.stack[place as usize + 1]].first].start
     }
 
     /// Whether a construct is a token of its own and not swallowed by another one.
@@ -367,8 +388,8 @@ mod tests {
     fn shape(source: &str) -> String {
         let dialect = builtin_named("brace-percent").expect("a built-in dialect");
         let document = Document::read(source.as_bytes(), &dialect);
-        fn show(document: &Document, source: &[u8], node: u32, out: &mut String) {
-            let word = match document.nodes[node as usize].kind {
+        fn show(document: &Document, source: &[u8], node: NodeId, out: &mut String) {
+            let word = match document.nodes[node].kind {
                 NodeKind::Root => String::new(),
                 NodeKind::Element => String::from_utf8_lossy(document.name(source, node)).to_ascii_lowercase(),
                 NodeKind::Text => ".".into(),
@@ -392,7 +413,7 @@ mod tests {
             }
         }
         let mut out = String::new();
-        show(&document, source.as_bytes(), 0, &mut out);
+        show(&document, source.as_bytes(), NodeId::ROOT, &mut out);
         out
     }
 

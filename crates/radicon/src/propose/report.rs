@@ -6,7 +6,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use super::pages::heal;
 use super::proposal::{ProposedBlock, ProposedFile, ProposedLayout};
 use super::skeleton::hole::TAGS;
-use crate::markup::{ConstructId, Document, NodeKind};
+use crate::markup::{ConstructId, Document, NodeId, NodeKind};
 use crate::resolve::Resolver;
 use crate::site::{Site, Template};
 use crate::steps::whole;
@@ -185,15 +185,15 @@ impl<'s> Facts<'s> {
 
 /// The bytes that are around a block in the element that holds it, and this element's tag.
 fn around(template: &Template, document: &Document, block: Span) -> (usize, String) {
-    let holds = |node: &u32| {
+    let holds = |node: &NodeId| {
         let span = document.span(*node);
-        document.nodes[*node as usize].kind == NodeKind::Element && span.start < block.start && span.end > block.end
+        document.nodes[*node].kind == NodeKind::Element && span.start < block.start && span.end > block.end
     };
-    let behind = document.nodes.partition_point(|node| document.offset(node.first) < block.start) as u32;
-    let Some(node) = (1..behind).rev().find(holds) else {
+    let behind = document.nodes.partition_point(|node| document.offset(node.first) < block.start);
+    let Some(node) = NodeId::ROOT.next().to(NodeId::at(behind)).rev().find(holds) else {
         return (template.source.len().saturating_sub(block.len()), String::new());
     };
-    let element = &document.nodes[node as usize];
+    let element = &document.nodes[node];
     let tag = Span::new(document.offset(element.first), document.offset(element.inner));
     // Without the tags of blocks in it.
     let items = template.constructs.items.iter().map(|item| item.span);

@@ -15,7 +15,7 @@
 use std::ops::Range;
 
 use crate::markup::elements::{Flow, element};
-use crate::markup::{Token, TokenKind};
+use crate::markup::{Token, TokenId, TokenKind};
 use crate::text::{Span, is_blank, trim_blanks};
 
 /// A source in normal form, with the way back.
@@ -76,7 +76,7 @@ impl Normal {
                 }
                 TokenKind::Attribute | TokenKind::Gap => {}
                 TokenKind::TagEnd => loose.bytes.push(b'>'),
-                _ => loose.bytes.extend_from_slice(normal.run(index as u32, index as u32 + 1)),
+                _ => loose.bytes.extend_from_slice(normal.run(TokenId::at(index), TokenId::at(index + 1))),
             }
         }
         loose.at.push(loose.bytes.len() as u32);
@@ -84,8 +84,8 @@ impl Normal {
     }
 
     /// The normal form of a run of tokens.
-    pub fn run(&self, first: u32, last: u32) -> &[u8] {
-        Span::new(self.at[first as usize], self.at[last as usize]).of(&self.bytes)
+    pub fn run(&self, first: TokenId, last: TokenId) -> &[u8] {
+        Span::new(self.at[first.index()], self.at[last.index()]).of(&self.bytes)
     }
 
     /// The offset in the source of an offset in the normal form.
@@ -100,7 +100,7 @@ impl Normal {
             return token.start + wanted.min(bytes.len() as u32);
         }
         // A run of whitespace counts once.
-        let normal = self.run(index as u32, index as u32 + 1);
+        let normal = self.run(TokenId::at(index), TokenId::at(index + 1));
         let skipped = if normal.first().is_some_and(|b| !is_blank(*b)) {
             bytes.iter().take_while(|b| is_blank(**b)).count()
         } else {

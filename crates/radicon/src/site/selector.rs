@@ -1,6 +1,6 @@
 //! Elements named in settings: `main`, `#content`, `.side-bar`, `div.side-bar`.
 
-use crate::markup::Document;
+use crate::markup::{Document, NodeId};
 
 /// Says which elements are meant: by name, id and class, all of which must fit.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -33,7 +33,7 @@ impl Selector {
     }
 
     /// Whether an element is meant.
-    pub(crate) fn fits(&self, document: &Document, source: &[u8], node: u32) -> bool {
+    pub(crate) fn fits(&self, document: &Document, source: &[u8], node: NodeId) -> bool {
         let value = |name: &str| document.attribute(source, node, name).unwrap_or_default();
         let has = |class: &String| value("class").split(u8::is_ascii_whitespace).any(|word| word == class.as_bytes());
         let name = document.name(source, node);
@@ -53,7 +53,7 @@ mod tests {
     fn elements_are_told_by_name_id_and_class() {
         let source = b"<div id=\"a\" class=\"b c\">";
         let document = Document::read(source, &plain());
-        let fits = |text: &str| Selector::parse(text).map(|selector| selector.fits(&document, source, 1));
+        let fits = |text: &str| Selector::parse(text).map(|selector| selector.fits(&document, source, NodeId(1)));
         for text in ["div", "DIV", "#a", ".b", "div.c", "div#a.b.c", "div.b#a"] {
             assert_eq!(fits(text), Some(true), "{text}");
         }

@@ -1,6 +1,6 @@
 //! Stretches of files as people name them: lines, or an element.
 
-use crate::markup::{Document, NodeKind};
+use crate::markup::{Document, NodeId, NodeKind};
 use crate::site::{Selector, Site};
 use crate::text::{LineIndex, SourceId, Span, is_blank};
 
@@ -56,10 +56,9 @@ pub fn find_place(
     } else {
         let selector = Selector::parse(what).ok_or_else(unreadable)?;
         let document = Document::with_constructs(source, template.constructs.clone());
-        let element = |node: &u32| {
-            document.nodes[*node as usize].kind == NodeKind::Element && selector.fits(&document, source, *node)
-        };
-        let node = (0..document.nodes.len() as u32).find(element).ok_or_else(missing)?;
+        let element =
+            |node: &NodeId| document.nodes[*node].kind == NodeKind::Element && selector.fits(&document, source, *node);
+        let node = NodeId::all(document.nodes.len()).find(element).ok_or_else(missing)?;
         document.span(node)
     };
     let text = span.of(source);

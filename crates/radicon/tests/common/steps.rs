@@ -1,6 +1,6 @@
 //! Random steps on random sites.
 
-use radicon::markup::{Document, NodeKind};
+use radicon::markup::{Document, NodeId, NodeKind};
 use radicon::site::Role;
 use radicon::steps::{Extraction, StepError};
 use radicon::text::{SourceId, Span};
@@ -17,9 +17,8 @@ pub fn any(site: &Site, random: &mut Random) -> SourceId {
 pub fn element(site: &Site, id: SourceId, random: &mut Random) -> Option<Span> {
     let template = site.get(id);
     let document = Document::with_constructs(&template.source, template.constructs.clone());
-    let elements: Vec<u32> = (0..document.nodes.len() as u32)
-        .filter(|&node| document.nodes[node as usize].kind == NodeKind::Element)
-        .collect();
+    let elements: Vec<NodeId> =
+        NodeId::all(document.nodes.len()).filter(|&node| document.nodes[node].kind == NodeKind::Element).collect();
     (!elements.is_empty()).then(|| document.span(elements[random.below(elements.len())]))
 }
 

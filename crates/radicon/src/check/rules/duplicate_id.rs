@@ -22,7 +22,7 @@ pub(super) const RULE: Rule = Rule {
 pub(super) fn ids<'p>(page: &'p PageView<'_>) -> impl Iterator<Item = (&'p [u8], Span)> {
     let source = &page.flat.bytes;
     let written = page.document.nodes.iter().filter(|node| node.kind == NodeKind::Element).flat_map(move |node| {
-        page.document.tokens[node.first as usize..node.inner as usize].iter().filter(move |token| is_id(source, token))
+        page.document.tokens_between(node.first, node.inner).iter().filter(move |token| is_id(source, token))
     });
     written.filter_map(|token| {
         let value = token.value(source)?;

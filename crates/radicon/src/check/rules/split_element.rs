@@ -4,7 +4,7 @@ use crate::check::context::Context;
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::markup::elements::{Content, element, may_stay_open};
-use crate::markup::{Document, NodeKind, TokenKind};
+use crate::markup::{Document, NodeId, NodeKind, TokenKind};
 use crate::site::{Role, Template};
 use crate::text::Span;
 
@@ -43,16 +43,16 @@ fn halves(template: &Template) -> (Vec<Half>, Vec<Half>) {
     let (mut opened, mut closed) = (Vec::new(), Vec::new());
     // What holds a node comes before it.
     let mut in_pair = vec![false; document.nodes.len()];
-    for (at, node) in document.nodes.iter().enumerate() {
-        let outer = node.parent as usize;
-        in_pair[at] = in_pair[outer] || document.nodes[outer].kind == NodeKind::Pair;
-        if in_pair[at] {
+    for (at, node) in NodeId::each(&document.nodes) {
+        let outer = node.parent;
+        in_pair[at.index()] = in_pair[outer.index()] || document.nodes[outer].kind == NodeKind::Pair;
+        if in_pair[at.index()] {
             continue;
         }
-        let Some(token) = document.tokens.get(node.first as usize) else { continue };
+        let Some(token) = document.tokens.get(node.first.index()) else { continue };
         match node.kind {
             NodeKind::Element if node.close == node.last => {
-                let name = document.name(source, at as u32).to_ascii_lowercase();
+                let name = document.name(source, at).to_ascii_lowercase();
                 let kind = element(&name);
                 let single = kind.content == Content::Void
                     || source[..token.end as usize].ends_with(b"/>")

@@ -7,7 +7,7 @@ use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_64;
 
 use crate::dialect::Kind;
-use crate::markup::{Construct, ConstructId, Node, NodeKind};
+use crate::markup::{Construct, ConstructId, Node, NodeId, NodeKind};
 use crate::propose::assemble::Plan;
 use crate::propose::existing::fit::Filling;
 use crate::propose::existing::frame::Skeleton;
@@ -162,7 +162,7 @@ impl Job<'_> {
         let first = document.nodes.partition_point(|node| starts(node) < item.span.start);
         let mut nodes = (first..).zip(&document.nodes[first..]).take_while(|(_, node)| starts(node) == item.span.start);
         let node = nodes.find(|(_, node)| node.kind == NodeKind::Pair);
-        let run = node.map(|(index, node)| (index as u32, (node.inner, node.close)));
+        let run = node.map(|(index, node)| (NodeId::at(index), (node.inner, node.close)));
         let content = match run {
             Some((_, run)) if self.options.strength != Strength::Bytes => page.span(page.trimmed(run)),
             _ => template.inner(at),
@@ -304,13 +304,13 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
                 _ => xxh3_64(bytes) | 1,
             }
         };
-        let places: Option<Vec<(u32, Run)>> = found.iter().map(|(_, filling, _)| filling.place).collect();
+        let places: Option<Vec<(NodeId, Run)>> = found.iter().map(|(_, filling, _)| filling.place).collect();
         let lines = !skeleton.exact
             && places.as_ref().is_some_and(|places| {
                 let copies = found.iter().zip(places).filter(|((_, _, copy), _)| *copy);
-                let (pages, places): (Vec<usize>, Vec<&(u32, Run)>) =
+                let (pages, places): (Vec<usize>, Vec<&(NodeId, Run)>) =
                     copies.map(|((page, ..), place)| (*page, place)).unzip();
-                let nodes: Vec<u32> = places.iter().map(|(node, _)| *node).collect();
+                let nodes: Vec<NodeId> = places.iter().map(|(node, _)| *node).collect();
                 let runs: Vec<Run> = places.iter().map(|(_, run)| *run).collect();
                 let written = found.iter().filter(|(_, _, copy)| !copy).all(|(page, filling, _)| {
                     unifier.pages[*page].source[..filling.content.start as usize]
@@ -325,7 +325,7 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
             });
         let context = match places.as_ref().and_then(|places| places.first()) {
             Some((node, _)) => Context::Content { parent: *node },
-            None => Context::Text { node: 0 },
+            None => Context::Text { node: NodeId::ROOT },
         };
         let variant = |filling: &(usize, Filling, bool)| Variant {
             page: filling.0,

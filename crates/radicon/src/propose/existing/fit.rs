@@ -10,7 +10,7 @@ use std::ops::Range;
 use rustc_hash::FxHashMap;
 
 use crate::dialect::Kind;
-use crate::markup::NodeKind;
+use crate::markup::{NodeId, NodeKind};
 use crate::propose::existing::frame::Skeleton;
 use crate::propose::pages::page::{Page, Run};
 use crate::text::Span;
@@ -25,7 +25,7 @@ pub struct Filling {
     pub region: usize,
     pub content: Span,
     /// Between nodes: the node around it, and the run of tokens.
-    pub place: Option<(u32, Run)>,
+    pub place: Option<(NodeId, Run)>,
     /// It is what the layout has there, or differs only within regions inside.
     pub default: bool,
 }
@@ -35,13 +35,13 @@ pub struct Filling {
 enum Atom {
     /// A word or a mark of punctuation, in a text.
     Word {
-        node: u32,
+        node: NodeId,
         span: Span,
     },
-    Node(u32),
+    Node(NodeId),
     /// A region.
     Wild {
-        node: u32,
+        node: NodeId,
         region: usize,
     },
 }
@@ -49,7 +49,7 @@ enum Atom {
 /// A run of siblings within a node, with the bytes that it may fill.
 struct Siblings<'a> {
     page: &'a Page,
-    node: u32,
+    node: NodeId,
     atoms: &'a [Atom],
     span: Span,
     /// Its tokens, if it consists of whole nodes.
@@ -77,7 +77,7 @@ impl Skeleton {
     /// What the page has in each region; `None` if it does not fit.
     pub fn fit(&self, page: &Page) -> Option<Vec<Filling>> {
         let fit = Fit { frame: self, page };
-        let mut found = fit.children(0, 0, 0)?;
+        let mut found = fit.children(NodeId::ROOT, NodeId::ROOT, 0)?;
         found.sort_by_key(|filling| filling.region);
         // What is in several places of the skeleton must be the same in all.
         let text = |filling: &Filling| filling.content.of(&page.source);
@@ -105,9 +105,9 @@ struct Fit<'a> {
 
 impl Fit<'_> {
     /// The children of two nodes.
-    fn children(&self, ours: u32, theirs: u32, depth: usize) -> Option<Vec<Filling>> {
-        let inner = |page: &Page, node: u32| {
-            let node = &page.document.nodes[node as usize];
+    fn children(&self, ours: NodeId, theirs: NodeId, depth: usize) -> Option<Vec<Filling>> {
+        let inner = |page: &Page, node: NodeId| {
+            let node = &page.document.nodes[node];
             page.span((node.inner, node.close))
         };
         let (frame, page) = (&self.frame.page, self.page);
@@ -117,7 +117,7 @@ impl Fit<'_> {
         self.siblings(&ours, &theirs, depth)
     }
 
-    fn frame_atoms(&self, node: u32) -> Vec<Atom> {
+    fn frame_atoms(&self, node: NodeId) -> Vec<Atom> {
         let frame = &self.frame.page;
         atoms(frame, node, |pair| self.frame.region_at(frame.document.span(pair).start))
     }
@@ -217,14 +217,14 @@ impl Fit<'_> {
         Some(found)
     }
 
-    fn node(&self, ours: u32, theirs: u32, depth: usize) -> Option<Vec<Filling>> {
+    fn node(&self, ours: NodeId, theirs: NodeId, depth: usize) -> Option<Vec<Filling>> {
         let (frame, page) = (&self.frame.page, self.page);
-        let (a, b) = (&frame.document.nodes[ours as usize], &page.document.nodes[theirs as usize]);
+        let (a, b) = (&frame.document.nodes[ours], &page.document.nodes[theirs]);
         if a.kind != b.kind || depth > MAX_DEPTH {
             return None;
         }
         if self.frame.regions_in(frame.document.span(ours)).is_empty() {
-            return (frame.keys[ours as usize].whole == page.keys[theirs as usize].whole).then(Vec::new);
+            return (frame.keys[ours].whole == page.keys[theirs].whole).then(Vec::new);
         }
         if frame.normal((a.close, a.last)) != page.normal((b.close, b.last)) {
             return None;
@@ -289,7 +289,7 @@ impl Fit<'_> {
 
     /// What a page has in a region between nodes: some of the siblings there, and
     /// what the region's marks and the page's siblings leave of the bytes around.
-    fn region(&self, wild: (u32, usize), gap: Span, theirs: &Siblings<'_>, depth: usize) -> Option<Vec<Filling>> {
+    fn region(&self, wild: (NodeId, usize), gap: Span, theirs: &Siblings<'_>, depth: usize) -> Option<Vec<Filling>> {
         let (pair, region) = wild;
         let (frame, page) = (&self.frame.page, self.page);
         let marks = &self.frame.regions[region];
@@ -297,7 +297,7 @@ impl Fit<'_> {
         if let [Atom::Node(node)] = theirs.atoms[..]
             && self.block_inside(page.document.span(node), region).is_some()
         {
-            let inner = &page.document.nodes[node as usize];
+            let inner = &page.document.nodes[node];
             let (run, atoms) = ((inner.inner, inner.close), atoms(page, node, |_| None));
             let same = Siblings { page, node, atoms: &atoms, span: page.span(run), run: Some(run) };
             return self.region(wild, Span::new(marks.open.start, marks.close.end), &same, depth);
@@ -350,21 +350,21 @@ impl Fit<'_> {
         };
         let before = range.start.checked_sub(1).and_then(node);
         let (first, last) = (node(range.start), range.end.checked_sub(1).and_then(node));
-        let holder = &document.nodes[siblings.node as usize];
+        let holder = &document.nodes[siblings.node];
         if range.is_empty() {
-            let token = before.map_or(holder.inner, |before| document.nodes[before as usize].last);
+            let token = before.map_or(holder.inner, |before| document.nodes[before].last);
             return (before.is_none() || before != first).then_some((token, token));
         }
         let whole = before != first && last != node(range.end);
-        whole.then(|| Some((document.nodes[first? as usize].first, document.nodes[last? as usize].last)))?
+        whole.then(|| Some((document.nodes[first?].first, document.nodes[last?].last)))?
     }
 }
 
 /// The children of a node as atoms; `region` tells of a pair that it is one.
-fn atoms(page: &Page, node: u32, region: impl Fn(u32) -> Option<usize>) -> Vec<Atom> {
+fn atoms(page: &Page, node: NodeId, region: impl Fn(NodeId) -> Option<usize>) -> Vec<Atom> {
     let mut found = Vec::new();
     for node in page.document.children(node) {
-        match page.document.nodes[node as usize].kind {
+        match page.document.nodes[node].kind {
             NodeKind::Text => words(page, node, &mut found),
             NodeKind::Pair => found.push(match region(node) {
                 Some(region) => Atom::Wild { node, region },
@@ -377,7 +377,7 @@ fn atoms(page: &Page, node: u32, region: impl Fn(u32) -> Option<usize>) -> Vec<A
 }
 
 /// The words of a text; each mark of punctuation counts as one.
-fn words(page: &Page, node: u32, out: &mut Vec<Atom>) {
+fn words(page: &Page, node: NodeId, out: &mut Vec<Atom>) {
     let span = page.document.span(node);
     let bytes = span.of(&page.source);
     let is_word = |b: &u8| b.is_ascii_alphanumeric() || *b == b'_' || *b >= 0x80;

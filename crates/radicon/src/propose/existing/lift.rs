@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::markup::{ConstructId, Document, NodeKind};
+use crate::markup::{ConstructId, Document, NodeId, NodeKind};
 use crate::propose::Job;
 use crate::propose::assemble::Plan;
 use crate::propose::existing::children::{Change, Child};
@@ -130,7 +130,7 @@ impl Job<'_> {
     /// The outermost elements of some markup; none if it holds something else.
     fn elements(&self, markup: &[u8]) -> Vec<Span> {
         let document = Document::read(markup, &self.dialect);
-        let children = document.children(0).map(|node| (&document.nodes[node as usize], document.span(node)));
+        let children = document.children(NodeId::ROOT).map(|node| (&document.nodes[node], document.span(node)));
         let solid: Vec<_> = children.filter(|(_, span)| !trim_blanks(span.of(markup)).is_empty()).collect();
         let are_elements = solid.iter().all(|(node, _)| node.kind == NodeKind::Element);
         if are_elements { solid.into_iter().map(|(_, span)| span).collect() } else { Vec::new() }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::markup::Document;
+use crate::markup::{Document, NodeId};
 use crate::propose::Job;
 use crate::propose::existing::children::{Change, Child};
 use crate::propose::families::select::Draft;
@@ -81,7 +81,7 @@ impl Job<'_> {
         let Draft { members, unified, .. } = draft;
         let blocks = holes(&unified.pieces);
         // What is beside the rest of what they say is no wrapper, but perhaps a partial.
-        let is_inside = |hole: &Hole| !matches!(hole.context, Context::Content { parent: 0 });
+        let is_inside = |hole: &Hole| !matches!(hole.context, Context::Content { parent: NodeId::ROOT });
         let fits = |hole: &&Hole| hole.variants.len() == members.len() && !hole.is_reshaped_tag() && is_inside(hole);
         if !(1..=MOST_PARTS).contains(&blocks.len()) || !blocks.iter().all(fits) {
             return None;

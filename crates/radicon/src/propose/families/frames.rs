@@ -196,14 +196,14 @@ fn sum(values: impl Iterator<Item = f64>) -> f64 {
 /// The features of a page, each once, in order of their hashes.
 fn features(page: &Page) -> Vec<Hashed> {
     let mut found: Vec<Hashed> = Vec::new();
-    for (index, node) in page.document.nodes.iter().enumerate().skip(1).take(MAX_NODES) {
+    for node in page.document.nodes.iter().skip(1).take(MAX_NODES) {
         let own = match node.kind {
             NodeKind::Element => page.normal((node.first, node.inner)),
             NodeKind::Comment | NodeKind::Doctype | NodeKind::Text => page.normal((node.first, node.last)),
             _ => continue,
         };
         if own.len() > 2 && node.depth <= MAX_DEPTH {
-            let parent = page.keys[page.document.nodes[index].parent as usize].label;
+            let parent = page.keys[node.parent].label;
             let weight = own.len() as f32 / f32::from(1 + node.depth);
             found.push((mix(u64::from(parent), xxh3_64_with_seed(&own, node.kind as u64)), weight));
         }

@@ -276,11 +276,11 @@ fn features(pages: &[Page], index: usize, holes: &[&Hole]) -> Vec<Feature> {
         let first = nodes.partition_point(|node| node.first < run.0).max(1);
         for node in nodes[first..].iter().take_while(|node| node.first < run.1) {
             let (own, rest) = match node.kind {
-                NodeKind::Element => (page.normal((node.first, node.inner)), node.last - node.close),
+                NodeKind::Element => (page.normal((node.first, node.inner)), node.close.to(node.last).len() as u32),
                 _ => (page.normal((node.first, node.last)), 0),
             };
             if own.len() > 2 {
-                let parent = page.keys[node.parent as usize].label;
+                let parent = page.keys[node.parent].label;
                 let feature = mix(mix(number as u64, u64::from(parent)), xxh3_64_with_seed(&own, node.kind as u64));
                 found.push((feature, own.len() as u32 + 4 * rest, false));
             }

@@ -4,7 +4,7 @@ mod parameters;
 mod sections;
 
 use crate::dialect;
-use crate::markup::{Document, NodeKind, TokenKind};
+use crate::markup::{Document, NodeId, NodeKind, TokenId, TokenKind};
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, Hole, Variant};
 use crate::text::Span;
@@ -56,14 +56,15 @@ fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
     let (page, span) = (&pages[shown.page], shown.content);
     let parent = match hole.context {
         Context::Content { parent } => parent,
-        Context::Text { node } => page.document.nodes[node as usize].parent,
+        Context::Text { node } => page.document.nodes[node].parent,
         Context::Value { .. } | Context::Attributes { .. } => return "value",
     };
     let nodes = &page.document.nodes;
     let root = nodes.iter().find(|node| node.kind == NodeKind::Element);
     let root = root.map_or(0, |node| page.document.offset(node.first));
-    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
-    let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
+    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
+    let within =
+        NodeId::at(first).to(NodeId::at(nodes.len())).take_while(|&node| page.document.span(node).start < span.end);
     let tags: Vec<String> = within.take(MOST_LOOKED_AT).map(|node| tag(page, node)).collect();
     let count = |name: &str| tags.iter().filter(|tag| *tag == name).count();
     match tag(hole.first_page(pages), parent).as_str() {
@@ -162,8 +163,8 @@ pub fn is_telling(name: &str) -> bool {
     name.len() >= SHORTEST && !ends_in_number && !words && !ELEMENTS.contains(&name)
 }
 
-fn ancestors(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
-    std::iter::successors(Some(node), |&at| (at > 0).then(|| page.document.nodes[at as usize].parent))
+fn ancestors(page: &Page, node: NodeId) -> impl Iterator<Item = NodeId> + '_ {
+    std::iter::successors(Some(node), |&at| (at != NodeId::ROOT).then(|| page.document.nodes[at].parent))
 }
 
 /// What the first elements within a hole are called.
@@ -171,23 +172,25 @@ fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
     let shown = hole.filled();
     let (page, span) = (&pages[shown.page], shown.content);
     let nodes = &page.document.nodes;
-    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start) as u32;
-    let within = (first..nodes.len() as u32).take_while(|&node| page.document.span(node).start < span.end);
-    let elements = within.filter(|&node| nodes[node as usize].kind == NodeKind::Element).take(DEEPEST);
+    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
+    let within =
+        NodeId::at(first).to(NodeId::at(nodes.len())).take_while(|&node| page.document.span(node).start < span.end);
+    let elements = within.filter(|&node| nodes[node].kind == NodeKind::Element).take(DEEPEST);
     let called = elements.filter_map(|node| called(page, node)).map(|name| slug(&name));
     called.chain(same_words(pages, hole).map(|words| slug(&words))).collect()
 }
 
 /// The short text of the first element in a hole, if every page that has one there says the same.
 fn same_words(pages: &[Page], hole: &Hole) -> Option<String> {
-    let words = |page: &Page, roots: &[u32]| elements_in(page, *roots.first()?).find_map(|node| words_of(page, node));
+    let words =
+        |page: &Page, roots: &[NodeId]| elements_in(page, *roots.first()?).find_map(|node| words_of(page, node));
     same_told(pages, hole, words)
 }
 
 /// An element, and the first ones in it.
-fn elements_in(page: &Page, node: u32) -> impl Iterator<Item = u32> + '_ {
-    let end = page.document.nodes[node as usize].next;
-    (node..end).filter(|&node| page.document.nodes[node as usize].kind == NodeKind::Element).take(DEEPEST)
+fn elements_in(page: &Page, node: NodeId) -> impl Iterator<Item = NodeId> + '_ {
+    let end = page.document.nodes[node].next;
+    node.to(end).filter(|&node| page.document.nodes[node].kind == NodeKind::Element).take(DEEPEST)
 }
 
 /// So many pages are looked at for a name.
@@ -212,10 +215,10 @@ fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
 }
 
 /// Names by what comes before and after a place in a page.
-fn neighbours(page: &Page, parent: u32, span: Span) -> Vec<String> {
+fn neighbours(page: &Page, parent: NodeId, span: Span) -> Vec<String> {
     let document = &page.document;
-    let called = |node: u32| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
-    let elements = || document.children(parent).filter(|&node| document.nodes[node as usize].kind == NodeKind::Element);
+    let called = |node: NodeId| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
+    let elements = || document.children(parent).filter(|&node| document.nodes[node].kind == NodeKind::Element);
     let before = elements().filter(|&node| document.span(node).end <= span.start).filter_map(called).last();
     let behind = elements().filter(|&node| document.span(node).start >= span.end).find_map(called);
     let named = |what: &'static str, name: Option<String>| name.map(|name| format!("{what}_{name}"));
@@ -244,18 +247,18 @@ pub fn slug(text: &str) -> String {
     }
 }
 
-pub fn tag(page: &Page, node: u32) -> String {
+pub fn tag(page: &Page, node: NodeId) -> String {
     String::from_utf8_lossy(page.document.name(&page.source, node)).to_ascii_lowercase()
 }
 
-fn attribute(page: &Page, node: u32, name: &str) -> Option<String> {
+fn attribute(page: &Page, node: NodeId, name: &str) -> Option<String> {
     let value = page.document.attribute(&page.source, node, name)?;
     let text = String::from_utf8_lossy(value).trim().to_owned();
     (!text.is_empty()).then_some(text)
 }
 
 /// Whether an element is a region of the page that people know by a name.
-pub fn is_landmark(document: &Document, source: &[u8], node: u32) -> bool {
+pub fn is_landmark(document: &Document, source: &[u8], node: NodeId) -> bool {
     let is = |text: &[u8], words: &[&str]| words.iter().any(|word| text.eq_ignore_ascii_case(word.as_bytes()));
     let role = document.attribute(source, node, "role").unwrap_or_default();
     is(document.name(source, node), &["header", "nav", "aside", "footer"])
@@ -263,7 +266,7 @@ pub fn is_landmark(document: &Document, source: &[u8], node: u32) -> bool {
 }
 
 /// What people would call an element: its role on the page, its id, its class.
-pub fn called(page: &Page, node: u32) -> Option<String> {
+pub fn called(page: &Page, node: NodeId) -> Option<String> {
     let tag = tag(page, node);
     match tag.as_str() {
         "main" | "article" => return Some("content".into()),
@@ -307,21 +310,21 @@ pub fn called(page: &Page, node: u32) -> Option<String> {
 }
 
 /// The name of the nearest element around that has one.
-fn around(page: &Page, node: u32) -> String {
+fn around(page: &Page, node: NodeId) -> String {
     let mut at = node;
-    while at > 0 {
-        if page.document.nodes[at as usize].kind == NodeKind::Element
+    while at != NodeId::ROOT {
+        if page.document.nodes[at].kind == NodeKind::Element
             && let Some(name) = called(page, at)
         {
             return name;
         }
-        at = page.document.nodes[at as usize].parent;
+        at = page.document.nodes[at].parent;
     }
     "page".into()
 }
 
-fn of_text(page: &Page, node: u32) -> String {
-    let parent = page.document.nodes[node as usize].parent;
+fn of_text(page: &Page, node: NodeId) -> String {
+    let parent = page.document.nodes[node].parent;
     match tag(page, parent).as_str() {
         "title" => "title".into(),
         "script" => "script".into(),
@@ -330,9 +333,9 @@ fn of_text(page: &Page, node: u32) -> String {
     }
 }
 
-fn of_value(pages: &[Page], hole: &Hole, node: u32, token: u32) -> String {
+fn of_value(pages: &[Page], hole: &Hole, node: NodeId, token: TokenId) -> String {
     let page = hole.first_page(pages);
-    let attribute_name = page.document.tokens[token as usize].name().text(&page.source).to_ascii_lowercase();
+    let attribute_name = page.document.tokens[token].name().text(&page.source).to_ascii_lowercase();
     let tag = tag(page, node);
     let told = |name: &str| attribute(page, node, name);
     match (tag.as_str(), attribute_name.as_str()) {
@@ -360,7 +363,7 @@ fn of_value(pages: &[Page], hole: &Hole, node: u32, token: u32) -> String {
 }
 
 /// What a link is called in all pages: by its relation, its id, its text.
-fn of_link(pages: &[Page], hole: &Hole, node: u32) -> Option<String> {
+fn of_link(pages: &[Page], hole: &Hole, node: NodeId) -> Option<String> {
     let page = hole.first_page(pages);
     let rel = attribute(page, node, "rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
     let last = &pages[hole.variants.last()?.page].source;
@@ -377,9 +380,9 @@ const MOST_WORDS: usize = 4;
 const LONGEST_WORDS: usize = 40;
 
 /// The short text of an element.
-fn words_of(page: &Page, node: u32) -> Option<String> {
-    let node = &page.document.nodes[node as usize];
-    let tokens = &page.document.tokens[node.inner as usize..node.close as usize];
+fn words_of(page: &Page, node: NodeId) -> Option<String> {
+    let node = &page.document.nodes[node];
+    let tokens = page.document.tokens_between(node.inner, node.close);
     let text: Vec<_> = tokens
         .iter()
         .filter(|token| token.kind == TokenKind::Text)
@@ -401,7 +404,7 @@ fn file_stem(url: &str) -> Option<String> {
     (!stem.is_empty()).then(|| stem.to_owned())
 }
 
-fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String {
+fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: NodeId) -> String {
     if marks_current(pages, hole) {
         let what = words_of(page, node).or_else(|| attribute(page, node, "href").and_then(|href| file_stem(&href)));
         return format!("current {}", what.unwrap_or_else(|| around(page, node)));
@@ -415,7 +418,7 @@ fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: u32) -> String 
 }
 
 /// What an element is called whose attributes differ.
-fn of_owner(page: &Page, node: u32) -> String {
+fn of_owner(page: &Page, node: NodeId) -> String {
     let is_page = || Some(tag(page, node)).filter(|tag| matches!(tag.as_str(), "body" | "html"));
     called(page, node).or_else(is_page).unwrap_or_else(|| around(page, node))
 }
@@ -440,7 +443,7 @@ pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
 }
 
 /// What kinds of element are in a hole, over all pages.
-fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
+fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> String {
     let parent_tag = tag(page, parent);
     let mut tags: Vec<String> = Vec::new();
     let mut names: Vec<Option<String>> = Vec::new();
@@ -520,8 +523,8 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: u32) -> String {
 }
 
 /// What is told of the one element that pages have in a hole, if it is the same for all that have one.
-fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, u32) -> Option<String>) -> Option<String> {
-    let of_one = |page: &Page, roots: &[u32]| match *roots {
+fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, NodeId) -> Option<String>) -> Option<String> {
+    let of_one = |page: &Page, roots: &[NodeId]| match *roots {
         [node] => told(page, node),
         _ => None,
     };
@@ -529,7 +532,7 @@ fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, u32) -> Option<St
 }
 
 /// What is told of the elements in a hole, if it is the same for all pages that have some, as far as a sample shows.
-fn same_told(pages: &[Page], hole: &Hole, told: impl Fn(&Page, &[u32]) -> Option<String>) -> Option<String> {
+fn same_told(pages: &[Page], hole: &Hole, told: impl Fn(&Page, &[NodeId]) -> Option<String>) -> Option<String> {
     let filled = hole.variants.iter().filter(|variant| !variant.content.is_empty());
     let told = |variant: &Variant| told(&pages[variant.page], &roots_of(&pages[variant.page], variant.content));
     let mut said = filled.take(SAMPLE).map(told);
@@ -557,19 +560,19 @@ fn word_before(page: &Page, start: u32) -> Option<String> {
 }
 
 /// The outermost elements that lie wholly in a span.
-fn roots_of(page: &Page, span: Span) -> Vec<u32> {
+fn roots_of(page: &Page, span: Span) -> Vec<NodeId> {
     let nodes = &page.document.nodes;
     let mut found = Vec::new();
-    let mut at = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
-    while at < nodes.len() && found.len() < 32 {
-        let inside = page.document.span(at as u32);
+    let mut at = NodeId::at(nodes.partition_point(|node| page.document.offset(node.first) < span.start));
+    while let Some(node) = nodes.get(at.index()).filter(|_| found.len() < 32) {
+        let inside = page.document.span(at);
         if inside.start >= span.end || inside.end > span.end {
             break;
         }
-        if nodes[at].kind == NodeKind::Element {
-            found.push(at as u32);
+        if node.kind == NodeKind::Element {
+            found.push(at);
         }
-        at = (nodes[at].next as usize).max(at + 1);
+        at = node.next;
     }
     found
 }
@@ -591,10 +594,10 @@ pub fn of_value_text(value: &[u8]) -> Option<String> {
 }
 
 /// Some markup with its outermost elements.
-pub fn read(markup: &[u8]) -> (Page, Vec<u32>) {
+pub fn read(markup: &[u8]) -> (Page, Vec<NodeId>) {
     let document = Document::read(markup, &dialect::plain());
     let page = Page::plain(markup, document);
-    let elements = page.document.children(0).filter(|&node| !tag(&page, node).is_empty()).collect();
+    let elements = page.document.children(NodeId::ROOT).filter(|&node| !tag(&page, node).is_empty()).collect();
     (page, elements)
 }
 
@@ -612,17 +615,19 @@ pub fn word(text: &str) -> String {
 
 /// What elements that are beside each other may be called, the best first: as a landmark, as the first of them that
 /// is called something, by a heading in them, then as the others.
-pub fn telling(page: &Page, elements: &[u32]) -> Vec<String> {
-    let called = |&node: &u32| match tag(page, node).as_str() {
+pub fn telling(page: &Page, elements: &[NodeId]) -> Vec<String> {
+    let called = |&node: &NodeId| match tag(page, node).as_str() {
         "h1" | "h2" | "h3" | "h4" => words_of(page, node),
         // Of articles there may be many kinds.
         "article" => attribute(page, node, "class").map(|class| first_word(&class)).or_else(|| called(page, node)),
         _ => called(page, node),
     };
-    let headings = (1..page.document.nodes.len() as u32)
+    let headings = page
+        .document
+        .all_below_root()
         .filter(|&node| matches!(tag(page, node).as_str(), "h1" | "h2" | "h3"))
         .find_map(|node| words_of(page, node));
-    let (regions, others): (Vec<u32>, Vec<u32>) =
+    let (regions, others): (Vec<NodeId>, Vec<NodeId>) =
         elements.iter().partition(|&&node| is_landmark(&page.document, &page.source, node));
     let mut names: Vec<String> = regions.iter().chain(&others).filter_map(called).collect();
     names.splice(names.len().min(1)..names.len().min(1), headings);

@@ -22,9 +22,9 @@ fn of_parameter(pages: &[Page], hole: &Hole) -> String {
     let page = hole.first_page(pages);
     let parent = match hole.context {
         Context::Content { parent } => parent,
-        Context::Text { node } => page.document.nodes[node as usize].parent,
+        Context::Text { node } => page.document.nodes[node].parent,
         Context::Value { node, token } => {
-            let attribute = page.document.tokens[token as usize].name().of(&page.source);
+            let attribute = page.document.tokens[token].name().of(&page.source);
             return match (tag(page, node).as_str(), &attribute.to_ascii_lowercase()[..]) {
                 ("a", b"href") => "link".into(),
                 ("img", b"src") => "image".into(),

@@ -67,15 +67,15 @@ pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
     let page = &pages[members[0]];
     let title = |member: usize| {
         let page = &pages[member];
-        let title = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "title")?;
-        let node = &page.document.nodes[title as usize];
+        let title = page.document.all_below_root().find(|&node| tag(page, node) == "title")?;
+        let node = &page.document.nodes[title];
         Some(page.span((node.inner, node.close)).of(&page.source).to_vec())
     };
     let is_same = members.iter().all(|&member| title(member) == title(members[0]));
     if let Some(words) = title(members[0]).filter(|_| is_same).and_then(|title| first_telling(&title)) {
         return Some(words);
     }
-    let body = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == "body")?;
+    let body = page.document.all_below_root().find(|&node| tag(page, node) == "body")?;
     let first = page.document.children(body).find_map(|node| called(page, node))?;
     Some(word(&first)).filter(|word| is_telling(word))
 }
@@ -93,6 +93,6 @@ pub fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
 
 /// The first of these attributes that the page's first element of a name has.
 fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
-    let node = (1..page.document.nodes.len() as u32).find(|&node| tag(page, node) == name)?;
+    let node = page.document.all_below_root().find(|&node| tag(page, node) == name)?;
     attributes.iter().find_map(|name| attribute(page, node, name))
 }

@@ -7,8 +7,9 @@ use std::sync::Arc;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::hash::mix;
+use crate::ids::numbers;
 use crate::markup::elements::{Flow, element};
-use crate::markup::{Document, NodeKind, TokenKind};
+use crate::markup::{Document, NodeId, NodeKind, TokenId, TokenKind};
 use crate::prove::{Normal, Shows, Strength, normal_run, significance};
 use crate::text::{Span, is_blank};
 
@@ -40,6 +41,8 @@ impl Key {
         Self { whole, label: label as u32, tag: label as u16, size: Self::size(size), ..Self::default() }
     }
 }
+
+numbers!(NodeId: Key);
 
 /// A page ready for comparison.
 pub struct Page {
@@ -118,22 +121,22 @@ impl Page {
             false => Normal::of(&self.source, &self.document.tokens),
         };
         let mut keys = vec![Key::default(); nodes.len()];
-        for index in (0..nodes.len()).rev() {
+        for index in NodeId::all(nodes.len()).rev() {
             let node = &nodes[index];
             let mut key = keys[index];
             let start = xxh3_64(normal.run(node.first, node.inner));
             let end = xxh3_64(normal.run(node.close, node.last));
             let normal_is_empty = normal.run(node.first, node.last).is_empty();
             key.whole = if normal_is_empty { 0 } else { mix(mix(key.whole, start), end) | 1 };
-            key.size = Key::size(self.document.span(index as u32).len());
+            key.size = Key::size(self.document.span(index).len());
             if node.kind == NodeKind::Text {
                 let text = normal.run(node.first, node.last);
                 key.text = if text.iter().all(|&b| is_blank(b)) { 0 } else { xxh3_64(text) as u32 | 1 };
             }
-            let name = self.document.name(&self.source, index as u32).to_ascii_lowercase();
+            let name = self.document.name(&self.source, index).to_ascii_lowercase();
             key.label = xxh3_64_with_seed(&name, node.kind as u64 + 1) as u32;
             key.tag = key.label as u16;
-            for attribute in self.document.attributes(index as u32) {
+            for attribute in self.document.attributes(index) {
                 let value = || attribute.value(&self.source).map_or(&[][..], |value| value.of(&self.source));
                 let written = attribute.name().of(&self.source);
                 if written.eq_ignore_ascii_case(b"id") {
@@ -145,8 +148,8 @@ impl Page {
                 }
             }
             keys[index] = key;
-            if index > 0 {
-                let parent = &mut keys[node.parent as usize];
+            if index != NodeId::ROOT {
+                let parent = &mut keys[node.parent];
                 if key.whole != 0 {
                     parent.whole = mix(parent.whole, key.whole);
                 }
@@ -168,17 +171,17 @@ impl Page {
         if self.exact {
             return self.bytes(run).into();
         }
-        normal_run(&self.source, &self.document.tokens, &self.shows, run.0 as usize..run.1 as usize).into()
+        normal_run(&self.source, &self.document.tokens, &self.shows, run.0.index()..run.1.index()).into()
     }
 
     /// A hash of the normal form of a run of tokens; 0 if it vanishes there.
     pub fn hash(&self, run: Run) -> u64 {
         let first = self.document.nodes.partition_point(|node| node.first < run.0);
-        self.hash_from(first as u32, run)
+        self.hash_from(NodeId::at(first), run)
     }
 
     /// The same; the nodes that fill the run, if it is made of whole ones, are sought from one before them.
-    pub fn hash_from(&self, node: u32, run: Run) -> u64 {
+    pub fn hash_from(&self, node: NodeId, run: Run) -> u64 {
         if let Some(hash) = self.hash_of_siblings(node, run) {
             return hash;
         }
@@ -187,19 +190,19 @@ impl Page {
     }
 
     /// The hash of a run that is made of whole siblings, from their keys alone.
-    fn hash_of_siblings(&self, node: u32, run: Run) -> Option<u64> {
+    fn hash_of_siblings(&self, node: NodeId, run: Run) -> Option<u64> {
         let nodes = &self.document.nodes;
-        let (mut hash, mut from, mut at) = (0, run.0, node.max(1) as usize);
-        while from < run.1 && nodes.get(at)?.first < from {
-            at = nodes[at].next as usize;
+        let (mut hash, mut from, mut at) = (0, run.0, node.max(NodeId::ROOT.next()));
+        while from < run.1 && nodes.get(at.index())?.first < from {
+            at = nodes[at].next;
         }
         while from < run.1 {
-            let node = nodes.get(at).filter(|node| node.first == from && node.last <= run.1)?;
-            match self.keys.get(at)?.whole {
+            let node = nodes.get(at.index()).filter(|node| node.first == from && node.last <= run.1)?;
+            match self.keys.get(at.index())?.whole {
                 0 => {}
                 whole => hash = mix(hash, whole) | 1,
             }
-            (from, at) = (node.last, node.next as usize);
+            (from, at) = (node.last, node.next);
         }
         Some(hash)
     }
@@ -221,15 +224,15 @@ impl Page {
 
     /// The run without text at its ends that vanishes in the normal form.
     pub fn trimmed(&self, run: Run) -> Run {
-        let vanishes = |token: u32| {
-            self.document.tokens[token as usize].kind == TokenKind::Text && self.normal((token, token + 1)).is_empty()
+        let vanishes = |token: TokenId| {
+            self.document.tokens[token].kind == TokenKind::Text && self.normal((token, token.next())).is_empty()
         };
         let (mut first, mut last) = run;
         while first < last && vanishes(first) {
-            first += 1;
+            first = first.next();
         }
-        while first < last && vanishes(last - 1) {
-            last -= 1;
+        while first < last && vanishes(last.previous()) {
+            last = last.previous();
         }
         (first, last)
     }
@@ -244,7 +247,7 @@ impl Page {
 
     /// Whether it is a whole document, and no fragment of one.
     pub fn is_document(&self) -> bool {
-        let names = (1..self.document.nodes.len() as u32).map(|node| self.document.name(&self.source, node));
+        let names = self.document.all_below_root().map(|node| self.document.name(&self.source, node));
         names.take(MOST_LOOKED_AT).any(|name| name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
     }
 
@@ -256,8 +259,8 @@ impl Page {
     }
 
     /// How a node takes part in the flow; `None` for what does not.
-    pub fn flow(&self, node: u32) -> Option<Flow> {
-        match self.document.nodes[node as usize].kind {
+    pub fn flow(&self, node: NodeId) -> Option<Flow> {
+        match self.document.nodes[node].kind {
             NodeKind::Element => Some(element(self.document.name(&self.source, node)).flow),
             NodeKind::Root | NodeKind::Doctype => Some(Flow::Block),
             NodeKind::Comment => Some(Flow::Hidden),
@@ -269,11 +272,11 @@ impl Page {
     /// For every element that occurs once: what it is and where, and the whitespace before it.
     pub fn blanks_before_nodes(&self) -> Vec<((u32, u64), u64)> {
         let mut found = Vec::new();
-        for (index, node) in self.document.nodes.iter().enumerate().skip(1) {
+        for (index, node) in NodeId::each(&self.document.nodes).skip(1) {
             if node.kind == NodeKind::Element {
                 let before = &self.source[..self.document.offset(node.first) as usize];
                 let blanks = before.iter().rev().take_while(|b| is_blank(**b)).count();
-                let key = (self.keys[node.parent as usize].label, self.keys[index].whole);
+                let key = (self.keys[node.parent].label, self.keys[index].whole);
                 found.push((key, xxh3_64(&before[before.len() - blanks..])));
             }
         }
@@ -283,21 +286,21 @@ impl Page {
     }
 
     /// Whether every byte of whitespace in a node counts.
-    pub fn is_preserved(&self, node: u32) -> bool {
+    pub fn is_preserved(&self, node: NodeId) -> bool {
         let mut at = node;
-        while at > 0 {
+        while at != NodeId::ROOT {
             if element(self.document.name(&self.source, at)).preserves {
                 return true;
             }
-            at = self.document.nodes[at as usize].parent;
+            at = self.document.nodes[at].parent;
         }
         false
     }
 
-    fn normal_is_empty(&self, node: u32) -> bool {
-        self.keys[node as usize].whole == 0
+    fn normal_is_empty(&self, node: NodeId) -> bool {
+        self.keys[node].whole == 0
     }
 }
 
 /// A run of tokens: the first one and the one after the last.
-pub type Run = (u32, u32);
+pub type Run = (TokenId, TokenId);

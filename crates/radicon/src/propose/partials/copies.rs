@@ -247,6 +247,7 @@ pub fn mark(pages: &mut [Page], partials: &[Pattern]) {
 mod tests {
     use super::*;
     use crate::dialect::Dialect;
+    use crate::markup::NodeId;
     use crate::propose::ProposedFile;
     use crate::site::{Role, Settings, Site};
     use std::sync::Arc;
@@ -274,8 +275,8 @@ mod tests {
         let marks = |page: &Page| page.marks.iter().map(|(span, number)| (span.start, *number)).collect::<Vec<_>>();
         assert_eq!(pages.each_ref().map(marks), [vec![(9, 0)], vec![(0, 1)], Vec::new()]);
         let of_nodes = |page: &Page| {
-            let run = |at: u32| (page.document.nodes[at as usize].first, page.document.nodes[at as usize].last);
-            page.document.children(0).map(|at| page.mark(run(at))).collect::<Vec<_>>()
+            let run = |at: NodeId| (page.document.nodes[at].first, page.document.nodes[at].last);
+            page.document.children(NodeId::ROOT).map(|at| page.mark(run(at))).collect::<Vec<_>>()
         };
         let elements: Vec<Option<usize>> = of_nodes(&pages[0]).into_iter().step_by(2).collect();
         assert_eq!(elements, [None, Some(0), Some(0), None]);

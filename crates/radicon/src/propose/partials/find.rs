@@ -9,7 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::dialect::{Kind, Newline, Value, Values};
 use crate::markup::elements::element;
-use crate::markup::{Constructs, Document, NodeKind};
+use crate::markup::{Constructs, Document, NodeId, NodeKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::copies::{LineTable, Pattern, Segment, Stretch};
@@ -252,8 +252,8 @@ impl Extractor<'_, '_> {
             return content;
         }
         let document = Document::read(&content, &self.job.dialect);
-        let preserves = |at: u32| element(document.name(&content, at)).preserves;
-        if !(1..document.nodes.len() as u32).any(preserves) {
+        let preserves = |at: NodeId| element(document.name(&content, at)).preserves;
+        if !document.all_below_root().any(preserves) {
             content.retain(|b| *b != b'\r');
         }
         content
@@ -403,18 +403,16 @@ impl Extractor<'_, '_> {
         let source = &self.written[file].bytes;
         let document = Document::read(source, &self.job.dialect);
         let mut found = Vec::new();
-        let mut at = 1;
-        while at < document.nodes.len() {
-            let node = at as u32;
-            let is_landmark =
-                document.nodes[at].kind == NodeKind::Element && naming::is_landmark(&document, source, node);
-            let lines = if is_landmark { own_lines(source, file, document.span(node)) } else { None };
+        let mut at = NodeId::ROOT.next();
+        while let Some(node) = document.nodes.get(at.index()) {
+            let is_landmark = node.kind == NodeKind::Element && naming::is_landmark(&document, source, at);
+            let lines = if is_landmark { own_lines(source, file, document.span(at)) } else { None };
             at = match lines {
                 Some(lines) if self.is_free(&lines) => {
                     found.push(lines);
-                    document.nodes[at].next as usize
+                    node.next
                 }
-                _ => at + 1,
+                _ => at.next(),
             };
         }
         found

@@ -6,7 +6,7 @@ use std::ops::Range;
 use rustc_hash::FxHashMap;
 
 use crate::dialect::Dialect;
-use crate::markup::{Document, NodeKind};
+use crate::markup::{Document, NodeId, NodeKind};
 use crate::propose::partials::copies::Stretch;
 use crate::propose::partials::find::{Extractor, Found};
 use crate::prove::Strength;
@@ -153,9 +153,10 @@ fn joined_lines(parts: &[&[u8]]) -> Vec<u8> {
 /// Whether lines are nothing but whole elements, and no tag of the dialect.
 fn is_whole(lines: &[u8], dialect: &Dialect) -> bool {
     let document = Document::read(lines, dialect);
-    let mut elements = document.children(0).filter(|&at| !document.span(at).of(lines).iter().all(|b| is_blank(*b)));
-    let is_closed = |at: u32| {
-        let node = &document.nodes[at as usize];
+    let mut elements =
+        document.children(NodeId::ROOT).filter(|&at| !document.span(at).of(lines).iter().all(|b| is_blank(*b)));
+    let is_closed = |at: NodeId| {
+        let node = &document.nodes[at];
         node.kind == NodeKind::Element && node.close < node.last
     };
     let some = document.constructs.items.is_empty() && document.nodes.len() > 1;

@@ -1,7 +1,7 @@
 //! What is worth a file of its own: a thing of the page that people know by a name.
 
 use crate::dialect::{Dialect, Kind};
-use crate::markup::{Construct, Constructs, TokenKind};
+use crate::markup::{Construct, Constructs, NodeId, TokenKind};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 
@@ -32,11 +32,11 @@ impl Reason {
         let (page, roots) = naming::read(markup);
         let names: Vec<String> =
             naming::telling(&page, &roots).into_iter().filter(|name| naming::is_telling(name)).collect();
-        let is_region = |node: u32| {
+        let is_region = |node: NodeId| {
             naming::is_landmark(&page.document, markup, node)
                 || naming::called(&page, node).is_some_and(|name| naming::has_region(&name))
         };
-        let of_tag = |node: &u32| ROWS_AND_PROSE.contains(&naming::tag(&page, *node).as_str());
+        let of_tag = |node: &NodeId| ROWS_AND_PROSE.contains(&naming::tag(&page, *node).as_str());
         if names.is_empty() || roots.iter().all(of_tag) && !is_guarded {
             None
         } else if roots.iter().any(|&node| is_region(node)) {

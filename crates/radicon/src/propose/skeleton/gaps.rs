@@ -2,6 +2,7 @@
 
 use xxhash_rust::xxh3::xxh3_64;
 
+use crate::markup::NodeId;
 use crate::markup::elements::Flow;
 use crate::propose::pages::page::Run;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, choose_default};
@@ -14,7 +15,7 @@ impl Unifier<'_> {
     pub fn push_hole(
         &self,
         members: &[usize],
-        nodes: &[u32],
+        nodes: &[NodeId],
         runs: Vec<Run>,
         shared: Option<(Vec<Piece>, Vec<bool>, u64)>,
         level: Level,
@@ -101,11 +102,11 @@ impl Unifier<'_> {
     }
 
     /// Whether whitespace at both ends of the runs shows in no member.
-    pub fn blank_safe(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> bool {
+    pub fn blank_safe(&self, members: &[usize], nodes: &[NodeId], runs: &[Run]) -> bool {
         members.iter().zip(nodes).zip(runs).all(|((&page, &node), &run)| {
             let page = &self.pages[page];
             let inside = page.flow(node).is_some_and(|flow| matches!(flow, Flow::Block | Flow::Box));
-            let edge = |neighbours: &mut dyn Iterator<Item = u32>| {
+            let edge = |neighbours: &mut dyn Iterator<Item = NodeId>| {
                 for neighbour in neighbours {
                     match page.flow(neighbour) {
                         Some(Flow::Block) => return true,
@@ -115,9 +116,9 @@ impl Unifier<'_> {
                 }
                 inside
             };
-            let children: Vec<u32> = page.document.children(node).collect();
-            let ends_before = |child: &u32| page.document.nodes[*child as usize].last <= run.0;
-            let starts_after = |child: &u32| page.document.nodes[*child as usize].first >= run.1;
+            let children: Vec<NodeId> = page.document.children(node).collect();
+            let ends_before = |child: &NodeId| page.document.nodes[*child].last <= run.0;
+            let starts_after = |child: &NodeId| page.document.nodes[*child].first >= run.1;
             !page.is_preserved(node)
                 && edge(&mut children.iter().rev().copied().filter(ends_before))
                 && edge(&mut children.iter().copied().filter(starts_after))

@@ -1,5 +1,6 @@
 //! Holes: the places of a layout where pages differ, with what is there.
 
+use crate::markup::{NodeId, TokenId};
 use crate::propose::pages::page::{Page, Run};
 use crate::text::{Span, is_blank};
 
@@ -30,13 +31,13 @@ impl Piece {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Context {
     /// Between nodes: the node that holds it, in the first member.
-    Content { parent: u32 },
+    Content { parent: NodeId },
     /// Within the text of a node.
-    Text { node: u32 },
+    Text { node: NodeId },
     /// The value of an attribute: the element, and the attribute's token.
-    Value { node: u32, token: u32 },
+    Value { node: NodeId, token: TokenId },
     /// Whole attributes of an element.
-    Attributes { node: u32 },
+    Attributes { node: NodeId },
 }
 
 /// What is in a hole unless a page says otherwise.
@@ -64,7 +65,7 @@ pub struct Variant {
     /// The content's hash; 0 for nothing.
     pub hash: u64,
     /// Between nodes: the node around it and the run of tokens.
-    pub place: Option<(u32, Run)>,
+    pub place: Option<(NodeId, Run)>,
     /// It is the default.
     pub follows: bool,
 }

@@ -2,21 +2,21 @@
 
 use xxhash_rust::xxh3::xxh3_64;
 
-use crate::markup::TokenKind;
+use crate::markup::{NodeId, TokenKind};
 use crate::propose::skeleton::hole::Context;
 use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::text::{Span, is_blank};
 
 impl Unifier<'_> {
     /// Texts that differ in the middle: by words, in scripts and styles by lines.
-    pub fn text(&self, members: &[usize], nodes: &[u32]) -> Option<Unified> {
+    pub fn text(&self, members: &[usize], nodes: &[NodeId]) -> Option<Unified> {
         let span = |index: usize| self.pages[members[index]].document.span(nodes[index]);
         let texts: Vec<&[u8]> =
             (0..members.len()).map(|index| span(index).of(&self.pages[members[index]].source)).collect();
         let texts = &texts[..];
         let first = &self.pages[members[0]];
-        let token = &first.document.tokens[first.document.nodes[nodes[0] as usize].first as usize];
-        let parent = first.document.nodes[nodes[0] as usize].parent;
+        let token = &first.document.tokens[first.document.nodes[nodes[0]].first];
+        let parent = first.document.nodes[nodes[0]].parent;
         let title = first.document.name(&first.source, parent).eq_ignore_ascii_case(b"title");
         let cuts = if token.kind == TokenKind::Raw { line_cut } else { word_cut };
         let shortest = texts.iter().map(|text| text.len()).min()?;

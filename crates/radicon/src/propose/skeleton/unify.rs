@@ -12,7 +12,7 @@ use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
 use crate::hash::mix;
-use crate::markup::{NodeKind, TokenKind};
+use crate::markup::{NodeId, NodeKind, TokenId, TokenKind};
 use crate::propose::hierarchy::sections::Sections;
 use crate::propose::pages::page::{Key, Page, Run};
 use crate::propose::skeleton::align::columns;
@@ -105,11 +105,18 @@ pub enum Level {
 #[derive(Clone, Copy)]
 struct Unit {
     run: Run,
-    /// The node, or the attribute's token.
-    index: u32,
+    /// The node, or the one whose attribute it is.
+    node: NodeId,
     key: Key,
     /// Several nodes that would be one partial, by its number.
     mark: Option<usize>,
+}
+
+impl Unit {
+    /// The token of an attribute.
+    const fn token(&self) -> TokenId {
+        self.run.1.previous()
+    }
 }
 
 /// Tells marked siblings from others.
@@ -118,25 +125,25 @@ const MARKED: u64 = 0x6d61_726b;
 impl Unifier<'_> {
     /// The template of whole pages.
     pub fn pages(&self, members: &[usize]) -> Unified {
-        let nodes = vec![0; members.len()];
+        let nodes = vec![NodeId::ROOT; members.len()];
         let runs = self.whole(members);
-        let units = members.iter().map(|&page| self.children(page, 0)).collect();
+        let units = members.iter().map(|&page| self.children(page, NodeId::ROOT)).collect();
         self.list(members, &nodes, units, &runs, Level::Content, 0)
     }
 
     /// The template of what is in a hole between nodes; `None` for another hole.
     pub fn inside(&self, hole: &Hole) -> Option<Unified> {
-        let nodes: Vec<u32> = hole.variants.iter().map(|variant| Some(variant.place?.0)).collect::<Option<_>>()?;
+        let nodes: Vec<NodeId> = hole.variants.iter().map(|variant| Some(variant.place?.0)).collect::<Option<_>>()?;
         let members: Vec<usize> = hole.variants.iter().map(|variant| variant.page).collect();
         // Whitespace that belongs to the layout around may be whole tokens.
         let touched = |variant: &Variant| -> Run {
             let (tokens, content) = (&self.pages[variant.page].document.tokens, variant.content);
             let first = tokens.partition_point(|token| token.end <= content.start);
             let last = tokens.partition_point(|token| token.start < content.end);
-            (first as u32, last.max(first) as u32)
+            (TokenId::at(first), TokenId::at(last.max(first)))
         };
         let runs: Vec<Run> = hole.variants.iter().map(touched).collect();
-        let within = |((&page, &node), run): ((&usize, &u32), &Run)| {
+        let within = |((&page, &node), run): ((&usize, &NodeId), &Run)| {
             let mut units = self.children(page, node);
             units.retain(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1);
             units
@@ -154,8 +161,8 @@ impl Unifier<'_> {
     pub fn broken_off(&self, members: &[usize]) -> Vec<usize> {
         let outline = |&page: &usize| {
             let page = &self.pages[page];
-            let frame = page.document.nodes.iter().enumerate().skip(1).filter(|(index, node)| {
-                let name = page.document.name(&page.source, *index as u32);
+            let frame = NodeId::each(&page.document.nodes).skip(1).filter(|(index, node)| {
+                let name = page.document.name(&page.source, *index);
                 node.depth <= 2 && (name.eq_ignore_ascii_case(b"html") || name.eq_ignore_ascii_case(b"body"))
             });
             frame.fold(0, |sum, (_, node)| mix(sum, u64::from(node.close < node.last) + 1))
@@ -169,18 +176,18 @@ impl Unifier<'_> {
     }
 
     fn whole(&self, members: &[usize]) -> Vec<Run> {
-        members.iter().map(|&page| (0, self.pages[page].document.tokens.len() as u32)).collect()
+        members.iter().map(|&page| (TokenId(0), TokenId::at(self.pages[page].document.tokens.len()))).collect()
     }
 
-    fn children(&self, page: usize, node: u32) -> Vec<Unit> {
+    fn children(&self, page: usize, node: NodeId) -> Vec<Unit> {
         let page = &self.pages[page];
-        let unit = |index: u32| {
-            let node = &page.document.nodes[index as usize];
-            Unit { run: (node.first, node.last), index, key: page.keys[index as usize], mark: None }
+        let unit = |id: NodeId| {
+            let node = &page.document.nodes[id];
+            Unit { run: (node.first, node.last), node: id, key: page.keys[id], mark: None }
         };
         // Whitespace is no landmark; it belongs to what is between.
         let counts = |unit: &Unit| {
-            let node = &page.document.nodes[unit.index as usize];
+            let node = &page.document.nodes[unit.node];
             unit.key.whole != 0 && !(node.kind == NodeKind::Text && page.bytes(unit.run).iter().all(|&b| is_blank(b)))
         };
         let mut units: Vec<Unit> = page.document.children(node).map(unit).filter(counts).collect();
@@ -218,7 +225,7 @@ impl Unifier<'_> {
     fn list(
         &self,
         members: &[usize],
-        nodes: &[u32],
+        nodes: &[NodeId],
         units: Vec<Vec<Unit>>,
         runs: &[Run],
         level: Level,
@@ -227,13 +234,13 @@ impl Unifier<'_> {
         let keys: Vec<Vec<Key>> = units.iter().map(|list| list.iter().map(|unit| unit.key).collect()).collect();
         let columns = columns(&keys);
         let mut items = Vec::with_capacity(columns.len() * 2 + 1);
-        let mut from: Vec<u32> = runs.iter().map(|run| run.0).collect();
+        let mut from: Vec<TokenId> = runs.iter().map(|run| run.0).collect();
         // A node before the next gap, from which its nodes are sought.
-        let mut near: Vec<u32> = nodes.iter().map(|node| node + 1).collect();
+        let mut near: Vec<NodeId> = nodes.iter().map(|node| node.next()).collect();
         for column in columns.iter().map(Some).chain([None]) {
             let column: Option<Vec<Unit>> =
                 column.map(|places| places.iter().zip(&units).map(|(&at, list)| list[at]).collect());
-            let to: Vec<u32> = match &column {
+            let to: Vec<TokenId> = match &column {
                 Some(units) => units.iter().map(|unit| unit.run.0).collect(),
                 None => runs.iter().map(|run| run.1).collect(),
             };
@@ -247,7 +254,7 @@ impl Unifier<'_> {
             if let Some(units) = column {
                 from = units.iter().map(|unit| unit.run.1).collect();
                 if let Level::Content = level {
-                    near = units.iter().map(|unit| unit.index).collect();
+                    near = units.iter().map(|unit| unit.node).collect();
                 }
                 items.push(self.column(members, nodes, &units, level, depth));
             }
@@ -267,7 +274,7 @@ impl Unifier<'_> {
     fn gap(
         &self,
         members: &[usize],
-        nodes: &[u32],
+        nodes: &[NodeId],
         units: &[Vec<Unit>],
         (runs, hashes): (Vec<Run>, Vec<u64>),
         level: Level,
@@ -284,7 +291,7 @@ impl Unifier<'_> {
     fn shared_default(
         &self,
         members: &[usize],
-        nodes: &[u32],
+        nodes: &[NodeId],
         units: &[Vec<Unit>],
         item: &Item,
         depth: usize,
@@ -311,7 +318,7 @@ impl Unifier<'_> {
             return None;
         }
         let sub_members: Vec<usize> = group.iter().map(|&index| members[index]).collect();
-        let sub_nodes: Vec<u32> = group.iter().map(|&index| nodes[index]).collect();
+        let sub_nodes: Vec<NodeId> = group.iter().map(|&index| nodes[index]).collect();
         let sub_units = group.iter().map(|&index| inside[index].clone()).collect();
         let sub_runs: Vec<Run> = group.iter().map(|&index| item.runs[index]).collect();
         let unified = self.list(&sub_members, &sub_nodes, sub_units, &sub_runs, Level::Content, depth + 1);
@@ -324,13 +331,13 @@ impl Unifier<'_> {
     }
 
     /// A node or attribute that all members have.
-    fn column(&self, members: &[usize], nodes: &[u32], units: &[Unit], level: Level, depth: usize) -> Item {
+    fn column(&self, members: &[usize], nodes: &[NodeId], units: &[Unit], level: Level, depth: usize) -> Item {
         let (runs, hashes) = units.iter().map(|unit| (unit.run, unit.key.whole)).unzip();
         let mut item = self.item(members, runs, hashes);
         if item.kept.is_none() && depth < MAX_DEPTH && units[0].mark.is_none() {
-            let indices: Vec<u32> = units.iter().map(|unit| unit.index).collect();
+            let own: Vec<NodeId> = units.iter().map(|unit| unit.node).collect();
             item.kept = match level {
-                Level::Content => self.node(members, &indices, depth + 1),
+                Level::Content => self.node(members, &own, depth + 1),
                 Level::Tag => self.attribute(members, nodes, units),
             };
             let hole = self.hole_cost(members, &item.hashes, &item.lengths);
@@ -444,7 +451,7 @@ impl Unifier<'_> {
     fn assemble(
         &self,
         members: &[usize],
-        nodes: &[u32],
+        nodes: &[NodeId],
         mut items: Vec<Item>,
         segments: Vec<Segment>,
         level: Level,
@@ -473,8 +480,8 @@ impl Unifier<'_> {
     }
 
     /// One template for nodes that were aligned; `None` if they have too little in common.
-    fn node(&self, members: &[usize], nodes: &[u32], depth: usize) -> Option<Unified> {
-        let kind = |index: usize| self.pages[members[index]].document.nodes[nodes[index] as usize].kind;
+    fn node(&self, members: &[usize], nodes: &[NodeId], depth: usize) -> Option<Unified> {
+        let kind = |index: usize| self.pages[members[index]].document.nodes[nodes[index]].kind;
         if (0..members.len()).any(|index| kind(index) != kind(0)) {
             return None;
         }
@@ -485,8 +492,8 @@ impl Unifier<'_> {
         }
     }
 
-    fn element(&self, members: &[usize], nodes: &[u32], depth: usize) -> Option<Unified> {
-        let node = |index: usize| &self.pages[members[index]].document.nodes[nodes[index] as usize];
+    fn element(&self, members: &[usize], nodes: &[NodeId], depth: usize) -> Option<Unified> {
+        let node = |index: usize| &self.pages[members[index]].document.nodes[nodes[index]];
         let part = |run: &dyn Fn(usize) -> Run| -> Vec<Run> { (0..members.len()).map(run).collect() };
         let equal = |runs: &[Run]| {
             let (first, normal) = (self.pages[members[0]].bytes(runs[0]), self.pages[members[0]].normal(runs[0]));
@@ -513,14 +520,14 @@ impl Unifier<'_> {
             return None;
         }
         let inner = part(&|index| (node(index).inner, node(index).close));
-        let hash = |index: usize| self.pages[members[index]].hash_from(nodes[index] + 1, inner[index]);
+        let hash = |index: usize| self.pages[members[index]].hash_from(nodes[index].next(), inner[index]);
         let first = hash(0);
         let content = if (1..members.len()).all(|index| hash(index) == first) {
             self.fixed(members[0], inner[0])
         } else if let Some(name) = self.region(members[0], nodes[0]) {
             self.whole_block(members, nodes, inner, name)
         } else {
-            let children = |(&page, &node): (&usize, &u32)| self.children(page, node);
+            let children = |(&page, &node): (&usize, &NodeId)| self.children(page, node);
             let units = members.par_iter().zip(nodes).with_min_len(SIDE_BY_SIDE).map(children).collect();
             self.list(members, nodes, units, &inner, Level::Content, depth)
         };
@@ -532,7 +539,7 @@ impl Unifier<'_> {
     }
 
     /// Whether an element loads a style sheet or a script: that is said whole.
-    fn loads(&self, page: usize, node: u32) -> bool {
+    fn loads(&self, page: usize, node: NodeId) -> bool {
         let page = &self.pages[page];
         let attribute = |name| page.document.attribute(&page.source, node, name).unwrap_or_default();
         let name = page.document.name(&page.source, node);
@@ -541,14 +548,14 @@ impl Unifier<'_> {
     }
 
     /// The name that the settings give to the content of an element.
-    fn region(&self, page: usize, node: u32) -> Option<&str> {
+    fn region(&self, page: usize, node: NodeId) -> Option<&str> {
         let page = &self.pages[page];
         let fits = |(_, selector): &&(String, Selector)| selector.fits(&page.document, &page.source, node);
         self.regions.iter().find(fits).map(|(name, _)| name.as_str())
     }
 
     /// The content of nodes as one block of this name.
-    fn whole_block(&self, members: &[usize], nodes: &[u32], runs: Vec<Run>, name: &str) -> Unified {
+    fn whole_block(&self, members: &[usize], nodes: &[NodeId], runs: Vec<Run>, name: &str) -> Unified {
         let hashes = members.iter().zip(&runs).map(|(&page, &run)| self.hash(page, run)).collect();
         let item = self.item(members, runs, hashes);
         let mut out = Unified { cost: self.hole_cost(members, &item.hashes, &item.lengths), pieces: Vec::new() };
@@ -561,53 +568,53 @@ impl Unifier<'_> {
         out
     }
 
-    fn start_tag(&self, members: &[usize], nodes: &[u32], runs: &[Run]) -> Option<Unified> {
-        let token = |index: usize, at: u32| &self.pages[members[index]].document.tokens[at as usize];
+    fn start_tag(&self, members: &[usize], nodes: &[NodeId], runs: &[Run]) -> Option<Unified> {
+        let token = |index: usize, at: TokenId| &self.pages[members[index]].document.tokens[at];
         let plain = (0..members.len())
-            .all(|index| (runs[index].0..runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
+            .all(|index| runs[index].0.to(runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
         if !plain {
             return None;
         }
         let units = (0..members.len())
             .map(|index| {
                 let page = &self.pages[members[index]];
-                let attribute = |at: u32| {
+                let attribute = |at: TokenId| {
                     let token = token(index, at);
-                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at - 1) {
-                        at - 1
+                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at.previous()) {
+                        at.previous()
                     } else {
                         at
                     };
                     let name = token.name().of(&page.source).to_ascii_lowercase();
                     let tag = mix(token.kind as u64 + 1, xxh3_64(&name));
-                    let whole = self.hash(members[index], (first, at + 1));
+                    let whole = self.hash(members[index], (first, at.next()));
                     Unit {
-                        run: (first, at + 1),
-                        index: at,
+                        run: (first, at.next()),
+                        node: nodes[index],
                         key: Key::labelled(tag, whole, token.span().len()),
                         mark: None,
                     }
                 };
-                let counts = |at: &u32| token(index, *at).kind != TokenKind::Gap;
-                (runs[index].0..runs[index].1).filter(counts).map(attribute).collect()
+                let counts = |at: &TokenId| token(index, *at).kind != TokenKind::Gap;
+                runs[index].0.to(runs[index].1).filter(counts).map(attribute).collect()
             })
             .collect();
         Some(self.list(members, nodes, units, runs, Level::Tag, 0))
     }
 
-    fn is_gap(&self, page: usize, token: u32) -> bool {
-        self.pages[page].document.tokens[token as usize].kind == TokenKind::Gap
+    fn is_gap(&self, page: usize, token: TokenId) -> bool {
+        self.pages[page].document.tokens[token].kind == TokenKind::Gap
     }
 
     /// An attribute whose value differs: the whole value becomes a hole.
-    fn attribute(&self, members: &[usize], nodes: &[u32], units: &[Unit]) -> Option<Unified> {
+    fn attribute(&self, members: &[usize], nodes: &[NodeId], units: &[Unit]) -> Option<Unified> {
         let mut contents = Vec::with_capacity(members.len());
         let mut frame: Option<(&[u8], &[u8])> = None;
         let mut hashes = Vec::with_capacity(members.len());
         let mut lengths = Vec::with_capacity(members.len());
         for (&page, unit) in members.iter().zip(units) {
             let page = &self.pages[page];
-            let token = &page.document.tokens[unit.index as usize];
+            let token = &page.document.tokens[unit.token()];
             let value = (token.kind == TokenKind::Attribute).then(|| token.value(&page.source)).flatten()?;
             let whole = page.span(unit.run);
             let before = Span::new(whole.start, value.start).of(&page.source);
@@ -622,7 +629,7 @@ impl Unifier<'_> {
             lengths.push(text.len() as u64);
             contents.push(value);
         }
-        let context = Context::Value { node: nodes[0], token: units[0].index };
+        let context = Context::Value { node: nodes[0], token: units[0].token() };
         Some(self.framed(members, context, self.pages[members[0]].span(units[0].run), contents, (&hashes, &lengths)))
     }
 

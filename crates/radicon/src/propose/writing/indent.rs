@@ -5,7 +5,7 @@
 //! `textarea`, `script`, `style`, comments or attribute values changes.
 
 use crate::dialect::Dialect;
-use crate::markup::{Document, NodeKind, TokenKind};
+use crate::markup::{Document, NodeId, NodeKind, TokenKind};
 use crate::prove::significance;
 use crate::text::{Span, is_blank};
 
@@ -175,9 +175,10 @@ struct Line {
 fn levels(source: &[u8], document: &Document, style: &Style, own: &dyn Fn(u32) -> bool) -> Vec<Line> {
     let mut lines = vec![Line::default(); document.tokens.len()];
     let mut depths = vec![0_usize; document.nodes.len()];
-    for (index, node) in document.nodes.iter().enumerate() {
-        let parent = node.parent as usize;
-        if index > 0 {
+    for (id, node) in NodeId::each(&document.nodes) {
+        let (index, parent) = (id.index(), node.parent.index());
+        let is_inside = id != NodeId::ROOT;
+        if is_inside {
             let holder = &document.nodes[parent];
             let steps = match holder.kind {
                 NodeKind::Root => false,
@@ -189,12 +190,12 @@ fn levels(source: &[u8], document: &Document, style: &Style, own: &dyn Fn(u32) -
             };
             depths[index] = depths[parent] + usize::from(steps);
         }
-        if let Some(line) = lines.get_mut(node.first as usize).filter(|_| index > 0) {
+        if let Some(line) = lines.get_mut(node.first.index()).filter(|_| is_inside) {
             line.depth = depths[index];
             line.after_opening = node.first == document.nodes[parent].inner && parent > 0;
         }
         if node.close < node.last
-            && let Some(line) = lines.get_mut(node.close as usize)
+            && let Some(line) = lines.get_mut(node.close.index())
         {
             line.depth = depths[index];
             line.closes = true;

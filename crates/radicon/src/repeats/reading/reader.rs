@@ -10,7 +10,7 @@ use xxhash_rust::xxh3::xxh3_64;
 
 use crate::hash::mix;
 use crate::markup::elements::{Content, element};
-use crate::markup::{Closes, Document, Lexer, Nest, NodeKind, TagName, Token, TokenKind};
+use crate::markup::{Closes, Document, Lexer, Nest, NodeId, NodeKind, TagName, Token, TokenKind};
 use crate::repeats::reading::labels::{Label, Labels};
 use crate::text::{SourceId, Span};
 
@@ -245,22 +245,18 @@ impl<'a> Reader<'a> {
     fn read_document(&mut self, document: &Document) {
         let source = &self.labels.template.source;
         // The node after each open one, and where that ends.
-        let mut ends: Vec<(u32, u32)> = Vec::new();
-        for at in 1..document.nodes.len() as u32 {
+        let mut ends: Vec<(NodeId, u32)> = Vec::new();
+        for (at, node) in NodeId::each(&document.nodes).skip(1) {
             while let Some((_, end)) = ends.pop_if(|(next, _)| *next <= at) {
                 self.close(end);
             }
-            let node = document.nodes[at as usize];
             let span = document.span(at);
             let label = match node.kind {
                 NodeKind::Text => {
                     let preserved = element(document.name(source, node.parent)).preserves;
                     self.labels.text(span, preserved)
                 }
-                NodeKind::Element => {
-                    let tokens = &document.tokens[node.first as usize..node.inner as usize];
-                    Some(self.labels.element(tokens))
-                }
+                NodeKind::Element => Some(self.labels.element(document.tokens_between(node.first, node.inner))),
                 NodeKind::Construct | NodeKind::Pair => self.labels.construct_at(document.offset(node.first)),
                 _ => Some(self.labels.other(span)),
             };
