@@ -134,3 +134,28 @@ pub(super) fn shows_structure(learned: &Learned, files: &[&SourceFile]) -> bool 
     let showing = files.par_iter().enumerate().filter(shows).count();
     showing >= FEWEST_SHOWING.max(files.len() / SHOWING_ONE_IN)
 }
+
+#[cfg(test)]
+mod tests {
+
+    use super::is_slip;
+    use crate::dialect::{Kind, builtin_named};
+    use crate::learn::{Confidence, LearnedForm};
+
+    #[test]
+    fn a_word_that_is_misspelt_is_no_form() {
+        let dialect = builtin_named("brace-percent").expect("a dialect");
+        let form = |written: &str, uses| LearnedForm {
+            kind: Kind::Include,
+            form: String::new(),
+            uses,
+            evidence: String::new(),
+            confidence: Confidence::Likely,
+            written: written.to_owned(),
+            example: None,
+        };
+        assert!(is_slip(&form("{% inclued 'nav.html' %}", 1), &dialect));
+        assert!(!is_slip(&form("{% inclued 'nav.html' %}", 99), &dialect), "what is written often is meant");
+        assert!(!is_slip(&form("{% moor 'nav.html' %}", 1), &dialect));
+    }
+}

@@ -14,6 +14,8 @@ mod own_words;
 mod read;
 mod rendered;
 mod split;
+#[cfg(test)]
+mod testing;
 mod thresholds;
 
 use std::collections::BTreeMap;

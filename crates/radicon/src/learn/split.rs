@@ -58,3 +58,22 @@ fn root(leader: &[TextId], mut file: TextId) -> TextId {
     }
     file
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, all_learned, check, page};
+
+    #[test]
+    fn engines_beside_each_other_are_learned_one_by_one() {
+        let other = |word: &str| format!("[[ tie to=\"o/base.html\" ]]\n[[ quay main ]]<p>{word}</p>[[ /quay ]]\n");
+        let pages =
+            ["tides", "boats", "piers", "crews", "fares", "winds"].map(|word| (format!("o/{word}.html"), other(word)));
+        let mut others = vec![("o/base.html", "<html><main>[[ quay main ]][[ /quay ]]</main></html>")];
+        others.extend(pages.iter().map(|(path, text)| (path.as_str(), text.as_str())));
+        let learned = all_learned(LAYOUT, &page("<h1>@</h1>"), &others);
+        let [one, two] = &learned[..] else { panic!("{} dialects", learned.len()) };
+        check(one, Kind::Parent, &["'(= moor \"<target>\" =)'"]);
+        check(two, Kind::Parent, &["'\\[\\[ tie to=\"<target>\" \\]\\]'"]);
+    }
+}

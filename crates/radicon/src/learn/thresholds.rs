@@ -259,3 +259,18 @@ pub(super) const TIMES_AHEAD: usize = 3;
 /// those that the hidden file has, or a layout of it.
 pub(super) const HIDING: Share = Share(70);
 pub(super) const RECURRING: Share = Share(46);
+
+#[cfg(test)]
+mod tests {
+
+    use super::Share;
+
+    #[test]
+    fn a_share_is_reached_from_its_hundredths_on() {
+        for (share, some, all, reached) in
+            [(50, 1, 2, true), (50, 1, 3, false), (95, 19, 20, true), (95, 18, 20, false), (100, 3, 3, true)]
+        {
+            assert_eq!(Share(share).reached(some, all), reached, "{some} of {all} at {share}");
+        }
+    }
+}

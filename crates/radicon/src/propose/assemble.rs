@@ -182,3 +182,39 @@ impl Job<'_> {
         self.site.name_for(path, &self.dialect, kind)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::{job, site};
+
+    #[test]
+    fn new_files_go_where_those_of_their_role_are() {
+        let site = site([
+            ("views/frames/base.html", "{% block a %}{% endblock %}"),
+            ("views/p.html", "{% extends 'frames/base.html' %}{% block a %}x{% endblock %}"),
+        ]);
+        let job = job(&site, "brace-percent");
+        let home = job.home(Role::Layout);
+        let mut taken = Vec::new();
+        assert_eq!(job.free_path(&home, "crew", &mut taken), "views/frames/crew.html");
+        assert_eq!(job.free_path(&home, "crew", &mut taken), "views/frames/crew-2.html");
+        assert_eq!(job.free_path(&home, "base", &mut taken), "views/frames/base-2.html");
+        assert_eq!(job.written_name("views/frames/crew.html", Kind::Parent), "frames/crew.html");
+    }
+
+    #[test]
+    fn a_plan_holds_a_file_once() {
+        let file = |bytes: &[u8]| ProposedFile {
+            path: "p.html".to_owned(),
+            role: Role::Page,
+            dialect: "margin".to_owned(),
+            extends: None,
+            bytes: bytes.to_vec(),
+        };
+        let mut plan = Plan::default();
+        plan.replace(file(b"old"));
+        plan.replace(file(b"new"));
+        assert_eq!(plan.written.iter().map(|file| &file.bytes[..]).collect::<Vec<_>>(), [b"new"]);
+    }
+}

@@ -15,6 +15,8 @@ mod partials;
 mod proposal;
 mod report;
 mod skeleton;
+#[cfg(test)]
+pub(crate) mod testing;
 mod verify;
 mod writing;
 
@@ -312,4 +314,22 @@ fn most_used<'s>(templates: impl Iterator<Item = &'s Template>) -> Option<Arc<Di
     }
     let most = counts.into_iter().max_by_key(|(count, dialect)| (*count, std::cmp::Reverse(dialect.name.clone())));
     most.filter(|(_, dialect)| dialect.has_layouts()).map(|(_, dialect)| Arc::clone(dialect))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{most_used, usual_dialect};
+    use crate::propose::testing::site;
+
+    #[test]
+    fn the_dialect_is_that_of_the_layouts_near_most_pages() {
+        let layout = ("x/child.html", "{% extends 'x/base.html' %}{% block a %}1{% endblock %}");
+        let base = ("x/base.html", "{% block a %}{% endblock %}");
+        let plain = |paths: &[&'static str]| paths.iter().map(|path| (*path, "<p>x</p>")).collect::<Vec<_>>();
+        let near = site([vec![layout, base], plain(&["x/one.html", "x/two.html"])].concat());
+        assert_eq!(usual_dialect(&near).name, "brace-percent");
+        let far = site([vec![layout, base], plain(&["one.html", "two.html"])].concat());
+        assert_eq!(usual_dialect(&far).name, "margin");
+        assert!(most_used(near.templates.iter().filter(|file| file.path.ends_with("two.html"))).is_none());
+    }
 }

@@ -255,3 +255,27 @@ pub fn size<'a>(sources: impl Iterator<Item = &'a [u8]>) -> Size {
         lines: sum.lines + count_lines(source),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::size;
+    use crate::propose::ProposeOptions;
+    use crate::propose::testing::{copies, proposed, site};
+
+    #[test]
+    fn sizes_add_up() {
+        let size = size([&b"a\nb\n"[..], b"c"].into_iter());
+        assert_eq!((size.files, size.bytes, size.lines), (2, 5, 3));
+    }
+
+    #[test]
+    fn settings_that_nothing_shows_are_told() {
+        let page = "<html><head><title>@</title></head><body><header><p>Tidewater Ferries, seven harbours every day</p></header><h1>@</h1></body></html>\n";
+        let site = site(copies("@.html", page));
+        let proposal = proposed(&site);
+        let names = [("heading".to_owned(), "headline".to_owned())].into();
+        let options = ProposeOptions { names, ..ProposeOptions::default() };
+        assert_eq!(proposal.without_effect(&options), ["propose.names.heading: nothing proposed has this name"]);
+        assert!(proposal.without_effect(&ProposeOptions::default()).is_empty());
+    }
+}

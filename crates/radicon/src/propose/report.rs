@@ -209,3 +209,23 @@ fn around(template: &Template, document: &Document, block: Span) -> (usize, Stri
     let tag = unmarked(&text.split_whitespace().collect::<Vec<_>>().join(" "));
     (document.span(node).len().saturating_sub(block.len()), tag)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{copies, proposed, site};
+
+    #[test]
+    fn a_layout_tells_of_its_blocks_and_what_it_saves() {
+        let page = "<html><head><title>@</title></head><body><header><p>Tidewater Ferries, seven harbours every day</p></header><main><h1>@</h1><p>All about the @</p></main><footer><p>Ask at the quay office from seven to nineteen</p></footer></body></html>\n";
+        let site = site(copies("@.html", page));
+        let proposal = proposed(&site);
+        let [layout] = &proposal.layouts[..] else { panic!("{:?}", proposal.layouts) };
+        assert_eq!((layout.pages, layout.beneath, layout.existing), (7, 7, false));
+        assert_eq!(layout.saves, proposal.before.bytes - proposal.after.bytes);
+        for block in &layout.blocks {
+            assert_eq!((block.overridden_by, block.layouts, block.drift), (7, 0, false), "{block:?}");
+            assert_eq!(block.such_as, ["boats.html", "crews.html", "fares.html"]);
+            assert!(block.bytes > 0 && block.cost > block.bytes && block.without > block.bytes, "{block:?}");
+        }
+    }
+}

@@ -262,3 +262,35 @@ fn drop_unused(site: &Site, written: &mut Vec<ProposedFile>) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::site;
+
+    #[test]
+    fn lines_end_with_both_once() {
+        assert_eq!(with_both(b"a\nb\r\nc"), b"a\r\nb\r\nc");
+    }
+
+    #[test]
+    fn new_layouts_that_nothing_takes_go() {
+        let file = |path: &str, role, extends: Option<&str>| ProposedFile {
+            path: path.to_owned(),
+            role,
+            dialect: "margin".to_owned(),
+            extends: extends.map(str::to_owned),
+            bytes: Vec::new(),
+        };
+        let mut written = vec![
+            file("base.html", Role::Layout, None),
+            file("mid.html", Role::Layout, Some("base.html")),
+            file("deep.html", Role::Layout, Some("mid.html")),
+            file("old.html", Role::Layout, None),
+            file("p.html", Role::Page, Some("base.html")),
+        ];
+        drop_unused(&site([("old.html", "")]), &mut written);
+        let paths: Vec<&str> = written.iter().map(|file| file.path.as_str()).collect();
+        assert_eq!(paths, ["base.html", "old.html", "p.html"]);
+    }
+}

@@ -70,3 +70,16 @@ impl Writer<'_> {
         left
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn words_for_people_are_comments() {
+        let note = "(# where the @ lie at low tide and who looks after them #)";
+        let learned = learned(LAYOUT, &page(&format!("{note}<h1>@</h1>")), &[]);
+        check(&learned, Kind::Comment, &["\"(# <text> #)\""]);
+    }
+}

@@ -552,3 +552,18 @@ fn rest_after(tag: &Tag, text: &str, rest: &[&Token], kind: Kind) -> String {
         _ => " [<args>]".to_owned(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn forms_are_written_as_most_tags_are() {
+        let quoted = learned(LAYOUT, &page("<h1>@</h1>\n~(= bring 'parts/nav.html' =)"), &[]);
+        check(&quoted, Kind::Include, &["\"(= bring '<target>' =)\""]);
+        // What some of them pass is optional.
+        let passed = page("<h1>@</h1>\n~(= bring \"parts/nav.html\" with here=\"@\" =)");
+        check(&learned(LAYOUT, &passed, &[]), Kind::Include, &["'(= bring \"<target>\" [<args>] =)'"]);
+    }
+}

@@ -226,3 +226,15 @@ impl Writer<'_> {
 fn mirrored(mark: &str) -> String {
     mark.chars().rev().collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn what_means_nothing_else_is_printed() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>\n<p>(: @.height :)</p>\n~<i>(: tide :)</i>"), &[]);
+        check(&learned, Kind::Output, &["\"(: <expr> :)\""]);
+    }
+}

@@ -209,3 +209,21 @@ fn settings(facts: &Facts<'_>, found: &Meanings) -> String {
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::Confidence;
+    use crate::learn::testing::{LAYOUT, learned, page};
+
+    #[test]
+    fn a_dialect_is_called_by_its_files_and_tells_what_speaks_for_it() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>"), &[]);
+        assert_eq!((learned.name.as_str(), &learned.files[..]), ("learned-html", &["**/*.html".to_owned()][..]));
+        assert!(learned.questions.is_empty() && learned.settings.is_empty(), "{learned:?}");
+        let parent = learned.forms.iter().find(|form| form.kind == Kind::Parent).expect("a parent");
+        assert_eq!((parent.uses, parent.confidence), (10, Confidence::Sure));
+        assert!(parent.evidence.starts_with("10 of 10 names are files"), "{}", parent.evidence);
+        assert_eq!(parent.example.as_ref().map(|place| (place.file.as_str(), place.line)), Some(("p0.html", 1)));
+    }
+}

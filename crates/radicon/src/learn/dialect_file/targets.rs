@@ -158,3 +158,17 @@ fn rule(facts: &Facts<'_>, references: &[&Reference]) -> Rule {
         !single && rule.relative.is_none() && NEARLY_ALL.reached(bare, all) && roots.len() > 2 && roots.len() * 4 > all;
     rule
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn names_beside_the_file_come_first() {
+        let layout = LAYOUT.replace("parts/nav.html", "nav");
+        let learned = learned(&layout, &page("<h1>@</h1>(= bring \"nav\" =)"), &[("nav.html", "<i>x</i>")]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+        assert!(learned.text.contains("[targets]\nsuffixes = [\".html\", \"\"]"), "{}", learned.text);
+    }
+}

@@ -141,3 +141,16 @@ impl Writer<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn an_include_may_be_part_of_what_is_printed() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>(: bring(\"parts/nav.html\") :)"), &[]);
+        let two = ["'(: bring(\"<target>\") :)'", "'(= bring \"<target>\" =)'"];
+        check(&learned, Kind::Include, &two);
+    }
+}

@@ -350,3 +350,16 @@ impl Finder<'_> {
         (good_files as f64 / files.max(1) as f64, balanced as f64 / pairs.max(1) as f64)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn one_word_closes_several() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>\n~(= when @ =)<p>@</p>(= cast =)"), &[]);
+        check(&learned, Kind::Block, &["{ open = \"(= berth <name> =)\", close = \"(= cast =)\" }"]);
+        check(&learned, Kind::Control, &["{ open = \"(= when <expr> =)\", close = \"(= cast =)\" }"]);
+    }
+}

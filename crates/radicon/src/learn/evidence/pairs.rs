@@ -484,3 +484,30 @@ impl Finder<'_> {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn closers_are_made_of_the_words_that_they_close() {
+        let unberth = |text: &str| text.replace("cast", "unberth");
+        let main = "<h1>@</h1>\n~(= when @ =)<p>@</p>(= other =)<p>none</p>(= unwhen =)\n(= each b in @ =)<i>x</i>(= uneach =)";
+        let learned = learned(&unberth(LAYOUT), &unberth(&page(main)), &[]);
+        check(&learned, Kind::Block, &["{ open = \"(= berth <name> =)\", close = \"(= unberth =)\" }"]);
+        // What is only ever directly inside one of them divides it.
+        let each = "{ open = \"(= each <expr> =)\", close = \"(= uneach =)\" }";
+        let when = "{ open = \"(= when <expr> =)\", branch = \"(= other =)\", close = \"(= unwhen =)\" }";
+        check(&learned, Kind::Control, &[each, when]);
+    }
+
+    #[test]
+    fn closers_repeat_the_name_of_what_they_close() {
+        let named = |name: &str| format!("(= berth {name} =)<p>@</p>(= cast {name} =)\n");
+        let layout = format!("<html><main>{}</main><aside>{}</aside></html>", named("main"), named("side"));
+        let page = format!("(= moor \"base.html\" =)\n{}{}", named("main"), named("side"));
+        let learned = learned(&layout, &page, &[]);
+        check(&learned, Kind::Block, &["{ open = \"(= berth <name> =)\", close = \"(= cast <name> =)\" }"]);
+    }
+}

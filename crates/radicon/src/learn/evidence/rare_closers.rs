@@ -63,3 +63,17 @@ impl Finder<'_> {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn layouts_may_end_their_regions_in_a_word_of_their_own() {
+        let layout = LAYOUT.replace("cast", "slip");
+        let learned = learned(&layout, &page("<h1>@</h1>"), &[("two.html", &layout)]);
+        let both = "{ open = \"(= berth <name> =)\", close = [\"(= cast =)\", \"(= slip =)\"] }";
+        check(&learned, Kind::Block, &[both]);
+    }
+}

@@ -401,3 +401,24 @@ fn usual(votes: &Votes, prefix: Option<&str>) -> Option<(Naming, Vec<String>, Ed
     let naming = Naming { separator, prefix: naming.0.clone(), suffix: naming.1.clone() };
     Some((naming, suffixes, edges))
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn names_need_no_suffix() {
+        let plain = |text: &str| text.replace("base.html", "base").replace("parts/nav.html", "parts/nav");
+        let learned = learned(&plain(LAYOUT), &plain(&page("<h1>@</h1>")), &[]);
+        check(&learned, Kind::Parent, &["'(= moor \"<target>\" =)'"]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+        assert!(learned.text.contains("suffixes = [\".html\"]"), "{}", learned.text);
+    }
+
+    #[test]
+    fn a_word_that_is_no_file_is_no_reference() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>\n<p>(= light \"@\" =)</p>"), &[]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+    }
+}

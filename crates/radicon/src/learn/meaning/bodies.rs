@@ -116,3 +116,24 @@ impl Facts<'_> {
         loose.contains('<') && loose.trim().len() > 20
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{check, learned};
+
+    #[test]
+    fn what_only_layouts_have_is_the_place_of_loose_content() {
+        let layout = "<html>(= bring \"parts/nav.html\" =)<main>(= cargo =)</main></html>";
+        let child = "(= moor \"other.html\" =)\n<h1>Tides</h1>";
+        let others = [
+            ("other.html", "<html><b>(= cargo =)</b></html>"),
+            ("x.html", child),
+            ("y.html", child),
+            ("z.html", child),
+        ];
+        let learned = learned(layout, "(= moor \"base.html\" =)\n<h1>@</h1>\n~<p>x</p>\n", &others);
+        check(&learned, Kind::Body, &["\"(= cargo =)\""]);
+        assert!(learned.text.contains("loose = \"body\""), "{}", learned.text);
+    }
+}

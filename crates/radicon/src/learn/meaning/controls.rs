@@ -63,3 +63,15 @@ impl Facts<'_> {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn a_pair_without_a_name_decides_or_repeats() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>\n~(= when @ =)<p>@</p>(= unwhen =)"), &[]);
+        check(&learned, Kind::Control, &["{ open = \"(= when <expr> =)\", close = \"(= unwhen =)\" }"]);
+    }
+}

@@ -149,3 +149,31 @@ impl Facts<'_> {
         pairs > 0 && text.get(at..).unwrap_or("").trim().is_empty()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn an_include_with_a_body_wraps_it() {
+        let main = "<h1>@</h1>\n~(= hull \"parts/card.html\" =)\n~<p>@ at sea</p>\n~(= unhull =)\n<p>x</p>";
+        let other = page("<h1>z</h1><ul>(= hull \"parts/box.html\" =)<p>y</p>(= unhull =)</ul>");
+        let others = [
+            ("parts/card.html", "<div class=\"card\">(= cargo =)</div>\n"),
+            ("parts/box.html", "<div class=\"box\">(= cargo =)</div>\n"),
+            ("z.html", &other),
+        ];
+        let learned = learned(LAYOUT, &page(main), &others);
+        check(&learned, Kind::Wrap, &["{ open = '(= hull \"<target>\" =)', close = \"(= unhull =)\" }"]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+    }
+
+    #[test]
+    fn an_import_is_at_the_top_and_names_what_it_brings() {
+        let main = page("<h1>@</h1>").replacen("(= berth", "(= load \"parts/all.html\" as all =)\n(= berth", 1);
+        let all = "(= piece card =)<b>c</b>(= cast =)\n(= piece box =)<i>c</i>(= cast =)\n";
+        let learned = learned(LAYOUT, &main, &[("parts/all.html", all)]);
+        check(&learned, Kind::Import, &["'(= load \"<target>\" [<args>] =)'"]);
+    }
+}

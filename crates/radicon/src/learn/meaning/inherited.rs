@@ -175,3 +175,16 @@ impl Facts<'_> {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn what_overrides_alone_print_is_what_they_replace() {
+        let learned = learned(LAYOUT, &page("(: above :)<h1>@</h1>"), &[]);
+        check(&learned, Kind::Inherited, &["\"(: above :)\""]);
+        check(&learned, Kind::Output, &[]);
+    }
+}

@@ -196,3 +196,23 @@ impl Facts<'_> {
         Some((name.to_owned(), given))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn a_parent_is_named_by_files_whose_names_recur_above() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>"), &[]);
+        check(&learned, Kind::Parent, &["'(= moor \"<target>\" =)'"]);
+    }
+
+    #[test]
+    fn a_file_whose_blocks_are_its_own_is_included() {
+        let page = "<html>(= bring \"parts/nav.html\" =)<h1>@</h1></html>\n";
+        let learned = learned("<p>Nothing</p>", page, &[]);
+        check(&learned, Kind::Parent, &[]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+    }
+}

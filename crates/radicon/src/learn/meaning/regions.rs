@@ -333,3 +333,19 @@ impl Facts<'_> {
         self.names_of(opener).into_iter().find(|(known, _)| known.lead == slot.lead).map(|(_, name)| name)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{check, learned};
+
+    #[test]
+    fn regions_and_what_fills_them_may_have_words_of_their_own() {
+        let layout =
+            "<html>(= bring \"parts/nav.html\" =)<main>(= hole main =)</main><aside>(= hole side =)</aside></html>";
+        let learned = learned(layout, "(= moor \"base.html\" =)\n(= fill main =)<h1>@</h1>(= cast =)\n", &[]);
+        check(&learned, Kind::Slot, &["\"(= hole <name> =)\""]);
+        check(&learned, Kind::Fill, &["{ open = \"(= fill <name> =)\", close = \"(= cast =)\" }"]);
+        check(&learned, Kind::Block, &[]);
+    }
+}

@@ -96,3 +96,16 @@ impl Facts<'_> {
         !PLAINLY_NAMED.reached(directive.tags.iter().filter(plain).count(), directive.tags.len())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn a_name_and_a_value_are_bound() {
+        let learned = learned(LAYOUT, &page("(= note height = @.height =)<p>(: height :)</p>"), &[]);
+        check(&learned, Kind::Set, &["\"(= note <name> = <expr> =)\""]);
+        check(&learned, Kind::Output, &["\"(: <expr> :)\""]);
+    }
+}

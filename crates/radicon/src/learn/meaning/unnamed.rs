@@ -94,3 +94,23 @@ pub(in crate::learn) fn halves(corpus: &Corpus, named: &FxHashMap<TextId, TagId>
     let bare = rest.clone().filter(|id| !corpus.texts[**id].has_skeleton()).count();
     (bare > 0 && bare * 2 > rest.count()).then(|| (corpus.texts[*head].path.clone(), corpus.texts[*foot].path.clone()))
 }
+
+#[cfg(test)]
+mod tests {
+
+    use super::halves;
+    use crate::learn::read::corpus::{Corpus, Text};
+    use crate::site::SourceFile;
+
+    #[test]
+    fn halves_of_a_page_that_nobody_names_are_around_all_others() {
+        let text = |path: &str, text: &str| Text::new(&SourceFile::new(path, text));
+        let (head, foot) = (text("head.html", "<html><body>"), text("foot.html", "</body></html>"));
+        let corpus = Corpus::of(vec![foot.clone(), head.clone(), text("p.html", "<h1>Tides</h1>")]);
+        let none = Default::default();
+        assert_eq!(halves(&corpus, &none), Some(("head.html".to_owned(), "foot.html".to_owned())));
+        // Pages that have a skeleton of their own need none.
+        let whole = text("p.html", "<html><h1>Tides</h1></html>");
+        assert_eq!(halves(&Corpus::of(vec![foot, head, whole]), &none), None);
+    }
+}

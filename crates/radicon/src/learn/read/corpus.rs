@@ -31,7 +31,7 @@ pub(in crate::learn) struct Text {
 }
 
 impl Text {
-    fn new(file: &SourceFile) -> Self {
+    pub fn new(file: &SourceFile) -> Self {
         // A byte-order mark is whitespace to everything that follows.
         let text = String::from_utf8_lossy(&file.bytes).replace('\u{feff}', "   ");
         let (quiet, code) = (quiet_ranges(&text), code_ranges(&text));

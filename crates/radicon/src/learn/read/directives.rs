@@ -204,3 +204,21 @@ pub(in crate::learn) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn a_second_word_that_says_more_belongs_to_the_first() {
+        let learned = learned(
+            LAYOUT,
+            &page("<h1>@</h1>\n~(= when @ =)<p>@</p>(= end when =)\n(= each b in @ =)<i>x</i>(= end each =)"),
+            &[],
+        );
+        let each = "{ open = \"(= each <expr> =)\", close = \"(= end each =)\" }";
+        let when = "{ open = \"(= when <expr> =)\", close = \"(= end when =)\" }";
+        check(&learned, Kind::Control, &[each, when]);
+    }
+}

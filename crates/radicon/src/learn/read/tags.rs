@@ -539,3 +539,19 @@ fn attribute_tags(file: TextId, text: &Text, id: NotationId, tags: &mut Vec<Tag>
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::learn::testing::{check, learned};
+
+    #[test]
+    fn a_sign_may_begin_tags_that_nothing_ends() {
+        let layout = "<html><main>\n%berth(main)\n%cast\n</main>%bring(\"parts/nav.html\")</html>";
+        let page = "%moor(\"base.html\")\n%berth(main)\n<h1>@</h1>\n~<p>%height</p>\n%cast\n";
+        let learned = learned(layout, page, &[]);
+        check(&learned, Kind::Parent, &["'%moor(\"<target>\")'"]);
+        check(&learned, Kind::Block, &["{ open = \"%berth(<name>)\", close = \"%cast\" }"]);
+        check(&learned, Kind::Include, &["'%bring(\"<target>\")'"]);
+    }
+}

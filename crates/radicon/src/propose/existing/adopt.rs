@@ -346,3 +346,27 @@ fn opens(skeleton: &Skeleton, fillings: &[(Vec<Filling>, bool)], unifier: &Unifi
     };
     (0..skeleton.regions.len()).map(region).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{copies, proposed, site, text};
+
+    const BASE: &str = "<!DOCTYPE html>\n<html><head><title>{% block title %}{% endblock %}</title></head>\n<body><header><p>Tidewater Ferries, seven harbours every day</p></header>\n<main>{% block main %}{% endblock %}</main></body></html>\n";
+
+    #[test]
+    fn a_page_that_copies_a_layout_becomes_its_child() {
+        let copy = BASE
+            .replace("{% block title %}{% endblock %}", "@")
+            .replace("{% block main %}{% endblock %}", "<h1>@</h1>\n<p>All about the @</p>");
+        let child =
+            "{% extends 'base.html' %}\n{% block title %}Old{% endblock %}\n{% block main %}<p>Old</p>{% endblock %}\n";
+        let files = [("base.html".to_owned(), BASE.to_owned()), ("old.html".to_owned(), child.to_owned())];
+        let site = site(files.into_iter().chain(copies("@.html", &copy)));
+        let proposal = proposed(&site);
+        let [layout] = &proposal.layouts[..] else { panic!("{:?}", proposal.layouts) };
+        assert!(layout.existing && layout.path == "base.html", "{layout:?}");
+        let page = text(&proposal, "boats.html");
+        assert!(page.contains("extends") && page.contains("<h1>Boats</h1>") && !page.contains("<header>"), "{page}");
+        assert!(!proposal.files.iter().any(|file| file.path == "old.html"));
+    }
+}

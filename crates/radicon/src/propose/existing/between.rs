@@ -216,3 +216,41 @@ fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Ve
     words.push(with_layout(&name));
     words
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{BASE, improved};
+
+    #[test]
+    fn children_with_the_same_overrides_get_a_layout_in_between() {
+        let link = format!("<link rel=\"stylesheet\" href=\"/css/{}.css\">", "harbours-and-piers-".repeat(3));
+        let two = format!(
+            "{{% block styles %}}{link}{{% endblock %}}\n{{% block scripts %}}<script src=\"/js/piers.js\"></script>{{% endblock %}}\n"
+        );
+        let (proposal, text) = improved(BASE, &[&two, &two, &two, &two, &two, "", ""]);
+        let layout = proposal.layouts.first().expect("a layout");
+        assert!(!layout.existing && layout.extends.as_deref() == Some("base.html"), "{layout:?}");
+        assert!(text(&layout.path).contains(&link));
+        let child = text("fares.html");
+        assert!(!child.contains(&link) && !child.contains("'base.html'"), "{child}");
+        assert!(text("winds.html").contains("'base.html'"));
+    }
+
+    #[test]
+    fn what_saves_much_gets_a_layout_for_three_children() {
+        let prices = |rows: usize| {
+            let row = "<tr><th>Gull Point</th><td>Every day</td><td>three pounds</td></tr>\n";
+            format!("{{% block styles %}}<table class=\"prices\">\n{}</table>{{% endblock %}}\n", row.repeat(rows))
+        };
+        let (much, little) = (prices(9), prices(2));
+        let (proposal, text) = improved(BASE, &[&much, &much, &much, "", ""]);
+        let [layout] = &proposal.layouts[..] else { panic!("{:?}", proposal.layouts) };
+        assert_eq!((layout.extends.as_deref(), layout.pages), (Some("base.html"), 3));
+        // Beside the layout that it extends.
+        assert!(!layout.path.contains('/') && text(&layout.path).contains("Gull Point"), "{layout:?}");
+        for few in [&[&little[..], &little, &little, "", ""][..], &[&much, &much, "", "", ""]] {
+            let (proposal, _) = improved(BASE, few);
+            assert!(proposal.layouts.is_empty(), "{:?}", proposal.layouts);
+        }
+    }
+}

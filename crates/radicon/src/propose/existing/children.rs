@@ -119,30 +119,14 @@ pub fn changed_file(template: &Template, bytes: Vec<u8>, extends: Option<String>
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use super::*;
-    use crate::dialect::builtin_named;
-    use crate::propose::ProposeOptions;
-    use crate::site::{Settings, Site, SourceFile};
+    use crate::propose::testing::{job, site};
 
     /// What becomes of a page whose block `a` changes, if it consists of overrides.
     fn changed(page: &str, change: Change) -> Option<String> {
-        let files = [("base.html", "<b>{% block a %}{% endblock %}{% block z %}{% endblock %}</b>"), ("p.html", page)];
-        let files = files.map(|(path, text)| SourceFile::new(path, text)).into();
-        let site = Site::read(files, crate::dialect::builtin(), &Settings::default());
-        let job = Job {
-            site: &site,
-            actual: None,
-            options: &ProposeOptions::default(),
-            dialect: builtin_named("brace-percent").expect("a dialect"),
-            price: 100,
-            nested_defaults: true,
-            partials: Arc::default(),
-            spelling: None,
-            only: None,
-            tagged: Arc::default(),
-        };
+        let base = "<b>{% block a %}{% endblock %}{% block z %}{% endblock %}</b>";
+        let site = site([("base.html", base), ("p.html", page)]);
+        let job = job(&site, "brace-percent");
         let id = site.find("p.html").expect("the page");
         let child = job.child_of_overrides(id, site.get(id))?;
         let bytes = child.with(&BTreeMap::from([(&b"a"[..], change)]), Some("other.html"));

@@ -411,3 +411,32 @@ fn span_of(page: &Page, atom: Atom) -> Span {
         Atom::Node(node) | Atom::Wild { node, .. } => page.document.span(node),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{job, page, site};
+
+    #[track_caller]
+    fn check(text: &str, expected: Option<&[(&str, bool)]>) {
+        let base = "<body><nav>Home</nav><main>{% block main %}<p>x</p>{% endblock %}</main><p>at {% block hour %}six{% endblock %} daily</p></body>";
+        let site = site([("base.html", base), ("p.html", "{% extends 'base.html' %}")]);
+        let skeletons = job(&site, "brace-percent").skeletons();
+        let page = page("q.html", text);
+        let found = skeletons[0].fit(&page);
+        let told = |filling: &super::Filling| (filling.content.text(&page.source).into_owned(), filling.default);
+        let found = found.map(|found| found.iter().map(told).collect::<Vec<_>>());
+        let expected = expected.map(|all| all.iter().map(|(text, default)| ((*text).to_owned(), *default)).collect());
+        assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn a_page_fits_that_has_all_that_the_layout_fixes() {
+        let page =
+            |main: &str, hour: &str| format!("<body><nav>Home</nav>\n<main>{main}</main><p>at {hour} daily</p></body>");
+        check(&page("<h1>Boats</h1>", "noon"), Some(&[("<h1>Boats</h1>", false), ("noon", false)]));
+        check(&page("<p>x</p>", "six"), Some(&[("<p>x</p>", true), ("six", true)]));
+        check(&page("", "ten to six"), Some(&[("", false), ("ten to six", false)]));
+        check("<body><nav>Back</nav><main></main><p>at six daily</p></body>", None);
+        check("<body><nav>Home</nav><main></main><p>daily</p></body>", None);
+    }
+}

@@ -179,3 +179,31 @@ fn regions(flat: &[u8], names: &[String]) -> Option<Vec<Region>> {
     }
     open.is_empty().then_some(regions)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{job, site};
+
+    #[test]
+    fn a_skeleton_follows_the_chain_and_the_partials() {
+        let site = site([
+            ("base.html", "<body>{% include 'nav.html' %}<main>{% block main %}<p>x</p>{% endblock %}</main></body>"),
+            ("nav.html", "<nav>Home</nav>"),
+            (
+                "mid.html",
+                "{% extends 'base.html' %}{% block main %}<i>{% block inner %}{% endblock %}</i>{% endblock %}",
+            ),
+            ("p.html", "{% extends 'mid.html' %}{% block inner %}y{% endblock %}"),
+        ]);
+        let skeletons = job(&site, "brace-percent").skeletons();
+        let told = |skeleton: &super::Skeleton| {
+            let regions: Vec<(&str, Option<usize>)> =
+                skeleton.regions.iter().map(|region| (region.name.as_str(), region.outer)).collect();
+            (site.get(skeleton.layout).path.clone(), format!("{regions:?}"))
+        };
+        let expected = [("base.html", "[(\"main\", None)]"), ("mid.html", "[(\"main\", None), (\"inner\", Some(0))]")];
+        let expected = expected.map(|(path, regions)| (path.to_owned(), regions.to_owned()));
+        assert_eq!(skeletons.iter().map(told).collect::<Vec<_>>(), expected);
+        assert!(String::from_utf8_lossy(&skeletons[1].page.source).contains("<nav>Home</nav>"));
+    }
+}

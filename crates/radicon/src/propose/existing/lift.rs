@@ -214,3 +214,20 @@ impl Sides<'_> {
 fn flush(template: &Template, part: Span) -> Vec<u8> {
     indented_in(&template.source, &template.dialect, part, b"")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{BASE, improved};
+
+    #[test]
+    fn what_most_children_set_in_an_empty_block_becomes_its_default() {
+        let script = format!("<script src=\"/js/{}.js\"></script>", "timetable-of-all-harbours-".repeat(3));
+        let scripts = format!("{{% block scripts %}}{script}{{% endblock %}}\n");
+        let (_, text) = improved(BASE, &[scripts.as_str(); 6]);
+        assert!(text("base.html").contains(&script), "{}", text("base.html"));
+        assert!(!text("tides.html").contains("scripts"), "{}", text("tides.html"));
+        // Where a page shows that the block is empty it stays so.
+        let (proposal, _) = improved(BASE, &[&scripts, &scripts, &scripts, &scripts, &scripts, ""]);
+        assert!(!proposal.files.iter().any(|file| file.path == "base.html"), "{:?}", proposal.changes);
+    }
+}

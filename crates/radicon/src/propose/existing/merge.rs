@@ -173,7 +173,7 @@ fn merged(template: &Template, places: &[ConstructId], gaps: &[&[u8]], name: &st
 #[cfg(test)]
 mod tests {
     use super::shared_words;
-    use crate::propose::existing::tests::proposed_below;
+    use crate::propose::testing::improved;
 
     const PANEL: &str = "<html><body>\n  {% block content %}{% endblock %}\n  <aside>\n    {% block panel_head %}\n    {% endblock panel_head %}\n    {% block panel_body %}{% endblock panel_body %}\n  </aside>\n</body></html>\n";
 
@@ -181,7 +181,7 @@ mod tests {
 
     #[test]
     fn blocks_that_are_always_overridden_together_become_one() {
-        let (_, text) = proposed_below(PANEL, &[BOTH; 7]);
+        let (_, text) = improved(PANEL, &[BOTH; 7]);
         let one = "  <aside>\n    {% block panel %}\n    {% endblock panel %}\n  </aside>";
         assert!(text("base.html").contains(one), "{}", text("base.html"));
         let child = "{% block panel %}\n<h2>Boats</h2>\n<p>All of Boats.</p>\n{% endblock panel %}\n";
@@ -198,7 +198,7 @@ mod tests {
         for (base, last) in
             [(PANEL, head), (PANEL, &inherits), (&apart[..], BOTH), (&taken[..], BOTH), (&shown[..], BOTH)]
         {
-            let (proposal, _) = proposed_below(base, &[BOTH, BOTH, BOTH, BOTH, BOTH, BOTH, last]);
+            let (proposal, _) = improved(base, &[BOTH, BOTH, BOTH, BOTH, BOTH, BOTH, last]);
             assert!(!proposal.files.iter().any(|file| file.path == "base.html"), "{base}: {:?}", proposal.changes);
         }
     }

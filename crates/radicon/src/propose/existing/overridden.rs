@@ -149,3 +149,33 @@ impl Job<'_> {
         names
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::existing::children::Child;
+    use crate::propose::testing::{copies, job, site};
+
+    #[test]
+    fn blocks_are_listed_with_who_overrides_them() {
+        let child =
+            "{% extends 'base.html' %}{% block a %}@{% endblock %}{% block b %}{{ super() }}<i>@</i>{% endblock %}";
+        let base = "<b>{% block a %}{% endblock %}{% block b %}x{% endblock %}{% block c %}{% endblock %}</b>";
+        let mut files = copies("@.html", child);
+        files.push(("base.html".to_owned(), base.to_owned()));
+        files.push(("bare.html".to_owned(), "{% extends 'base.html' %}{% block a %}{% endblock %}".to_owned()));
+        let site = site(files);
+        let job = job(&site, "brace-percent");
+        let children: Vec<Child<'_>> =
+            site.with_ids().filter_map(|(id, template)| job.child_of_overrides(id, template)).collect();
+        let told: Vec<(&[u8], usize, usize, usize, bool)> = job
+            .overridden(&children)
+            .iter()
+            .map(|block| {
+                (block.name, block.overriders.len(), block.adders.len(), block.overriding.len(), block.is_shown)
+            })
+            .collect();
+        // One page leaves `b` as it is.
+        assert_eq!(told, [(&b"a"[..], 8, 0, 8, false), (b"b", 0, 7, 7, true)]);
+        assert_eq!(job.names_around(site.find("base.html").expect("the base")), ["a", "b", "c"]);
+    }
+}

@@ -147,3 +147,19 @@ impl Wrapper {
         if own.is_empty() { Change::Drop } else { Change::Become(own) }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{BASE, improved};
+
+    const HOME: &str = "<nav class=\"crumbs\" aria-label=\"You are here\"><ol><li><a href=\"/\">Tidewater</a></li>";
+
+    #[test]
+    fn what_overrides_share_around_their_own_moves_up() {
+        let crumbs = format!("{{% block crumbs %}}\n  {HOME}<li>@</li></ol></nav>\n{{% endblock %}}\n");
+        let (_, text) = improved(BASE, &[crumbs.as_str(); 6]);
+        assert!(text("base.html").contains(HOME), "{}", text("base.html"));
+        let child = text("boats.html");
+        assert!(child.contains("%}Boats{%") && !child.contains("<nav"), "{child}");
+    }
+}

@@ -212,3 +212,34 @@ fn features(page: &Page) -> Vec<Hashed> {
     found.dedup_by_key(|(feature, _)| *feature);
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::pages;
+
+    #[test]
+    fn pages_of_the_main_family_hold_its_skeleton() {
+        let page = |frame: &str, name: &str| {
+            format!(
+                "<body><header><h2>{frame}</h2></header><main>{name}</main><footer><p>{frame} quay</p></footer></body>"
+            )
+        };
+        let texts = ["Boats", "Piers", "Fares", "Tides"].map(|name| page("Tidewater", name));
+        let other = "<table><tr><td>Seven</td></tr></table>".to_owned();
+        let pages = pages(&[&texts[..], &[other]].concat());
+        let shares = Frames::of(&pages).main_family(&[0, 1, 2, 3, 4]).expect("a family");
+        assert!(shares[..4].iter().all(|&share| share > SURE) && shares[4] < KINSHIP, "{shares:?}");
+        // Alone it shares its skeleton with nobody.
+        assert_eq!(Frames::of(&pages).main_family(&[4]), None);
+    }
+
+    #[test]
+    fn what_was_seen_once_is_not_seen_twice() {
+        let mut seen = Seen::new(100);
+        seen.add(7);
+        assert!(!seen.twice(7));
+        seen.add(7);
+        assert!(seen.twice(7) && !seen.twice(8));
+    }
+}

@@ -421,3 +421,34 @@ fn written_size(pieces: &[Piece]) -> u64 {
     };
     pieces.iter().map(size).sum()
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{copies, job, proposed, site};
+
+    const FRAME: &str = "<html><head><title>@</title></head><body><header><p>Tidewater Ferries</p><a href=\"/\">Home</a></header><main><h1>@</h1><p>All about the @ of the quay</p></main><footer><p>Seven harbours, every day</p></footer></body></html>\n";
+
+    #[test]
+    fn a_page_of_another_kind_is_left_with_a_reason() {
+        let mut files = copies("@.html", FRAME);
+        files.push(("map.html".to_owned(), "<svg><path d=\"M0 0\"/></svg>\n".repeat(40)));
+        let site = site(files);
+        let proposal = proposed(&site);
+        assert_eq!(proposal.layouts.len(), 1);
+        let [left] = &proposal.left[..] else { panic!("{:?}", proposal.left) };
+        assert_eq!(left.page, "map.html");
+        assert!(left.reason.contains("skeleton"), "{}", left.reason);
+    }
+
+    #[test]
+    fn what_a_dialect_would_take_for_a_tag_keeps_a_page_out() {
+        let site = site([("a.html", "<p>{{ tides }}</p>"), ("b.html", "<p>Tides</p>")]);
+        let job = job(&site, "brace-percent");
+        let plain = site.get(site.find("b.html").expect("a page"));
+        assert_eq!(job.misread(plain), None);
+        let mut left = Vec::new();
+        let mut candidates = vec![site.find("b.html").expect("a page")];
+        assert_eq!(job.choose(&mut candidates, true, &mut left).len(), 1);
+        assert!(candidates.is_empty() && left.is_empty());
+    }
+}

@@ -120,3 +120,27 @@ impl Layout {
         bytes + price as usize * tags
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::{copies, job, pages, site, unifier};
+
+    #[test]
+    fn a_layout_costs_its_bytes_and_its_blocks() {
+        let texts: Vec<String> = copies("@", "<html><body><header><p>Tidewater</p></header><h1>@</h1></body></html>")
+            .into_iter()
+            .map(|(_, text)| text)
+            .collect();
+        let pages = pages(&texts);
+        let site = site([("a.html", "")]);
+        let job = job(&site, "margin");
+        let members: Vec<usize> = (0..pages.len()).collect();
+        let unified = unifier(&pages, 10).pages(&members);
+        let layout = job.layouts(&pages, Draft { members, unified, price: 10 });
+        // One block in the layout, and an override of five letters in each page.
+        let fixed = texts[0].len() - "Fares".len();
+        assert_eq!(layout.cost(10), fixed + pages.len() * "Fares".len() + 10 * (1 + pages.len()));
+        assert_eq!(layout.widest(), 1);
+    }
+}

@@ -259,3 +259,26 @@ fn fills_another(layout: &Layout, name: &str) -> bool {
         Body::Base(_) | Body::Existing { .. } => true,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{NAMES, proposed, site, text};
+
+    #[test]
+    fn what_a_section_fills_says_nothing_about_the_others() {
+        let page = |folder: &str, bar: &str, hours: &str, name: &str| {
+            let header = "<header><p>Tidewater Ferries, seven harbours every day</p><a href=\"/\">Home</a></header>";
+            let main = format!("<main>{bar}<h1>{name}</h1></main><p class=\"hours\">{hours}</p>");
+            let body = format!("{header}{main}<footer><p>Ask at the quay office</p></footer>");
+            let page = format!("<html><head><title>{name}</title></head><body>{body}</body></html>\n");
+            (format!("{folder}{}.html", name.to_lowercase()), page)
+        };
+        let bar = "<aside class=\"crew-bar\"><p>For the crew alone: tide at the quay, watches and who is on duty</p><ul><li>Watches</li><li>Stores</li><li>Engines</li></ul></aside>";
+        let few = NAMES.iter().take(6).map(|name| page("", "", "Until six", name));
+        let crew = NAMES.iter().map(|name| page("crew/", bar, "Until noon, and at the gate after that", name));
+        let proposal = proposed(&site(few.chain(crew)));
+        // The pages of the crew are more, but a layout of their own says it for them.
+        let (base, crew) = (text(&proposal, "layouts/base.html"), text(&proposal, "layouts/crew.html"));
+        assert!(base.contains("-->Until six<!--") && crew.contains("-->Until noon"), "{base}\n{crew}");
+    }
+}

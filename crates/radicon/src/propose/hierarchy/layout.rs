@@ -93,3 +93,33 @@ impl Layout {
         self.members.iter().copied().filter(|page| !elsewhere.contains(page)).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::hierarchy::layout::{Body, Layout, Override};
+
+    fn section(members: &[usize], overrides: usize, inner: Vec<Layout>) -> Layout {
+        let filled =
+            |at: usize| Override { name: at.to_string(), lines: false, pieces: Vec::new(), replaces: Vec::new() };
+        Layout {
+            word: String::new(),
+            other_words: Vec::new(),
+            members: members.to_vec(),
+            body: Body::Section((0..overrides).map(filled).collect()),
+            open: Vec::new(),
+            saves: 0,
+            inner,
+        }
+    }
+
+    #[test]
+    fn a_section_that_fills_nothing_goes_and_those_in_it_move_up() {
+        let deep = section(&[2, 3], 1, Vec::new());
+        let mut base = section(&[0, 1, 2, 3], 1, vec![section(&[1, 2, 3], 0, vec![deep])]);
+        assert_eq!(base.direct(), [0]);
+        base.drop_empty();
+        assert_eq!((base.inner.len(), &base.inner[0].members[..]), (1, &[2, 3][..]));
+        assert_eq!(base.direct(), [0, 1]);
+        assert_eq!(base.body.bytes(), 0);
+    }
+}

@@ -399,3 +399,28 @@ struct Filled {
     /// Bytes.
     saves: u64,
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{NAMES, proposed, site, text};
+
+    fn page(folder: &str, bar: &str, name: &str) -> (String, String) {
+        let header = "<header><p>Tidewater Ferries, seven harbours every day</p><a href=\"/\">Home</a></header>";
+        let body = format!("{header}<main>{bar}<h1>{name}</h1></main><footer><p>Ask at the quay office</p></footer>");
+        let page = format!("<html><head><title>{name}</title></head><body>{body}</body></html>\n");
+        (format!("{folder}{}.html", name.to_lowercase()), page)
+    }
+
+    #[test]
+    fn pages_of_a_folder_that_share_more_get_a_layout_of_their_own() {
+        let bar = "<aside class=\"crew-bar\"><p>For the crew alone: tide at the quay, watches and who is on duty today</p><ul><li>Watches</li><li>Stores</li><li>Engines</li></ul></aside>";
+        let crew = NAMES.iter().map(|name| page("crew/", bar, name));
+        let site = site(NAMES.iter().map(|name| page("", "", name)).chain(crew));
+        let proposal = proposed(&site);
+        let paths: Vec<&str> = proposal.layouts.iter().map(|layout| layout.path.as_str()).collect();
+        assert_eq!(paths, ["layouts/base.html", "layouts/crew.html"]);
+        assert_eq!(proposal.layouts[1].extends.as_deref(), Some("layouts/base.html"));
+        assert!(text(&proposal, "layouts/crew.html").contains("crew-bar"));
+        assert!(!text(&proposal, "crew/boats.html").contains("crew-bar"));
+    }
+}

@@ -39,3 +39,19 @@ fn of_parameter(pages: &[Page], hole: &Hole) -> String {
         _ => slug(&attribute(page, parent, "class").map_or_else(|| "text".into(), |class| first_word(&class))),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::of_parameters;
+    use crate::propose::skeleton::hole::holes;
+    use crate::propose::testing::{pages, unifier};
+
+    #[test]
+    fn parameters_are_called_by_where_they_are_printed() {
+        let card =
+            |name: &str| format!("<h3>{name}</h3><p class=\"price\">{name} fare</p><a href=\"/{name}.html\">Book</a>");
+        let pages = pages(&[card("Gull"), card("Tern"), card("Skua")]);
+        let unified = unifier(&pages, 2).pages(&[0, 1, 2]);
+        assert_eq!(of_parameters(&pages, &holes(&unified.pieces)), ["heading", "price", "link"]);
+    }
+}

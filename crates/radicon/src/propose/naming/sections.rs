@@ -96,3 +96,44 @@ fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
     let node = page.document.all_below_root().find(|&node| tag(page, node) == name)?;
     attributes.iter().find_map(|name| attribute(page, node, name))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::page;
+
+    #[test]
+    fn a_section_is_called_by_its_folder_its_body_its_language_or_its_names() {
+        let plain = |path: &str| page(path, "<html><body></body></html>");
+        let pages = [
+            page("a.html", "<html lang=\"en\"><body></body></html>"),
+            page("b.html", "<html lang=\"en\"><body class=\"harbour\"></body></html>"),
+            page("c.html", "<html lang=\"en\"><body class=\"harbour\"></body></html>"),
+            page("d.html", "<html lang=\"fr\"><body></body></html>"),
+            plain("crew/x.html"),
+            plain("crew/y.html"),
+            plain("boat-one.html"),
+            plain("boat-two.html"),
+        ];
+        let all: Vec<usize> = (0..pages.len()).collect();
+        for (members, word) in
+            [(&[4, 5][..], "crew"), (&[1, 2], "harbour"), (&[3], "lang-fr"), (&[6, 7], "boat"), (&[0, 4], SECTION)]
+        {
+            assert_eq!(of_section(&pages, &all, members), word);
+        }
+        assert_eq!(of_top_level(&pages, &all, &[0, 6]).as_deref(), Some("top-level"));
+        assert_eq!(of_top_level(&pages, &all, &[0, 4]), None);
+    }
+
+    #[test]
+    fn the_innermost_folder_of_paths() {
+        for (paths, folder) in [
+            (&["a/b/x.html", "a/b/y.html"][..], "a/b"),
+            (&["a/b/x.html", "a/c/y.html"], "a"),
+            (&["a/x.html", "ab/y.html"], ""),
+            (&[], ""),
+        ] {
+            assert_eq!(shared_folder(paths.iter().copied()), folder);
+        }
+    }
+}

@@ -117,3 +117,37 @@ fn slips(pages: &[Page], holes: &[&Hole], found: &mut Vec<Healed>) -> Vec<Cure> 
     }
     cures
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::{copies, job, site};
+
+    #[test]
+    fn a_page_that_lacks_what_all_others_have_is_healed() {
+        let item = "<li><a href=\"/winter.html\">Winter sailings</a></li>\n";
+        let menu = format!(
+            "<ul>\n<li><a href=\"/fares.html\">Fares</a></li>\n{item}<li><a href=\"/fleet.html\">Our boats</a></li>\n</ul>\n"
+        );
+        let header = format!("<header>\n<p>Tidewater Ferries, seven harbours every day</p>\n{menu}</header>\n");
+        let main = "<main>\n<h1>@</h1>\n<p>All about the @ of the quay, and what they cost</p>\n</main>\n";
+        let footer = "<footer><p>Ask at the quay office from seven to nineteen, every day of the year</p></footer>\n";
+        let page = format!("<html>\n<head><title>@</title></head>\n<body>\n{header}{main}{footer}</body>\n</html>\n");
+        let mut files = copies("@.html", &page);
+        files[2].1 = files[2].1.replace(item, "");
+        let site = site(files);
+        let (healthy, healed) = heal(&site, &[job(&site, "margin")]);
+        let [one] = &healed[..] else { panic!("{healed:?}") };
+        assert_eq!((one.page.as_str(), one.line), ("boats.html", 8));
+        let id = healthy.find("boats.html").expect("the page");
+        assert!(String::from_utf8_lossy(&healthy.get(id).source).contains("Winter sailings"));
+    }
+
+    #[test]
+    fn a_slip_is_something_missing_or_much_alike() {
+        assert!(is_slip("01700 553 100", "") && is_slip("01700 553 100", "01700 553 001"));
+        assert!(!is_slip("01700 553 100", "Ask the crew at the quay"));
+        assert!(!is_slip("", " aria-current=\"page\""), "it says where the reader is");
+        assert!(is_usual(10, 2) && !is_usual(10, 3) && !is_usual(3, 0));
+    }
+}

@@ -304,3 +304,39 @@ impl Page {
 
 /// A run of tokens: the first one and the one after the last.
 pub type Run = (TokenId, TokenId);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::page;
+
+    #[test]
+    fn keys_tell_how_alike_nodes_are() {
+        let page = page("p.html", "<p class=\"a\">x</p><p class=\"a\">y</p><p class=\"b\">x</p> <div id=\"c\"></div>");
+        let nodes: Vec<NodeId> = page.document.children(NodeId::ROOT).collect();
+        let key = |at: usize| page.keys[nodes[at]];
+        assert_ne!(key(0).whole, key(1).whole);
+        assert_eq!((key(0).label, key(0).tag), (key(1).label, key(1).tag));
+        assert_ne!(key(0).label, key(2).label);
+        assert_eq!((key(0).text, key(0).tag), (key(2).text, key(2).tag));
+        assert_eq!(key(3).whole, 0, "whitespace between blocks vanishes");
+        assert!(key(4).id != 0 && key(0).id == 0);
+    }
+
+    #[test]
+    fn runs_lose_the_whitespace_that_vanishes() {
+        let page = page("p.html", "<div>  <p>x</p> </div>");
+        let div = &page.document.nodes[NodeId(1)];
+        let trimmed = page.trimmed((div.inner, div.close));
+        assert_eq!(page.bytes(trimmed), b"<p>x</p>");
+        assert_eq!(page.hash(trimmed), page.hash((div.inner, div.close)));
+        assert!(page.is_free_blank(6) && !page.is_document());
+    }
+
+    #[test]
+    fn what_is_preserved_keeps_its_whitespace() {
+        let page = page("p.html", "<pre><b>x</b></pre><p>y</p>");
+        assert!(page.is_preserved(NodeId(2)) && !page.is_preserved(NodeId(4)));
+        assert_eq!((page.flow(NodeId(1)), page.flow(NodeId(2))), (Some(Flow::Block), Some(Flow::Inline)));
+    }
+}

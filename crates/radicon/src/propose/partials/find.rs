@@ -640,3 +640,58 @@ fn own_lines(bytes: &[u8], file: usize, span: Span) -> Option<Stretch> {
     let at_end = bytes.get(trimmed + after) == Some(&b'\n');
     (at_start && at_end).then_some(Stretch { file, start: line_start, end: trimmed + after + 1, lines: true })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::propose::testing::{NAMES, proposed, site, text};
+
+    /// Pages that share a card and nothing else.
+    fn with_card() -> Site {
+        let card = "  <div class=\"tide-card\">\n    <h3>Tides of the week</h3>\n    <p>High water at Gull Point, every day at six and at eighteen</p>\n    <p>Low water is six hours later, and deep boats stay out of the harbour then</p>\n  </div>\n";
+        let page = |name: &&str| {
+            let line = |at: usize| format!("<p id=\"{name}-{at}\">{name} number {at}</p>\n");
+            let lines: String = (0..12).map(line).collect();
+            let main = format!("{{% block main %}}\n{lines}{card}{{% endblock %}}\n");
+            (format!("{}.html", name.to_lowercase()), format!("{{% extends 'base.html' %}}\n{main}"))
+        };
+        let base = "<main>{% block main %}{% endblock %}</main>\n";
+        site([("base.html".to_owned(), base.to_owned())].into_iter().chain(NAMES.iter().map(page)))
+    }
+
+    #[test]
+    fn a_thing_with_a_name_becomes_a_partial() {
+        let site = with_card();
+        let proposal = proposed(&site);
+        let [partial] = &proposal.partials[..] else { panic!("{:?}", proposal.partials) };
+        assert_eq!(
+            (partial.path.as_str(), partial.uses, partial.parameters),
+            ("partials/tide-card.html", NAMES.len(), 0)
+        );
+        assert!(text(&proposal, "boats.html").contains("partials/tide-card.html"));
+    }
+
+    #[test]
+    fn values_that_are_the_same_in_two_places_are_one_parameter() {
+        let values = |all: &[&[&str]]| -> Vec<Vec<String>> {
+            all.iter().map(|hole| hole.iter().map(|value| (*value).to_owned()).collect()).collect()
+        };
+        let holes = values(&[&["gull", "tern"], &["the gull!", "the tern!"]]);
+        let (parameters, printed) = parameters(&holes, 2).expect("a parameter");
+        assert_eq!(parameters.len(), 1);
+        assert_eq!(printed, [(0, "", ""), (0, "the ", "!")]);
+        assert!(super::parameters(&values(&[&["a", "b"], &["c", "d"], &["e", "f"]]), 2).is_none(), "too many");
+    }
+
+    #[test]
+    fn a_stretch_has_its_lines_if_nothing_else_is_on_them() {
+        let lines = |text: &str| {
+            let start = text.find("<i>").expect("the stretch") as u32;
+            let found = own_lines(text.as_bytes(), 0, Span::new(start, start + 4))?;
+            Some(text[found.start..found.end].to_owned())
+        };
+        assert_eq!(lines("<p>\n  <i>x\n</p>").as_deref(), Some("  <i>x\n"));
+        assert_eq!(lines("<p><i>x\n</p>"), None);
+        assert_eq!(lines("<p>\n<i>x</p>"), None);
+    }
+}

@@ -162,3 +162,35 @@ fn is_whole(lines: &[u8], dialect: &Dialect) -> bool {
     let some = document.constructs.items.is_empty() && document.nodes.len() > 1;
     some && elements.all(is_closed)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::builtin_named;
+
+    #[test]
+    fn lines_beside_a_stretch() {
+        let bytes = b"one\ntwo\nthree\nfour";
+        let stretch = Stretch { file: 0, start: 4, end: 8, lines: true };
+        let text = |range: std::ops::Range<usize>| &bytes[range];
+        assert_eq!((text(before(bytes, &stretch)), text(behind(bytes, &stretch))), (&b"one\n"[..], &b"three\n"[..]));
+        let last = Stretch { start: 14, end: 18, ..stretch };
+        assert!(behind(bytes, &last).is_empty());
+        assert_eq!(joined_lines(&[b"a", b"b\n", b"c"]), b"a\nb\nc");
+    }
+
+    #[test]
+    fn whole_elements_without_tags_belong_to_a_partial() {
+        let dialect = builtin_named("margin").expect("a dialect");
+        for (lines, whole) in [
+            ("<hr>\n", false),
+            ("<p>x</p>\n", true),
+            ("<p>x</p>\n<ul></ul>\n", true),
+            ("<p>x\n", false),
+            ("words\n", false),
+            ("<p><!--: block x --><!--: end --></p>\n", false),
+        ] {
+            assert_eq!(is_whole(lines.as_bytes(), &dialect), whole, "{lines}");
+        }
+    }
+}

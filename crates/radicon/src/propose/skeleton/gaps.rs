@@ -168,3 +168,29 @@ impl Unifier<'_> {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::markup::NodeId;
+    use crate::propose::testing::{pages, unifier};
+
+    #[test]
+    fn whitespace_beside_a_hole_shows_within_a_line_alone() {
+        let safe = |text: &str, name: &str| {
+            let pages = pages(&[text]);
+            let document = &pages[0].document;
+            let of = |node: &NodeId| document.name(&pages[0].source, *node) == name.as_bytes();
+            let node = document.all_below_root().find(of).expect("the element");
+            let holder = &document.nodes[document.nodes[node].parent];
+            let run = (document.nodes[node].first, document.nodes[node].last);
+            let parent =
+                if document.nodes[node].parent == NodeId::ROOT { NodeId::ROOT } else { document.nodes[node].parent };
+            assert!(holder.first <= run.0);
+            unifier(&pages, 10).blank_safe(&[0], &[parent], &[run])
+        };
+        assert!(safe("<div><p>a</p><ul></ul><p>b</p></div>", "ul"));
+        assert!(safe("<div><p>a</p> <i>x</i> <p>b</p></div>", "i"), "between blocks nothing shows");
+        assert!(!safe("<p>a <i>x</i> b</p>", "i"));
+        assert!(!safe("<pre><ul></ul></pre>", "ul"), "every byte counts there");
+    }
+}

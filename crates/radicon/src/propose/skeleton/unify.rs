@@ -659,3 +659,45 @@ impl Unifier<'_> {
         Unified { pieces, cost }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::propose::testing::{count, pages, shown, unifier};
+
+    #[track_caller]
+    fn check(texts: &[&str], expected: &str) {
+        let pages = pages(texts);
+        let members: Vec<usize> = (0..pages.len()).collect();
+        assert_eq!(shown(&unifier(&pages, 10).pages(&members).pieces, &pages), expected);
+    }
+
+    #[test]
+    fn what_differs_becomes_a_hole() {
+        check(&["<h1>Boats</h1><p>Quay</p>", "<h1>Piers</h1><p>Quay</p>"], "<h1>{Boats|Piers}</h1><p>Quay</p>");
+        let link = |name: &str| format!("<a class=\"to-the-harbour\" href=\"/{name}.html\">Home</a>");
+        check(
+            &[&link("boats"), &link("piers")],
+            "<a class=\"to-the-harbour\" href=\"{/boats.html|/piers.html}\">Home</a>",
+        );
+        check(&["<p>Quay</p>", "<p>Quay</p>"], "<p>Quay</p>");
+        // What only some have is a hole between what all have.
+        check(&["<p>Every day at six</p><i>x</i>", "<p>Every day at six</p>"], "<p>Every day at six</p>{<i>x</i>|}");
+    }
+
+    #[test]
+    fn dear_blocks_are_fewer() {
+        let page =
+            |a: &str, b: &str| format!("<main><h1>{a}</h1><p>of the quay</p><h2>{b}</h2></main><p>Until six</p>");
+        let pages = pages(&[page("Boats", "Crews"), page("Piers", "Tides"), page("Fares", "Winds")]);
+        let blocks = |price| count(&unifier(&pages, price).pages(&[0, 1, 2]).pieces);
+        assert_eq!((blocks(2), blocks(200)), (2, 1));
+    }
+
+    #[test]
+    fn a_page_that_ends_early_is_broken_off() {
+        let whole = "<html><body><p>Quay</p></body></html>";
+        let pages = pages(&[whole, whole, "<html><body><p>Quay</p>", whole, whole]);
+        assert_eq!(unifier(&pages, 10).broken_off(&[0, 1, 2, 3, 4]), [2]);
+        assert!(unifier(&pages, 10).broken_off(&[0, 1, 3]).is_empty());
+    }
+}

@@ -414,3 +414,39 @@ fn join(segments: &[Segment], marked: &[bool]) -> (Vec<u8>, Vec<(usize, u32)>) {
     }
     (bytes, places)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dialect::builtin_named;
+    use crate::propose::testing::{pages, unifier};
+
+    #[test]
+    fn a_layout_and_its_pages_in_every_built_in_dialect_with_layouts() {
+        let page = |name: &str| format!("<body>\n  <h1>{name}</h1>\n  <p>Quay</p>\n</body>\n");
+        let pages = pages(&[page("Boats"), page("Piers")]);
+        let mut unified = unifier(&pages, 10).pages(&[0, 1]);
+        crate::propose::skeleton::hole::each_hole(&mut unified.pieces, &mut |hole| "name".clone_into(&mut hole.name));
+        let hole = crate::propose::skeleton::hole::holes(&unified.pieces)[0].clone();
+        let open = [Open { hole, outer: None, own: true, default: false, shown: Vec::new() }];
+        for (dialect, layout, child) in [
+            (
+                "margin",
+                "<h1><!--: block name --><!--: end --></h1>",
+                "<!--: layout base.html -->\n<!--: block name -->Boats<!--: end -->\n",
+            ),
+            (
+                "brace-percent",
+                "<h1>{% block name %}{% endblock %}</h1>",
+                "{% extends \"base.html\" %}\n{% block name %}Boats{% endblock %}\n",
+            ),
+        ] {
+            let dialect = builtin_named(dialect).expect("a dialect");
+            let style = Style { unit: b"  ".to_vec(), inside_html: false };
+            let writer = Writer { dialect: &dialect, pages: &pages, strength: Strength::Blanks, style, short: true };
+            let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("text");
+            assert!(text(writer.layout(&unified.pieces)).contains(layout), "{}", text(writer.layout(&unified.pieces)));
+            assert_eq!(text(writer.page(0, "base.html", &open)), child);
+        }
+    }
+}
