@@ -24,7 +24,7 @@ pub struct Arguments {
     /// Print help; `radicon help COMMAND` prints more of it.
     #[arg(short, long, global = true, action = ArgAction::HelpShort)]
     pub help: Option<bool>,
-    /// What to do.
+    /// The command to run.
     #[command(subcommand)]
     pub command: Command,
 }
@@ -42,7 +42,7 @@ pub enum Format {
     Json,
 }
 
-/// What to do.
+/// The commands.
 #[derive(Subcommand, Debug)]
 pub enum Command {
     /// List the templates by role and dialect, with roots, sizes and the largest repeats.
@@ -189,7 +189,7 @@ pub enum Command {
     },
 }
 
-/// What to propose, and what to show of it.
+/// Which changes to propose, and which views of them to print.
 #[derive(Args, Debug)]
 pub struct ProposeArguments {
     /// How to propose.
@@ -244,7 +244,7 @@ pub struct Allow {
     pub assume: bool,
 }
 
-/// What to check, and what to do with the findings.
+/// The rules to check, and the handling of findings.
 #[derive(Args, Debug)]
 pub struct CheckArguments {
     /// Check only these files [default: all].
@@ -443,7 +443,7 @@ pub enum CountArgument {
     Constructs,
 }
 
-/// What to do with dialects.
+/// The commands for dialects.
 #[derive(Subcommand, Debug)]
 pub enum DialectCommand {
     /// List the dialects of this site, and the files read in each.

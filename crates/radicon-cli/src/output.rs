@@ -13,13 +13,13 @@ use radicon::Strength;
 pub use radicon::text::{count, number};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
-/// What the eye should find first.
+/// For text that the eye should find first.
 pub const STRONG: Style = Style::new().bold();
-/// What can be passed over.
+/// For text that can be passed over.
 pub const FAINT: Style = AnsiColor::BrightBlack.on_default();
-/// What is as it should be.
+/// For text about things that are as they should be.
 pub const GOOD: Style = AnsiColor::Green.on_default();
-/// What is not.
+/// For text about things that are not.
 pub const BAD: Style = AnsiColor::Red.on_default().bold();
 /// Back to normal.
 pub const PLAIN: anstyle::Reset = anstyle::Reset;
@@ -27,7 +27,7 @@ pub const PLAIN: anstyle::Reset = anstyle::Reset;
 /// The width that output is made for, in columns.
 pub const WIDTH: usize = 100;
 
-/// Where a column's text is.
+/// The side of a column that its text is on.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum Align {
     Left,

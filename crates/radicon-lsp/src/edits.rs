@@ -127,7 +127,7 @@ fn offered(actions: Vec<CodeAction>) -> Vec<CodeActionOrCommand> {
     actions.into_iter().map(CodeActionOrCommand::CodeAction).collect()
 }
 
-/// What a step was made into, and what somebody should read before taking it over: what its proof assumes.
+/// A step with its proof's assumptions, which somebody should read before taking it over.
 pub type Made<T> = Result<(T, Option<String>), String>;
 
 /// The edit of a step.

@@ -109,7 +109,7 @@ struct Server<'c> {
     connection: &'c Connection,
     project: Project,
     checks: Checks,
-    /// What was published last, by path, with what it was made from.
+    /// The diagnostics published last, by path, each with the finding that it was made from.
     findings: BTreeMap<String, Vec<(Diagnostic, Finding)>>,
     /// Something has changed since the site was read.
     is_stale: bool,

@@ -7,13 +7,13 @@ use toml::de::{DeTable, DeValue};
 
 use crate::text::{Position, did_you_mean, position};
 
-/// What is wrong with a file of settings or a dialect file, and where.
+/// A mistake in a file of settings or a dialect file, and its place.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{}:{}: {message}", at.line, at.column)]
 pub struct ConfigError {
     /// Line and column, 1-based.
     pub at: Position,
-    /// What is wrong.
+    /// The mistake.
     pub message: String,
 }
 

@@ -48,9 +48,9 @@ pub enum EditError {
     Overlap {
         /// The file's path.
         file: String,
-        /// Where the first one begins.
+        /// The start of the first one.
         first: Position,
-        /// Where the second one begins.
+        /// The start of the second one.
         second: Position,
     },
     /// A file is not one of the site's templates, or a span leads out of it.

@@ -86,7 +86,7 @@ impl<'s> Navigator<'s> {
         above.or_else(|| self.defined(source, name)).into_iter().collect()
     }
 
-    /// Where includes pass the name that a tag prints.
+    /// The includes that pass the name that a tag prints.
     fn passed(&self, source: SourceId, at: ConstructId) -> Vec<Spot> {
         let item = self.tag(source, at);
         let name = if item.kind == Kind::Output { printed(item) } else { Span::default() };
@@ -108,7 +108,7 @@ impl<'s> Navigator<'s> {
         found
     }
 
-    /// Where a template defines a block.
+    /// The place where a template defines a block.
     fn defined(&self, source: SourceId, name: &[u8]) -> Option<Spot> {
         let at = self.site.get(source).definition(name)?;
         Some(Spot { source, span: self.tag(source, at).name })
@@ -228,7 +228,7 @@ mod tests {
         Site::read(files, dialect::builtin(), &Settings::default())
     }
 
-    /// Where a tag is that contains these words, and the places as `file:text`.
+    /// Checks the places found for the tag that contains these words, as `file:text`.
     #[track_caller]
     fn check(
         find: impl Fn(&Navigator<'_>, SourceId, ConstructId) -> Vec<Spot>,

@@ -56,7 +56,7 @@ pub fn anchors<K: Hash + Eq>(left: impl Iterator<Item = K>, right: impl Iterator
     chain
 }
 
-/// Where each key is; `None` if it is in two places.
+/// The place of each key; `None` if it is in two places.
 fn once<K: Hash + Eq>(keys: impl Iterator<Item = K>) -> FxHashMap<K, Option<usize>> {
     let mut places = FxHashMap::default();
     for (at, key) in keys.enumerate() {

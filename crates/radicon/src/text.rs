@@ -144,10 +144,10 @@ pub const fn is_blank(byte: u8) -> bool {
     matches!(byte, b' ' | b'\t' | b'\n' | 0x0c | b'\r')
 }
 
-/// What some editors put before all else.
+/// The bytes that some editors put before all else.
 pub(crate) const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 
-/// Where the line of a place begins; a byte-order mark belongs to no line.
+/// The start of the line of a place; a byte-order mark belongs to no line.
 pub(crate) fn line_start(source: &[u8], at: usize) -> usize {
     let mark = if source[..at].starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
     memchr::memrchr(b'\n', &source[..at]).map_or(mark, |end| end + 1)

@@ -56,7 +56,7 @@ pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> R
     Ok(FINE)
 }
 
-/// What to do once layouts are written. Pages that no engine renders are published as finished ones.
+/// The next step once layouts are written. Pages that no engine renders are published as finished ones.
 fn after(site: &Site) -> String {
     let is_static = |dialect: &str| dialect == "plain" || dialect == "margin";
     let mut pages = site.templates.iter().filter(|template| template.role == Role::Page);

@@ -270,7 +270,7 @@ fn snippet<'a>(
     Snippet::source(line).line_start(number).annotation(annotation)
 }
 
-/// Where the line of a place begins.
+/// The offset at which the line of a place begins.
 fn line_start(source: &[u8], at: usize) -> usize {
     source[..at.min(source.len())].iter().rposition(|&b| b == b'\n').map_or(0, |end| end + 1)
 }

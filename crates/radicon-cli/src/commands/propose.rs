@@ -305,7 +305,7 @@ fn partials(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     smaller_repeats(proposal, out)
 }
 
-/// What is no partial, in one line.
+/// The repeats that are no partial, in one line.
 fn smaller_repeats(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     match proposal.smaller_repeats {
         0 => Ok(()),

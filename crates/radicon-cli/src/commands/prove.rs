@@ -17,7 +17,7 @@ use crate::{DIFFERENT, FINE};
 /// The most pages whose difference is shown.
 const MOST: usize = 10;
 
-/// What to compare, and how equal it must be.
+/// The comparison asked for, and how equal the two sides must be.
 pub struct Wanted<'a> {
     pub old: &'a Path,
     pub new: Option<&'a Path>,

@@ -186,7 +186,7 @@ fn one(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     Ok(())
 }
 
-/// What the copies share, line by line, without the indentation that all of it has.
+/// The lines that the copies share, without the indentation that all of them have.
 pub fn shared(group: &RepeatGroup) -> impl Iterator<Item = &str> {
     // The first line is without its indentation, the last one tells it.
     let indent = |line: &str| line.len() - line.trim_start().len();
@@ -198,7 +198,7 @@ pub fn shared(group: &RepeatGroup) -> impl Iterator<Item = &str> {
 /// The most variants that are shown side by side with the usual one.
 const VARIANTS: usize = 8;
 
-/// What the copies that differ have beside what most have.
+/// The text of the copies that differ beside the text of most.
 fn side_by_side(group: &RepeatGroup, out: &mut impl Write) -> Result<()> {
     let variants = group.variants();
     let column = (WIDTH - 5) / 2;
@@ -252,7 +252,7 @@ fn cell(line: &[Fragment], column: usize, pad: bool) -> String {
     if pad { shown + &" ".repeat(room) } else { shown }
 }
 
-/// What to do about a group, and what that saves.
+/// The advice about a group, and the bytes that it saves.
 pub fn advice(group: &RepeatGroup) -> String {
     let parameters = match group.advice.parameters {
         0 => String::new(),

@@ -48,7 +48,7 @@ fn of(loaded: &Loaded) -> Result<Report> {
     Ok(report(&loaded.site, &options)?)
 }
 
-/// What the site is called: its folder.
+/// The name of the site: its directory.
 fn name(loaded: &Loaded) -> String {
     let folder = loaded.folder.canonicalize().unwrap_or_else(|_| loaded.folder.clone());
     folder.file_name().map_or_else(|| "site".into(), |name| name.to_string_lossy().into_owned())

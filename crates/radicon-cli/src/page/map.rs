@@ -156,7 +156,7 @@ const ROOM: usize = 33;
 
 /// How boxes call their files.
 struct Names<'a> {
-    /// Where references start, the deepest first.
+    /// The places where references start, the deepest first.
     roots: Vec<&'a str>,
 }
 

@@ -161,7 +161,7 @@ fn tables(report: &Report) -> impl Iterator<Item = (Side, &BlockTable)> {
     now.chain(proposed.map(|table| (Side::Proposed, table)))
 }
 
-/// Where a block of a page is set: the word for it, its sign, and its meaning.
+/// The places where a block of a page may be set: the word, its sign, and its meaning.
 const STATES: [(&str, &str, &str); 7] = [
     ("own", "●", "the page itself"),
     ("section", "◐", "a layout in between"),

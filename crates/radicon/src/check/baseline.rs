@@ -9,7 +9,7 @@ use super::{Checked, Finding};
 /// The findings that a site began with, by their fingerprints.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Baseline {
-    /// What is known, sorted.
+    /// The known findings, sorted.
     findings: BTreeSet<Known>,
 }
 

@@ -91,7 +91,7 @@ impl<'s> PageView<'s> {
         Ok(Self { id, site, flat, document })
     }
 
-    /// Where a stretch of the page comes from.
+    /// The place that a stretch of the page comes from.
     pub fn origin(&self, span: Span) -> (SourceId, Span) {
         let at = self.flat.stretches.partition_point(|stretch| stretch.at <= span.start).saturating_sub(1);
         let Some(stretch) = self.flat.stretches.get(at) else { return (self.id, Span::default()) };

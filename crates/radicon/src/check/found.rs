@@ -11,13 +11,13 @@ pub struct Found {
     pub id: SourceId,
     /// The bytes it is about; empty for the template as a whole.
     pub span: Span,
-    /// What is wrong, in plain words.
+    /// The problem, in plain words.
     pub message: String,
     /// If it is worth less than the rule's usual severity.
     pub severity: Option<Severity>,
     /// Other places that belong to it, each with what is there.
     pub related: Vec<(SourceId, Span, String)>,
-    /// What to change, where that is certain.
+    /// The change that fixes it, where that is certain.
     pub fix: Option<Fix>,
 }
 

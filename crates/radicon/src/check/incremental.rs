@@ -25,12 +25,12 @@ pub struct Checks {
     /// The paths of the templates and the settings when it was last looked.
     paths: Vec<String>,
     settings: Settings,
-    /// What was found in each file by itself, with its source.
+    /// The findings in each file by itself, with the hash of its source.
     files: FxHashMap<SourceId, (u64, Vec<(Rule, Found)>)>,
     pages: FxHashMap<SourceId, Page>,
 }
 
-/// What was found in a page that is made of certain sources.
+/// The findings in a page that is made of certain sources.
 #[derive(Clone, Debug)]
 struct Page {
     made_of: u64,
@@ -99,7 +99,7 @@ impl Checks {
         finish(site, found, skipped)
     }
 
-    /// What is found in each file by itself.
+    /// The findings in each file by itself.
     fn in_files(&mut self, site: &Site, rules: &[Rule], sources: &[u64]) -> Vec<(Rule, Found)> {
         let look = |id: SourceId| {
             let found = |rule: &Rule| match rule.look {

@@ -59,17 +59,17 @@ pub struct Rule {
     pub id: &'static str,
     /// How bad it usually is.
     pub severity: Severity,
-    /// What is found, and why it matters.
+    /// The problem that it finds, and why it matters.
     pub meaning: &'static str,
     /// Templates that show it; a line `-- path` begins each file.
     pub example: &'static str,
-    /// What to do about it.
+    /// The advice about it.
     pub remedy: &'static str,
     #[serde(skip)]
     look: Look,
 }
 
-/// What a rule looks at.
+/// The part of a site that a rule looks at.
 #[derive(Clone, Copy, Debug)]
 enum Look {
     /// The site as a whole.
@@ -82,7 +82,7 @@ enum Look {
     Own(LookAtSite),
 }
 
-/// What a rule of one's own does: all that it finds in a site.
+/// A rule of one's own: gives all that it finds in a site.
 pub type LookAtSite = fn(&Site) -> Vec<Found>;
 
 impl Rule {
@@ -117,13 +117,13 @@ pub struct Finding {
     pub column: u32,
     /// The bytes it is about.
     pub span: Span,
-    /// What is wrong, in plain words.
+    /// The problem, in plain words.
     pub message: String,
     /// Other places that belong to it, each with what is there.
     pub related: Vec<Related>,
-    /// What to change, where that is sure.
+    /// The change that fixes it, where that is certain.
     pub fix: Option<Fix>,
-    /// What tells it from others, wherever its line moves to.
+    /// A hash that tells it from others, wherever its line moves to.
     pub fingerprint: String,
 }
 
@@ -137,7 +137,7 @@ pub struct Related {
     pub line: u32,
     /// The bytes it is about.
     pub span: Span,
-    /// What is there.
+    /// The text that explains it.
     pub message: String,
 }
 
@@ -145,7 +145,7 @@ pub struct Related {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Fix {
-    /// What it does, in plain words.
+    /// The effect, in plain words.
     pub message: String,
     /// Whether every page stays as it is.
     pub keeps_pages: bool,
@@ -153,7 +153,7 @@ pub struct Fix {
     pub edits: Vec<Edit>,
 }
 
-/// What a check found.
+/// The findings of a check.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
@@ -164,7 +164,7 @@ pub struct Checked {
     pub files: usize,
     /// How many findings are suppressed in the settings or by comments.
     pub suppressed: usize,
-    /// What could not be checked: pages that are too large, files that cannot be read.
+    /// Pages and files that could not be checked: too large, or unreadable.
     pub skipped: Vec<String>,
 }
 
@@ -290,7 +290,7 @@ fn line_of(site: &Site, finding: &Finding) -> Vec<u8> {
     source[start..end].trim_ascii().to_vec()
 }
 
-/// What fixing did.
+/// The result of fixing.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Fixed {
@@ -298,7 +298,7 @@ pub struct Fixed {
     pub findings: Vec<Finding>,
     /// Pages that change, with how; a fix that keeps all pages is proven to.
     pub changed: Vec<PageProof>,
-    /// What that rests on and nobody has confirmed.
+    /// The assumptions of its proof that nobody has confirmed.
     pub assumptions: Vec<Assumption>,
     /// The files that change.
     pub files: Vec<String>,

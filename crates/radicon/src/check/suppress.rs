@@ -9,7 +9,7 @@ use crate::text::LineIndex;
 /// The words that a comment begins with, in any dialect.
 const MARK: &[u8] = b"radicon: ignore";
 
-/// What the comments of one file say.
+/// The comments of one file that switch rules off.
 struct Comments {
     /// Rules that are ignored in all of it.
     all: Vec<String>,

@@ -23,7 +23,7 @@ pub(crate) use rules::Value;
 use rules::split_arguments;
 pub use rules::{ByteOrderMark, Loose, Newline, Rules, Scope, SetScope, Twice, Urls};
 
-/// What a piece of template syntax does.
+/// The effect of a piece of template syntax.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -145,7 +145,7 @@ impl Kind {
 /// One way to write a construct: a single tag, or a pair with its closers.
 #[derive(Clone, Debug)]
 pub struct Form {
-    /// What it means.
+    /// Its meaning.
     pub kind: Kind,
     /// The tag, or the opening tag of a pair.
     pub open: Pattern,
@@ -240,9 +240,9 @@ pub struct Targets {
     pub relative: Relative,
     /// Folders tried too, under the naming file's folder and under each root.
     pub beside: Vec<String>,
-    /// What may come before the last part of a name, such as `_`.
+    /// The characters that may come before the last part of a name, such as `_`.
     pub prefix: String,
-    /// What begins a name that starts at a root, as a slash does.
+    /// The characters that begin a name that starts at a root, such as a slash.
     pub root: String,
     /// Whether a name without a folder is looked for in all folders.
     pub bare: bool,
@@ -282,7 +282,7 @@ pub(crate) struct TagForm {
     pub forms: Vec<u16>,
     /// An expression is where a target or a content in quotes is expected.
     pub dynamic: bool,
-    /// What must come after the opening delimiter, to pass others over quickly.
+    /// The bytes that must come after the opening delimiter, to pass others over quickly.
     pub word: Vec<u8>,
 }
 

@@ -31,7 +31,7 @@ pub struct Pattern {
     goes_on: bool,
 }
 
-/// What of a text a pattern stands for.
+/// The part of a text that a pattern stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Reach {
     /// A tag with its delimiters.
@@ -44,7 +44,7 @@ pub(super) enum Reach {
     Within,
 }
 
-/// What to put into the places of a pattern when writing it.
+/// The values for the places of a pattern when it is written.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Values<'a> {
     /// For `<target>`.
@@ -276,7 +276,7 @@ fn write(pieces: &[Piece], values: &Values<'_>, expressions: &mut usize, out: &m
     }
 }
 
-/// What stands for a place; the first expression, then the second.
+/// The value of a place; the first expression, then the second.
 fn value<'a>(place: Place, values: &Values<'a>, expressions: &mut usize) -> &'a str {
     match place {
         Place::Target | Place::TargetExpr => values.target,

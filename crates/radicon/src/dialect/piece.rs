@@ -47,7 +47,7 @@ pub(crate) struct Marks {
     pub exact: Vec<Vec<u8>>,
 }
 
-/// What a pattern found: spans into the source, empty where nothing was captured.
+/// The parts that a pattern found: spans into the source, empty where nothing was captured.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Captures {
     /// The target's name, without its quotes; of a dynamic target the expression.

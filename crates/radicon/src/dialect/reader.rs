@@ -128,7 +128,7 @@ impl Reader<'_> {
         }
     }
 
-    /// Where a text in quotes ends: at the quote, or at what the pattern shows before it.
+    /// The end of a text in quotes: the quote, or the piece that the pattern shows before it.
     fn quoted(&self, place: Place, pieces: &[Piece], at: usize, quote: u8) -> Option<usize> {
         let length = memchr::memchr2(quote, if place == Place::Value { quote } else { b'\n' }, &self.source[at..])?;
         let text = &self.source[at..at + length];
@@ -297,7 +297,7 @@ fn is_name(byte: u8) -> bool {
     is_word(byte) || matches!(byte, b'-' | b'.' | b':' | b'$')
 }
 
-/// Where a short needle is; most are near, so no searcher is built.
+/// The place of a short needle; most are near, so no searcher is built.
 fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
     let (&first, rest) = needle.split_first()?;
     memchr::memchr_iter(first, haystack).find(|&at| haystack[at + 1..].starts_with(rest))

@@ -1,6 +1,6 @@
 //! The behaviours in which engines differ.
 
-/// What becomes of content in a child that is outside every block.
+/// The rule for content of a child that is outside every block.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Loose {
     /// It vanishes.
@@ -13,7 +13,7 @@ pub enum Loose {
     Unknown,
 }
 
-/// What the same block twice in one file means.
+/// The rule for the same block twice in one file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Twice {
     /// The engine refuses it.
@@ -26,7 +26,7 @@ pub enum Twice {
     Unknown,
 }
 
-/// What happens to the line end after a tag.
+/// The rule for the line end after a tag.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Newline {
     /// It stays.
@@ -61,7 +61,7 @@ pub enum SetScope {
     Unknown,
 }
 
-/// What a relative URL in a layout or partial starts from.
+/// The rule for relative URLs in layouts and partials.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Urls {
     /// The page's folder: URLs stay as they are.
@@ -72,7 +72,7 @@ pub enum Urls {
     Unknown,
 }
 
-/// What becomes of a byte-order mark at the start of a file.
+/// The rule for a byte-order mark at the start of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ByteOrderMark {
     /// It is text like any other.

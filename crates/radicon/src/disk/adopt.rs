@@ -9,7 +9,7 @@ use super::journal::{Lock, PENDING, clear, commit, is_pending, recover_locked, s
 use super::{DiskError, STATE_FOLDER};
 use crate::site::Change;
 
-/// What was written.
+/// The files that were written.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Adopted {
@@ -21,7 +21,7 @@ pub struct Adopted {
     pub removed: Vec<String>,
 }
 
-/// What was undone.
+/// The files that were restored.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Undone {
@@ -34,7 +34,7 @@ pub struct Undone {
     pub left: usize,
 }
 
-/// What undoing a step needs: this index, and beside it the contents, by number.
+/// The record that undoing a step needs: this index, and beside it the contents, by number.
 #[derive(Serialize, Deserialize)]
 struct UndoFile {
     title: String,

@@ -30,13 +30,13 @@ fn write_into(files: &[SourceFile], into: &Path) -> Result<(), DiskError> {
     Ok(())
 }
 
-/// What was put together.
+/// The pages that were put together.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Composed {
     /// The paths of the pages.
     pub pages: Vec<String>,
-    /// What could not be resolved and was kept as it is.
+    /// The references that could not be resolved and were kept as they are.
     pub problems: Vec<Problem>,
 }
 

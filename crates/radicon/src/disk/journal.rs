@@ -16,7 +16,7 @@ use xxhash_rust::xxh3::xxh3_128;
 use super::{DiskError, STATE_FOLDER};
 use crate::site::Change;
 
-/// What was found to be finished when a run began.
+/// An interrupted run that was found and finished when a run began.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Recovery {
     /// Nothing was left over.
@@ -44,7 +44,7 @@ struct Entry {
 
 const JOURNAL: &str = "journal.json";
 const LOCK: &str = "lock";
-/// What is needed to undo the last steps, a numbered folder each, and the step at work.
+/// The record needed to undo the last steps, a numbered folder each, and the step at work.
 pub(super) const UNDO: &str = "undo";
 pub(super) const PENDING: &str = "undo-pending";
 

@@ -17,11 +17,11 @@ use crate::site::{Change, Site};
 /// A proposal that was kept, ready to be written.
 #[derive(Clone, Debug)]
 pub struct Kept {
-    /// What it writes.
+    /// The changes that it writes.
     pub changes: Vec<Change>,
     /// The changes that it consists of.
     pub proposed: Vec<ProposedChange>,
-    /// What its proof rests on.
+    /// The assumptions that its proof rests on.
     pub assumptions: Vec<Assumption>,
 }
 
@@ -70,7 +70,7 @@ pub fn keep(folder: &Path, site: &Site, proposal: &Proposal) -> Result<(), DiskE
     write_synced(&kept.join(INDEX), &bytes)
 }
 
-/// What was kept; `None` if nothing is.
+/// The proposal that was kept; `None` if none is.
 ///
 /// # Errors
 /// If a file of the site has changed since, or what was kept cannot be read.

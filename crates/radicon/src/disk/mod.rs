@@ -40,7 +40,7 @@ pub const SETTINGS_FILE: &str = "radicon.toml";
 /// The folder beside it in which dialect files are found without being named.
 pub const DIALECTS_FOLDER: &str = "dialects";
 
-/// What can go wrong with the disk.
+/// An error of the disk.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum DiskError {
@@ -85,7 +85,7 @@ pub struct Loaded {
     pub dialects: Vec<Arc<Dialect>>,
     /// The dialects among them that were learned from the site itself.
     pub learned: Vec<Learned>,
-    /// What could not be read; the rest was.
+    /// The files that could not be read; the rest was.
     pub problems: Vec<Problem>,
 }
 

@@ -44,7 +44,7 @@ pub struct Reader {
     unsaved: BTreeMap<String, Vec<u8>>,
     /// The templates whose unsaved text has changed since the site was read.
     retyped: BTreeSet<String>,
-    /// What is on the disk, and what could not be read there.
+    /// The files on the disk, and those that could not be read there.
     saved: Option<(Vec<SourceFile>, Vec<Problem>)>,
 }
 

@@ -87,7 +87,7 @@ fn write_all(folder: &Path, into: &Path, entries: &[(String, String)]) -> Result
     Ok(())
 }
 
-/// What `git` prints in a folder.
+/// The output of `git` in a folder.
 fn run(folder: &Path, arguments: &[&str]) -> Result<Vec<u8>, DiskError> {
     let output = Command::new("git").arg("-C").arg(folder).args(arguments).output();
     let output = output.map_err(|error| DiskError::Refused(format!("git is not available: {error}")))?;

@@ -25,7 +25,7 @@ impl Workspace {
         Ok(Self { loaded: load(folder.as_ref())?, recovery })
     }
 
-    /// What was done about an interrupted run.
+    /// The recovery of an interrupted run.
     pub fn recovery(&self) -> Recovery {
         self.recovery
     }

@@ -58,19 +58,19 @@ pub enum Confidence {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LearnedForm {
-    /// What it means.
+    /// Its meaning.
     pub kind: Kind,
     /// The form, as it is in the dialect file.
     pub form: String,
     /// How many tags are written so.
     pub uses: usize,
-    /// What speaks for it, in plain words.
+    /// The evidence for it, in plain words.
     pub evidence: String,
     /// How sure it is.
     pub confidence: Confidence,
     /// A tag that is written so, as it is in the site.
     pub written: String,
-    /// Where it is.
+    /// Its place in the site.
     pub example: Option<Place>,
 }
 
@@ -86,9 +86,9 @@ pub struct Learned {
     pub extends: Option<String>,
     /// The forms that were learned.
     pub forms: Vec<LearnedForm>,
-    /// What could not be decided, as questions.
+    /// Questions about forms that could not be decided.
     pub questions: Vec<String>,
-    /// What rendered pages settled, in plain words.
+    /// The rules that rendered pages settled, in plain words.
     pub settled: Vec<String>,
     /// The dialect file.
     pub text: String,
@@ -96,7 +96,7 @@ pub struct Learned {
     #[serde(skip)]
     #[cfg_attr(feature = "schema", schemars(skip))]
     base: String,
-    /// What belongs into `radicon.toml`: rules of folders; empty if nothing does.
+    /// Lines for `radicon.toml`: rules of folders; empty if there are none.
     pub settings: String,
     /// Words after the names of files that are not there: they may say that this is no mistake.
     #[serde(skip)]
@@ -141,7 +141,7 @@ struct Group<'a> {
     number: usize,
 }
 
-/// What a known dialect reads in the files of a group.
+/// The constructs that a known dialect reads in the files of a group.
 struct Known {
     dialect: Arc<Dialect>,
     /// For each file the kinds of its constructs by their place.
@@ -168,7 +168,7 @@ pub(crate) struct AsKnown<'a> {
     pub files: &'a [SourceFile],
     /// The dialects that are known.
     pub dialects: &'a [Arc<Dialect>],
-    /// What was read of the files in these dialects.
+    /// The site as these dialects read it.
     pub site: &'a Site,
 }
 
@@ -202,7 +202,7 @@ pub(crate) fn learn_from(read: &AsKnown<'_>, rendered: &[SourceFile]) -> Vec<Lea
     found
 }
 
-/// What may be learned, before it is tried on the site.
+/// The dialects that may be learned, before they are tried on the site.
 fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
     let (files, known) = (read.files, read.dialects);
     let index = Index::new(files);

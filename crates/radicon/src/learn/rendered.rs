@@ -196,7 +196,7 @@ struct Score {
 }
 
 impl Score {
-    /// What a rule has settled.
+    /// A sentence about a rule that was settled.
     fn says(&self, rule: &str, value: &str) -> String {
         format!("{rule} = \"{value}\": {} of {} rendered pages come out so", self.whole, self.pages)
     }

@@ -14,7 +14,7 @@ id!(
 pub struct Construct {
     /// All of the tag, delimiters included; of a comment pair everything.
     pub span: Span,
-    /// What it does.
+    /// Its effect.
     pub kind: Kind,
     /// Which tag of its form it is.
     pub part: Part,
@@ -43,7 +43,7 @@ pub struct Construct {
     pub(crate) tag: u16,
 }
 
-/// What of a longer tag a construct is.
+/// The part of a longer tag that a construct is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Inside {
     /// It is a tag of its own.

@@ -32,11 +32,11 @@ impl Fault {
 /// Something about the syntax that cannot be right.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SyntaxError {
-    /// Where.
+    /// Its place.
     pub span: Span,
-    /// What kind of mistake it is.
+    /// The kind of mistake.
     pub fault: Fault,
-    /// What is wrong.
+    /// The mistake, in words.
     pub message: String,
 }
 
@@ -45,7 +45,7 @@ pub struct SyntaxError {
 pub struct Constructs {
     /// Sorted by place.
     pub items: Vec<Construct>,
-    /// What could not be paired.
+    /// The tags that could not be paired.
     pub errors: Vec<SyntaxError>,
 }
 
@@ -158,7 +158,7 @@ pub(super) struct Added {
     pub rank: u8,
 }
 
-/// What is known of a construct while reading.
+/// The facts about a construct while reading.
 #[derive(Clone, Copy)]
 struct Tag<'d> {
     /// The forms it may belong to.
@@ -444,7 +444,7 @@ fn whole_line(source: &[u8], span: Span) -> Span {
     Span::from_range(start..end.map_or(source.len(), |at| span.end as usize + at + 1))
 }
 
-/// What follows an opening delimiter, its marks and whitespace.
+/// The text after an opening delimiter, its marks and whitespace.
 fn after_marks<'s>(rest: &'s [u8], marks: &Marks) -> &'s [u8] {
     let mark = marks.trim.iter().chain(&marks.exact).find(|mark| rest.starts_with(mark));
     let rest = &rest[mark.map_or(0, Vec::len)..];

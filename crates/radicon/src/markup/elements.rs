@@ -16,7 +16,7 @@ pub enum Flow {
     Hidden,
 }
 
-/// What an element holds.
+/// The kind of content that an element holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Content {
     /// Markup.
@@ -33,12 +33,12 @@ pub enum Content {
     Plaintext,
 }
 
-/// What is known of an element name.
+/// The facts about an element name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Element {
     /// How it flows.
     pub flow: Flow,
-    /// What it holds.
+    /// Its kind of content.
     pub content: Content,
     /// Whether whitespace inside counts as it is.
     pub preserves: bool,

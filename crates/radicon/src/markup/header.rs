@@ -44,7 +44,7 @@ pub(super) fn read(source: &[u8], dialect: &Dialect) -> Option<(Vec<Construct>, 
     Some((items, end))
 }
 
-/// What one line of a header says.
+/// The construct on one line of a header.
 fn read_line(source: &[u8], dialect: &Dialect, line: Span) -> Option<Construct> {
     dialect.headers().find_map(|(index, form, _)| {
         let (_, captures) = form.open.read(source, line.start as usize, &Default::default())?;

@@ -11,7 +11,7 @@ use super::elements::{Content, element};
 use crate::ids::id;
 use crate::text::{Span, is_blank};
 
-/// What a stretch of HTML is.
+/// The kind of a stretch of HTML.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[repr(u8)]
 pub enum TokenKind {
@@ -23,7 +23,7 @@ pub enum TokenKind {
     Escapable,
     /// `<!-- … -->`.
     Comment,
-    /// What the standard reads as a comment: `<?…>`, `<!…>`, `</3…>`.
+    /// A comment by the standard's rules for mistakes: `<?…>`, `<!…>`, `</3…>`.
     Bogus,
     /// `<![CDATA[ … ]]>` inside `svg` and `math`.
     CData,
@@ -35,7 +35,7 @@ pub enum TokenKind {
     EndTag,
     /// An attribute, from its name to the end of its value.
     Attribute,
-    /// What is between attributes: whitespace and stray slashes.
+    /// The text between attributes: whitespace and stray slashes.
     Gap,
     /// `>` or `/>`.
     TagEnd,
@@ -53,7 +53,7 @@ id!(
 /// A stretch of the source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Token {
-    /// What it is.
+    /// Its kind.
     pub kind: TokenKind,
     /// First byte.
     pub start: u32,
@@ -115,7 +115,7 @@ impl Token {
 /// A range that is not HTML.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Opaque {
-    /// Where.
+    /// Its place.
     pub span: Span,
     /// It prints something, so it may be part of a name.
     pub prints: bool,
@@ -154,9 +154,9 @@ pub(crate) struct Lexer<'a, S> {
     opaque: &'a [Opaque],
     /// Index of the next opaque range.
     next: usize,
-    /// Where it starts, or the end of the source.
+    /// The place where it starts, or the end of the source.
     stop: usize,
-    /// Where it is.
+    /// The offset of the next byte to read.
     pub(crate) at: usize,
     pub(crate) sink: &'a mut S,
     foreign: Vec<(Context, &'a [u8])>,
@@ -170,7 +170,7 @@ const NAME_END: u8 = 2;
 const ATTRIBUTE_END: u8 = 4;
 const VALUE_END: u8 = 8;
 
-/// What ends which kind of name, by byte.
+/// The kinds of names that each byte ends.
 static CLASS: [u8; 256] = {
     let mut table = [0; 256];
     let blanks = [b' ', b'\t', b'\n', 0x0c, b'\r'];

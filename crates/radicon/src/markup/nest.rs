@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 
 use super::elements::{Content, bounds_implied_end, element, implied_ends, may_stay_open};
 
-/// What the name of a tag means for how elements nest.
+/// The facts about the name of a tag that decide how elements nest.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct TagName {
     /// A hash of the name in lower case.
@@ -129,7 +129,7 @@ impl TagName {
         }
     }
 
-    /// What is known of a name without a number.
+    /// The facts about a name without a number.
     fn seldom(name: &[u8], hash: u64) -> Self {
         let known = element(name);
         let paragraph = if known.ends_paragraph { bits(&[b"p"]) } else { 0 };
@@ -157,7 +157,7 @@ fn hash(name: &[u8]) -> u64 {
     xxhash_rust::xxh3::xxh3_64(name)
 }
 
-/// What is open, outermost first. A place counts from the outermost one.
+/// The open elements, outermost first. A place counts from the outermost one.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Nest {
     open: Vec<Open>,
@@ -208,7 +208,7 @@ struct Open {
     outer: Option<u32>,
 }
 
-/// What an end tag closes.
+/// The element that an end tag closes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Closes {
     /// The element at this place.
@@ -281,7 +281,7 @@ impl Nest {
         self.pairs.last().copied()
     }
 
-    /// What an end tag of this name closes.
+    /// The element that an end tag of this name closes.
     pub fn closes(&self, tag: &TagName) -> Closes {
         match self.innermost.of(tag) {
             Some(place) if place >= self.barrier() => Closes::Place(place),

@@ -8,7 +8,7 @@ use crate::dialect::{Dialect, Part};
 use crate::ids::id;
 use crate::text::Span;
 
-/// What a node is.
+/// The kind of a node.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum NodeKind {
     /// The whole source.
@@ -43,7 +43,7 @@ impl NodeId {
 /// of the source; the children of a node follow it.
 #[derive(Clone, Copy, Debug)]
 pub struct Node {
-    /// What it is.
+    /// Its kind.
     pub kind: NodeKind,
     /// The node that holds it; the root holds itself.
     pub parent: NodeId,
@@ -77,7 +77,7 @@ pub struct Document {
     pub tokens: Vec<Token>,
     /// The tree; the root comes first.
     pub nodes: Vec<Node>,
-    /// Where elements and construct pairs cross.
+    /// The places where elements and construct pairs cross.
     pub crossings: Vec<Crossing>,
 }
 

@@ -19,7 +19,7 @@ struct Hit<'d> {
     rest: Span,
 }
 
-/// What a tag is made of, if forms are in it; `code` is what lies between its delimiters.
+/// The forms that a tag is made of, if there are some in it; `code` is the text between its delimiters.
 pub(super) fn split(source: &[u8], dialect: &Dialect, tag: &Construct, code: Span) -> Vec<Construct> {
     let hits = hits(source, dialect, code);
     if let [only] = &hits[..] {

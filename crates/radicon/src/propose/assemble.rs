@@ -17,7 +17,7 @@ use crate::site::{Home, Role, stem};
 /// So many pages of a family show how it indents.
 const MOST_FOR_STYLE: usize = 50;
 
-/// What is proposed so far.
+/// The proposal so far.
 #[derive(Default)]
 pub struct Plan {
     pub written: Vec<ProposedFile>,
@@ -163,7 +163,7 @@ impl Job<'_> {
         placed.iter().filter_map(layout).chain(pages).collect()
     }
 
-    /// Where files of a role go, and what they are called.
+    /// The folder for files of a role, and how they are named.
     pub fn home(&self, role: Role) -> Home {
         let folder = if role == Role::Layout { "layouts" } else { "partials" };
         Home::of(self.site, &self.dialect, role, folder, None)

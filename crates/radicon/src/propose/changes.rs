@@ -12,7 +12,7 @@ use crate::resolve::Resolver;
 use crate::site::Site;
 use crate::text::SourceId;
 
-/// What a layout that is planned belongs to: the outermost of the planned layouts above it.
+/// The outermost of the planned layouts above a layout, or itself.
 fn root<'p>(path: &'p str, extends: &FxHashMap<&'p str, &'p str>, layouts: &FxHashSet<&str>) -> &'p str {
     let above = |path: &&'p str| extends.get(path).copied().filter(|path| layouts.contains(path));
     std::iter::successors(Some(path), above).take(layouts.len() + 1).last().unwrap_or(path)

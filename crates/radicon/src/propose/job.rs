@@ -23,7 +23,7 @@ pub struct Job<'s> {
     pub actual: Option<&'s Site>,
     pub options: &'s ProposeOptions,
     pub dialect: Arc<Dialect>,
-    /// What a block costs in this attempt, in bytes.
+    /// The cost of a block in this attempt, in bytes.
     pub price: u64,
     /// Whether what most pages have alike may be a default with blocks of its own.
     pub nested_defaults: bool,

@@ -8,14 +8,14 @@ use crate::dialect::Dialect;
 use crate::prove::Strength;
 use crate::site::{Partials, ProposeSettings, Selector, beneath};
 
-/// What a proposal aims at.
+/// The aim of a proposal.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Goal {
     /// As few bytes as possible: several ways to cut pages into blocks are tried, which takes three to five times as
     /// long, two copies make a partial, blocks are closed by the shortest tag that the dialect has, names have few words,
     /// and a base may show what is one section's.
     Smallest,
-    /// What people would write.
+    /// As people would write it.
     #[default]
     Balanced,
     /// Fewer and bigger blocks, at the price of some size.
@@ -23,7 +23,7 @@ pub enum Goal {
 }
 
 impl Goal {
-    /// What one block costs, in bytes.
+    /// The cost of one block, in bytes.
     pub(super) const fn price(self) -> u64 {
         match self {
             Goal::Smallest => 50,
@@ -42,14 +42,14 @@ pub struct ProposeOptions {
     pub strength: Strength,
     /// The dialect to write; by default that of the site's layouts, else `margin`.
     pub dialect: Option<Arc<Dialect>>,
-    /// What it aims at.
+    /// The aim of the proposal.
     pub goal: Goal,
     /// What one block costs, in bytes, in the layout and in each page that overrides it; `None` for the price of the
     /// goal. Higher: fewer, bigger blocks.
     pub block_price: Option<u64>,
     /// The most levels of layouts (default 8).
     pub levels: usize,
-    /// What becomes a partial.
+    /// The kinds of markup that become partials.
     pub partials: Partials,
     /// Whether copies that are outdated are first made like the others (default no).
     /// These pages change; all else is proven against the pages so healed.
@@ -84,7 +84,7 @@ pub enum Choice {
 }
 
 impl ProposeOptions {
-    /// What one block costs, in bytes.
+    /// The cost of one block, in bytes.
     pub(super) fn price(&self) -> u64 {
         self.block_price.unwrap_or(self.goal.price())
     }
@@ -100,7 +100,7 @@ impl ProposeOptions {
         self.goal == Goal::Smallest
     }
 
-    /// What to call something that would have this name.
+    /// The name for something that would have this name.
     pub(super) fn called(&self, name: String) -> String {
         self.names.get(&name).cloned().unwrap_or(name)
     }

@@ -36,7 +36,7 @@ pub enum ProposeError {
 pub struct ProposedFile {
     /// Its path from the site's folder.
     pub path: String,
-    /// What it is for.
+    /// Its role.
     pub role: Role,
     /// The dialect that it is written in.
     pub dialect: String,
@@ -71,9 +71,9 @@ pub struct ProposedBlock {
     pub such_as: Vec<String>,
     /// Bytes of all overrides together.
     pub bytes: usize,
-    /// What the block costs: its tags and its overrides, in bytes.
+    /// The cost of the block: its tags and its overrides, in bytes.
     pub cost: usize,
-    /// What a block around all of the element that holds it would cost, in bytes.
+    /// The cost of a block around all of the element that holds it, in bytes.
     pub without: usize,
     /// The element around it.
     pub within: String,
@@ -119,7 +119,7 @@ pub struct ProposedPartial {
     pub files: usize,
     /// How many values each use passes to it.
     pub parameters: usize,
-    /// What having it saves, in bytes.
+    /// The bytes that it saves.
     pub saves: usize,
     /// Its bytes.
     pub bytes: usize,
@@ -191,13 +191,13 @@ pub struct ProposedChange {
     pub path: String,
     /// The files that it creates or changes, sorted by path.
     pub files: Vec<String>,
-    /// What it saves, in bytes, about: where changes share files, what each saves is counted by itself.
+    /// The bytes that it saves, about: where changes share files, each is counted by itself.
     pub saves: usize,
     /// How many pages it changes the templates of; all of them are proven.
     pub pages: usize,
     /// The weakest strength at which one of these pages is proven; none if there is no such page.
     pub strength: Option<Strength>,
-    /// What its proof rests on and nobody has confirmed.
+    /// The assumptions of its proof that nobody has confirmed.
     pub assumptions: Vec<Assumption>,
 }
 

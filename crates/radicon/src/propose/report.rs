@@ -16,7 +16,7 @@ use crate::urls::unmarked;
 /// How many pages that override a block are named.
 const SUCH_AS: usize = 3;
 
-/// What these layouts are; those that no file of the proposal takes are left out.
+/// The layouts of these paths; those that no file of the proposal takes are left out.
 pub fn of_layouts(paths: &[String], files: &[ProposedFile], before: &Site, after: &Site) -> Vec<ProposedLayout> {
     let layouts: Vec<SourceId> = paths.iter().filter_map(|path| after.find(path)).collect();
     let listed: FxHashSet<SourceId> = layouts.iter().copied().collect();
@@ -154,7 +154,7 @@ impl<'s> Facts<'s> {
         }
     }
 
-    /// What a base layout saves, with all that extend it.
+    /// The bytes that a base layout saves, with all that extend it.
     fn saves(&self, layout: SourceId, beneath: &[&Vec<SourceId>]) -> usize {
         let taken: FxHashSet<SourceId> = beneath.iter().flat_map(|levels| levels.iter().copied()).collect();
         let is_family = |id: &SourceId| self.above.get(id).is_none_or(|levels| levels.contains(&layout));

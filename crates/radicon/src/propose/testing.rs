@@ -13,7 +13,7 @@ use crate::markup::Document;
 use crate::prove::Strength;
 use crate::site::{Settings, Site, SourceFile};
 
-/// What differs from page to page.
+/// The names that differ from page to page.
 pub const NAMES: [&str; 7] = ["Fares", "Piers", "Boats", "Tides", "Crews", "Sheep", "Winds"];
 
 static OPTIONS: LazyLock<ProposeOptions> = LazyLock::new(ProposeOptions::default);
@@ -56,7 +56,7 @@ pub fn pages<T: AsRef<str>>(texts: &[T]) -> Vec<Page> {
     texts.iter().enumerate().map(|(at, text)| page(&format!("{at}.html"), text.as_ref())).collect()
 }
 
-/// What finds the template of pages, where a block costs this.
+/// The unifier of pages at a price of a block.
 pub fn unifier(pages: &[Page], price: u64) -> Unifier<'_> {
     Unifier {
         pages,
@@ -87,7 +87,7 @@ pub fn count(pieces: &[Piece]) -> usize {
     holes(pieces).len()
 }
 
-/// What is proposed for a site; it is proven.
+/// The proposal for a site; it is proven.
 #[track_caller]
 pub fn proposed(site: &Site) -> Proposal {
     let proposal = propose(site, &OPTIONS).expect("a proposal");

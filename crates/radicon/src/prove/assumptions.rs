@@ -15,9 +15,9 @@ use crate::text::{Place, SourceId, position, preview};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Assumption {
-    /// What is assumed, in plain words, with the first tag as an example.
+    /// The assumption, in plain words, with the first tag as an example.
     pub text: String,
-    /// What it is about.
+    /// The subject of the assumption.
     pub about: AssumptionAbout,
     /// How often such a tag occurs in these files.
     pub uses: usize,
@@ -27,7 +27,7 @@ pub struct Assumption {
     pub first: Place,
 }
 
-/// What an assumption is about.
+/// The subject of an assumption.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -38,7 +38,7 @@ pub enum AssumptionAbout {
     UnexplainedText,
 }
 
-/// What a change from one site to another rests on, the most frequent first.
+/// The assumptions of a change from one site to another, the most frequent first.
 pub(super) fn of(old: &Site, new: &Site) -> Vec<Assumption> {
     let is_same = |before: &Template| new.find(&before.path).is_some_and(|id| new.get(id).source == before.source);
     let changed = old.templates.iter().filter(|before| !is_same(before));
@@ -46,7 +46,7 @@ pub(super) fn of(old: &Site, new: &Site) -> Vec<Assumption> {
     of_files(old, new, &changed)
 }
 
-/// What the change of these files rests on.
+/// The assumptions of the change of these files.
 pub(crate) fn of_files(old: &Site, new: &Site, files: &[&str]) -> Vec<Assumption> {
     let touched = touched(old, new, files);
     if touched.is_empty() {
@@ -104,7 +104,7 @@ fn learned(site: &Site, files: &BTreeSet<SourceId>) -> Vec<Assumption> {
     found.into_values().collect()
 }
 
-/// What a tag of a kind is taken to do; nothing for those that are kept as they are, whatever they mean.
+/// The effect that a tag of a kind is taken to have; nothing for those that are kept as they are, whatever they mean.
 const fn says(kind: Kind) -> Option<&'static str> {
     Some(match kind {
         Kind::Parent => "names the layout",

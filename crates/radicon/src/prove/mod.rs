@@ -50,7 +50,7 @@ impl Strength {
     }
 }
 
-/// What was found about one page.
+/// The result for one page.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageProof {
@@ -104,7 +104,7 @@ impl PageProof {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
-    /// What differs, in plain words.
+    /// The difference, in plain words.
     pub message: String,
     /// The place before.
     pub before: Option<Side>,
@@ -118,7 +118,7 @@ pub struct Difference {
 pub struct Side {
     /// The text there, cut to a readable length; empty at the end of the page.
     pub text: String,
-    /// Where it comes from.
+    /// The place that it comes from.
     pub origin: Option<Origin>,
 }
 
@@ -131,7 +131,7 @@ pub struct Proof {
     pub pages: Vec<PageProof>,
     /// Whether all pages are equal at the strength asked for.
     pub equal: bool,
-    /// What it rests on and nobody has confirmed, the most frequent first.
+    /// Its assumptions that nobody has confirmed, the most frequent first.
     pub assumptions: Vec<Assumption>,
 }
 

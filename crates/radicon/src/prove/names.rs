@@ -69,7 +69,7 @@ impl Prover<'_> {
         found.or_else(|| (was != is).then(|| super::unplaced(format!("before: {was} tags; after: {is}"))))
     }
 
-    /// What a file of the new site lacks of the own-file tags that its tags need, if it is not as it was.
+    /// An own-file tag that the tags of a file of the new site need and do not have, if it is not as it was.
     pub(super) fn lacks(&self, id: SourceId) -> Option<String> {
         let template = self.new.get(id);
         let old = self.old.find(&template.path);

@@ -11,7 +11,7 @@ use crate::repeats::exact::runs::{Copy, Run, Runs};
 use crate::repeats::near::alike::{Cluster, Likeness, Lookalikes};
 use crate::repeats::reading::forest::Forest;
 
-/// What naming a repeat costs in each place, in bytes: an include and its line.
+/// The cost of naming a repeat in each place, in bytes: an include and its line.
 pub(in crate::repeats) const REFERENCE: u64 = 32;
 
 /// Nodes that a chosen repeat covers.
@@ -64,7 +64,7 @@ impl Cover {
     }
 }
 
-/// What choosing a candidate gives: its copies, and the bytes they save.
+/// The gain of choosing a candidate: its copies, and the bytes they save.
 pub(in crate::repeats) struct Gain {
     pub copies: Vec<Copy>,
     /// Bytes in the copies that nothing chosen before covers.
@@ -92,7 +92,7 @@ fn gain(forest: &Forest, cover: &Cover, copies: Vec<Copy>) -> Gain {
     Gain { copies: kept, bytes: total, saving }
 }
 
-/// What may be told.
+/// A repeat that may be reported.
 pub(in crate::repeats) enum Candidate {
     Run(Run),
     /// Subtrees that look alike, not compared in full yet.
@@ -133,7 +133,7 @@ pub(in crate::repeats) struct Chooser<'a> {
     forest: &'a Forest,
     runs: &'a Runs<'a>,
     likeness: &'a Likeness<'a>,
-    /// What a group must save, in bytes.
+    /// The bytes that a group must save.
     least: u64,
     candidates: Vec<Candidate>,
     cover: Cover,
@@ -239,7 +239,7 @@ impl<'a> Chooser<'a> {
         self.counted.insert(index, Counted { gain, chosen: self.chosen.len() });
     }
 
-    /// What a candidate counts for at most.
+    /// The most that a candidate counts for.
     fn bound(&self, candidate: &Candidate) -> u64 {
         let bytes = match candidate {
             Candidate::Run(run) => u64::from(run.copies) * u64::from(run.bytes),

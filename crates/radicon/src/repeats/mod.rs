@@ -31,7 +31,7 @@ pub use telling::drift::{Drift, Gap};
 pub(crate) use telling::drift::{difference, new_words};
 pub use telling::side_by_side::{Fragment, LinePair, RepeatVariant};
 
-/// What does not count when markup is compared. All is on by default.
+/// Differences that do not count when markup is compared. All are on by default.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Normalise {
     /// Whitespace between elements, and how much of it is between words.
@@ -57,7 +57,7 @@ impl Default for Normalise {
 /// How to look for repeats.
 #[derive(Clone, Debug)]
 pub struct RepeatOptions {
-    /// What does not count.
+    /// Differences that do not count.
     pub normalise: Normalise,
     /// The least length of a repeat in bytes. Lower finds more, and takes longer.
     pub min_bytes: u32,
@@ -110,7 +110,7 @@ pub struct Repeats {
     pub share: f64,
     /// Bytes in all templates.
     pub bytes: usize,
-    /// What limits left out.
+    /// The number of things that limits left out.
     pub skipped: Skipped,
 }
 
@@ -136,9 +136,9 @@ pub struct RepeatHead {
     pub id: String,
     /// How many copies there are.
     pub copies: usize,
-    /// What writing it once would save.
+    /// The bytes that writing it once would save.
     pub saving: Saving,
-    /// What to do about it.
+    /// The advice about it.
     pub advice: AdviceKind,
     /// The start of the piece.
     pub preview: String,
@@ -163,7 +163,7 @@ impl Repeats {
     }
 }
 
-/// What limits left out.
+/// The numbers of things that limits left out.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Skipped {
@@ -186,15 +186,15 @@ pub struct RepeatGroup {
     pub weight: Weight,
     /// How much of a copy is common to all, on the average, 0 to 1.
     pub similarity: f64,
-    /// What writing it once would save.
+    /// The bytes that writing it once would save.
     pub saving: Saving,
     /// The copies, by file and place.
     pub copies: Vec<RepeatCopy>,
-    /// Where copies differ.
+    /// The places where copies differ.
     pub gaps: Vec<Gap>,
     /// Copies that are outdated.
     pub drift: Vec<Drift>,
-    /// What to do about it.
+    /// The advice about it.
     pub advice: Advice,
     /// The piece as its first copy has it, gaps marked with their numbers.
     pub pattern: String,
@@ -216,7 +216,7 @@ pub struct Weight {
     pub nodes: u32,
 }
 
-/// What writing a piece once would save.
+/// The saving of writing a piece once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Saving {
@@ -242,7 +242,7 @@ pub struct RepeatCopy {
     pub byte_start: u32,
     /// The byte after it.
     pub byte_end: u32,
-    /// What is in each of the group's gaps; the same copies share it.
+    /// The content of each of the group's gaps; the same copies share it.
     pub gaps: Arc<[String]>,
 }
 

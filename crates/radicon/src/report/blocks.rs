@@ -32,7 +32,7 @@ pub struct BlockRow {
     pub cells: Vec<Option<BlockCell>>,
 }
 
-/// What a page shows in one block.
+/// The content that a page shows in one block.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockCell {

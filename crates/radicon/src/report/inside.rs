@@ -56,7 +56,7 @@ pub struct InsideSite {
 pub struct InsideFile {
     /// Its path.
     pub path: String,
-    /// What it is for.
+    /// Its role.
     pub role: Role,
     /// Its lines: indices among the distinct ones.
     pub lines: Vec<u32>,
@@ -82,7 +82,7 @@ pub struct InsidePage {
 pub struct Piece {
     /// The file it comes from: an index among the files.
     pub file: u32,
-    /// Where it starts in that file, in UTF-16 code units.
+    /// Its start in that file, in UTF-16 code units.
     pub start: u32,
     /// Its length in UTF-16 code units.
     pub length: u32,
@@ -236,7 +236,7 @@ fn pieces(site: &Site, id: SourceId, units: &[OnceLock<Units>]) -> Vec<Named> {
     flat.stretches.iter().zip(ends).filter(|(stretch, end)| *end > stretch.at as usize).map(piece).collect()
 }
 
-/// Where the bytes of a source are among the UTF-16 code units of its text.
+/// The places of the bytes of a source among the UTF-16 code units of its text.
 enum Units {
     /// One unit a byte.
     Ascii,

@@ -25,10 +25,10 @@ pub use inside::{Inside, InsideFile, InsidePage, InsideSite, InsideStyle, Passag
 pub use map::{LayoutMap, LayoutNode, PageFolder, PartialNode};
 pub use tasks::{Task, TaskKind};
 
-/// What a report is made of, and how.
+/// The options of a report.
 #[derive(Clone, Debug)]
 pub struct ReportOptions {
-    /// What was met when the site was loaded.
+    /// The problems met when the site was loaded.
     pub problems: Vec<Problem>,
     /// Dialects that a proposal may be written in, besides those of the site's templates.
     pub dialects: Vec<Arc<Dialect>>,
@@ -58,9 +58,9 @@ impl Default for ReportOptions {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[non_exhaustive]
 pub struct Report {
-    /// What is there.
+    /// The survey of the site.
     pub survey: Survey,
-    /// What to do about it, the most worthwhile first; three at most.
+    /// The next things to do, the most worthwhile first; three at most.
     pub tasks: Vec<Task>,
     /// How the site is built.
     pub now: Structure,
@@ -68,11 +68,11 @@ pub struct Report {
     pub proposed: Option<Structure>,
     /// The sources, and how each page is put together from them, before and after the proposal.
     pub inside: Inside,
-    /// What was copied.
+    /// The repeats.
     pub repeats: Repeats,
-    /// What is wrong or suspicious.
+    /// The findings.
     pub checked: Checked,
-    /// What to make of the site; `null` if there is nothing to propose.
+    /// The proposal for the site; `null` if there is none.
     pub proposal: Option<Proposal>,
 }
 

@@ -20,13 +20,13 @@ const WORTHWHILE: f64 = 0.02;
 pub struct Task {
     /// Of what kind it is.
     pub kind: TaskKind,
-    /// What to do and what it gives, in a sentence.
+    /// The task and its gain, in a sentence.
     pub message: String,
     /// The command that does it or shows more.
     pub command: String,
 }
 
-/// What kinds of tasks there are, the most urgent first.
+/// The kinds of tasks, the most urgent first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -25,7 +25,7 @@ impl Binding {
     }
 }
 
-/// What the arguments of an include say.
+/// The arguments of an include.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Arguments {
     pub bindings: Vec<Binding>,

@@ -70,7 +70,7 @@ impl Chain {
         *self.levels.last().unwrap_or(&SourceId(0))
     }
 
-    /// What is wrong with it, if anything.
+    /// The problem with it, if there is one.
     pub fn problem(&self, site: &Site) -> Option<Problem> {
         let broken = self.broken.as_ref()?;
         let template = site.get(self.base());

@@ -39,17 +39,17 @@ pub enum Via {
 /// next one starts. It is a copy of that place, but for what was written for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Stretch {
-    /// Where it starts in the page, a byte offset.
+    /// Its start in the page, a byte offset.
     pub at: u32,
     /// The template it comes from.
     pub source: SourceId,
-    /// Where in that template.
+    /// Its place in that template.
     pub span: Span,
     /// Through what it came, the innermost.
     pub via: Via,
 }
 
-/// Where a place of a flattened page comes from, for people.
+/// The origin of a place of a flattened page, for people.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Origin {
@@ -73,11 +73,11 @@ pub struct FlatReport {
     pub text: String,
     /// For each line of the text where it comes from.
     pub origins: Vec<OriginLine>,
-    /// What could not be resolved and was kept as it is.
+    /// The references that could not be resolved and were kept as they are.
     pub problems: Vec<Problem>,
 }
 
-/// Where a line of a flattened page comes from.
+/// The origin of a line of a flattened page.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct OriginLine {
@@ -92,16 +92,16 @@ pub struct OriginLine {
 pub struct Flat {
     /// Its bytes: a template of the same dialect without parents and includes.
     pub bytes: Vec<u8>,
-    /// Where they come from; sorted, together they cover all of it.
+    /// The stretches that it consists of; sorted, together they cover all of it.
     pub stretches: Vec<Stretch>,
-    /// What could not be resolved and was kept as it is.
+    /// The references that could not be resolved and were kept as they are.
     pub problems: Vec<Problem>,
     /// The definitions of blocks that it shows.
     pub shown: Vec<Definition>,
 }
 
 impl Flat {
-    /// Where the byte at `offset` comes from; for the end of the page, where its last byte does.
+    /// The origin of the byte at `offset`; for the end of the page, that of its last byte.
     pub fn origin(&self, site: &Site, offset: u32) -> Option<Origin> {
         self.origin_with(site, offset, &mut FxHashMap::default())
     }

@@ -60,7 +60,7 @@ struct Flattener<'s> {
     site: &'s Site,
     flat: Flat,
     chains: FxHashMap<SourceId, Rc<Chain>>,
-    /// What is being spliced, outermost first.
+    /// The splices under way, outermost first.
     active: Vec<Via>,
     /// The files among them.
     including: Vec<SourceId>,
@@ -68,7 +68,7 @@ struct Flattener<'s> {
     binders: FxHashMap<(SourceId, Box<[u8]>), Vec<ConstructId>>,
     /// The own-file tags that were written.
     said: FxHashSet<Box<[u8]>>,
-    /// What binds names here, for a proof.
+    /// The bindings of names here, for a proof.
     names: Option<Names<'s>>,
     /// A byte-order mark belongs to its file: the page has its own.
     own_mark: bool,
@@ -77,7 +77,7 @@ struct Flattener<'s> {
     full: bool,
 }
 
-/// What holds while a stretch of a template is written.
+/// The state that holds while a stretch of a template is written.
 #[derive(Clone)]
 struct Frame {
     chain: Rc<Chain>,
@@ -549,7 +549,7 @@ impl Flattener<'_> {
         self.active.pop();
     }
 
-    /// What began on the stack of names ends.
+    /// Ends all that began on the stack of names since a place of it.
     fn leave(&mut self, start: Option<usize>) {
         if let (Some(names), Some(start)) = (&mut self.names, start) {
             names.leave(start);
@@ -589,7 +589,7 @@ impl Flattener<'_> {
     }
 }
 
-/// What a proof reads for a name that a pair binds for what it holds.
+/// The name that a proof reads for one that a pair binds for its content.
 const ANY_NAME: &[u8] = b"_";
 
 /// The closer of the pair that a branch divides.

@@ -13,7 +13,7 @@ use crate::markup::{Construct, ConstructId};
 use crate::site::{Parent, Site, Template};
 use crate::text::{SourceId, Span, is_blank};
 
-/// What must be known of two sites before their pages are put together for a proof.
+/// The facts about two sites that are needed before their pages are put together for a proof.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct ProofContext {
     /// The names that something in either binds.
@@ -79,7 +79,7 @@ impl ProofContext {
 pub(crate) struct Reached {
     /// Which one: the same in two pages whose tags are the same.
     binding: u64,
-    /// What it lies after.
+    /// The ends that it lies after.
     pub behind: Behind,
 }
 
@@ -115,13 +115,13 @@ impl Behind {
 /// A construct that stays in a page.
 #[derive(Clone, Debug)]
 pub(crate) struct Kept {
-    /// Where it is in the page.
+    /// Its place in the page.
     pub at: u32,
     pub source: SourceId,
     pub construct: ConstructId,
     /// For each of its names that something binds: where it is, and what it reaches, the nearest first.
     pub names: Vec<(Span, Vec<Reached>)>,
-    /// Where the names are that it binds for what it holds, or sets.
+    /// The places of the names that it binds for its content, or sets.
     pub own_names: Vec<Span>,
     /// It prints what an include gives: the name that is written, and what is read for it.
     pub given: Option<(Span, Given)>,
@@ -129,7 +129,7 @@ pub(crate) struct Kept {
     sets: Option<Box<[u8]>>,
 }
 
-/// Where something is bound.
+/// The place of a binding.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Place {
     /// In a child, outside its blocks.
@@ -279,7 +279,7 @@ impl<'b> Names<'b> {
         !self.context.is_open
     }
 
-    /// What stays in the page, without what sets a name that nothing in it uses.
+    /// The tags that stay in the page, without those that set a name that nothing in it uses.
     pub fn into_kept(self) -> Vec<Kept> {
         let Self { context, used, mut kept, .. } = self;
         kept.retain(|kept| context.is_open || kept.sets.as_ref().is_none_or(|name| used.contains(name)));
@@ -416,7 +416,7 @@ impl<'b> Names<'b> {
         self.stack.len() - 1
     }
 
-    /// What began at a place of the stack ends: what was set in it is seen after it by some engines.
+    /// Ends all that began since a place of the stack: some engines see the names set in it after it.
     pub fn leave(&mut self, start: usize) {
         let inside = self.stack.split_off(start.min(self.stack.len()));
         let end = match inside.first() {
@@ -517,7 +517,7 @@ impl Bound {
     }
 }
 
-/// What stands for an expression: its text, and what the names in it reach.
+/// A hash of an expression: its text, and the bindings that the names in it reach.
 fn said(text: u64, names: &[(Span, Vec<Reached>)]) -> u64 {
     names
         .iter()

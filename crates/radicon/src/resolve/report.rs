@@ -16,16 +16,16 @@ use crate::text::{LineIndex, Place, SourceId, Span, did_you_mean, is_blank, prev
 pub struct ChainReport {
     /// The page's path.
     pub page: String,
-    /// What it is for.
+    /// Its role.
     pub role: Role,
     /// The levels, the page itself first.
     pub chain: Vec<ChainLevel>,
     /// Every block that a level defines, in the order of the base; those that
     /// come in another one after it.
     pub blocks: Vec<ChainBlock>,
-    /// What the children hold outside every block, and no page shows.
+    /// Content that the children have outside every block, and no page shows.
     pub lost: Vec<Lost>,
-    /// What breaks the chain.
+    /// The problems that break the chain.
     pub problems: Vec<Problem>,
 }
 
@@ -43,14 +43,14 @@ pub struct ChainLevel {
     pub rule: Option<String>,
 }
 
-/// What a page shows in a block.
+/// The state of a block in a page.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BlockState {
     /// Content that a child gives.
     Overridden,
-    /// What the template with the region gives.
+    /// The default of the template with the region.
     Default,
     /// Nothing: no template gives content.
     Empty,
@@ -82,9 +82,9 @@ impl BlockState {
 pub struct ChainBlock {
     /// Its name.
     pub name: String,
-    /// What the page shows in it.
+    /// The state of the block in the page.
     pub state: BlockState,
-    /// Where the region is that a child may fill; none if there is none.
+    /// The region that a child may fill; none if there is none.
     pub region: Option<Place>,
     /// The block that the region is in.
     pub within: Option<String>,
@@ -126,7 +126,7 @@ pub struct DefinitionReport {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Lost {
-    /// Where it is.
+    /// Its place.
     pub place: Place,
     /// Its start.
     pub preview: String,
@@ -142,15 +142,15 @@ pub struct BlockReport {
     pub pages: Vec<BlockUse>,
 }
 
-/// What a page shows in a block, and who gives it.
+/// The state of a block in a page, and the template that gives its content.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BlockUse {
     /// The page's path.
     pub page: String,
-    /// What it shows.
+    /// The state of the block.
     pub state: BlockState,
-    /// Where that is; none if there is nothing.
+    /// The place of that content; none if there is nothing.
     pub from: Option<Place>,
     /// Whether it splices what it replaces.
     pub inherits: bool,
@@ -254,7 +254,7 @@ impl Resolver<'_> {
     }
 }
 
-/// What is needed to tell of one chain.
+/// The facts needed to tell of one chain.
 struct Teller<'a> {
     site: &'a Site,
     chain: &'a Chain,

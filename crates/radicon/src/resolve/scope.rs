@@ -9,10 +9,10 @@ use crate::markup::{Construct, ConstructId};
 use crate::site::Template;
 use crate::text::{SourceId, Span};
 
-/// What an include gives for a name.
+/// The value that an include gives for a name.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Given {
-    /// Where it is written.
+    /// The template in which it is written.
     pub source: SourceId,
     pub value: Span,
     /// It is text, not an expression.

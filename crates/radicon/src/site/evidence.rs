@@ -128,7 +128,7 @@ impl<'a> FileNames<'a> {
     }
 }
 
-/// Where something is in the HTML.
+/// The place of something in the HTML.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Where {
     /// In an element that shows text as it is written.
@@ -188,7 +188,7 @@ pub(super) struct Places<'a> {
     items: &'a [Construct],
     of: Vec<Where>,
     listings: usize,
-    /// Where the content of a script, style sheet or title is, while it lasts.
+    /// The place of the content of a script, style sheet or title, while it lasts.
     raw: Option<Where>,
     in_tag: bool,
     in_head: bool,
@@ -270,14 +270,14 @@ impl Sink for Places<'_> {
     }
 }
 
-/// What is around a construct.
+/// The surroundings of a construct.
 struct Around<'a> {
     source: &'a [u8],
     items: &'a [Construct],
     at: usize,
 }
 
-/// What is next to a tag on its line.
+/// The neighbour of a tag on its line.
 #[derive(PartialEq, Eq)]
 enum Side {
     /// The end of the line, markup, or another tag.
@@ -289,7 +289,7 @@ enum Side {
 }
 
 impl Side {
-    /// What a byte belongs to; markup and other tags are none.
+    /// The kind of neighbour that a byte belongs to; markup and other tags are none.
     fn of(byte: Option<u8>) -> Self {
         match byte {
             None | Some(b'\n' | b'\r') => Side::Edge,

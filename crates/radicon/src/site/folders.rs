@@ -23,7 +23,7 @@ pub(super) fn rules_for<'r>(rules: &'r [FolderRule], path: &str) -> Vec<&'r Fold
     holding
 }
 
-/// What the rules give.
+/// The templates that the rules give.
 #[derive(Debug, Default)]
 pub(super) struct Given {
     /// Layouts of templates that name none.

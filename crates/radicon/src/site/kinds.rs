@@ -34,7 +34,7 @@ const BYTES_PER_TAG: usize = 200;
 /// How much of a file is looked at to see whether it is markup, in bytes.
 const HEAD: usize = 4096;
 
-/// What one file shows of each dialect in which it may be written.
+/// The evidence in one file for each dialect in which it may be written.
 pub(crate) type Shown = Vec<(usize, Evidence)>;
 
 /// How a file is read.

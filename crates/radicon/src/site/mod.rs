@@ -82,7 +82,7 @@ pub struct Change {
     pub new: Option<Vec<u8>>,
 }
 
-/// What kind of problem something is.
+/// The kind of a problem.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -104,9 +104,9 @@ pub struct Problem {
     pub file: String,
     /// The place in the file, if there is one.
     pub at: Option<Position>,
-    /// What kind of problem it is.
+    /// The kind of problem.
     pub kind: ProblemKind,
-    /// What is wrong, in plain words.
+    /// The problem, in plain words.
     pub message: String,
 }
 
@@ -119,7 +119,7 @@ impl std::fmt::Display for Problem {
     }
 }
 
-/// What a template is for.
+/// The role of a template.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -149,13 +149,13 @@ impl Role {
 /// A file that was looked at.
 struct Looked {
     shown: Shown,
-    /// What was read of it, by the indices of dialects.
+    /// The constructs read of it, by the indices of dialects.
     read: Vec<(usize, Constructs)>,
     /// The template that it was before, if it has not changed.
     before: Option<Template>,
 }
 
-/// What was read before, for a site that is read again and again.
+/// The reading of before, for a site that is read again and again.
 #[derive(Debug, Default)]
 pub(crate) struct Memory {
     templates: FxHashMap<String, Known>,
@@ -169,7 +169,7 @@ impl Memory {
         self.templates.clear();
     }
 
-    /// What is known of a template, by its path.
+    /// The facts known of a template, by its path.
     pub fn template(&mut self, path: &str) -> Option<&mut Known> {
         self.templates.get_mut(path)
     }
@@ -210,16 +210,16 @@ pub enum Parent {
     },
 }
 
-/// What a template takes from others.
+/// The links of a template to others.
 #[derive(Clone, Debug, Default)]
 pub struct Links {
     /// Its parent.
     pub parent: Parent,
     /// For each construct that names a file, by its index: the file. Sorted.
     targets: Vec<(ConstructId, Result<SourceId, Missing>)>,
-    /// What a folder rule puts before it.
+    /// The templates that a folder rule puts before it.
     pub before: Vec<SourceId>,
-    /// What a folder rule puts after it.
+    /// The templates that a folder rule puts after it.
     pub after: Vec<SourceId>,
 }
 
@@ -228,11 +228,11 @@ pub struct Links {
 pub struct Site {
     /// Its templates, sorted by path.
     pub templates: Vec<Template>,
-    /// Where written target names start, in the order in which they are tried.
+    /// The roots at which written target names start, in the order in which they are tried.
     pub roots: Vec<Root>,
     /// How names that begin with an application's name become files.
     pub mounts: Vec<Mount>,
-    /// What application code names.
+    /// The names in application code.
     pub references: Vec<Reference>,
     /// Settings that lead nowhere.
     pub problems: Vec<Problem>,
@@ -249,7 +249,7 @@ pub struct Site {
     own_file: own_file::OwnFile,
     /// The ways in which its dialects name files.
     naming: Vec<Targets>,
-    /// Where each named fragment is defined.
+    /// The definitions of each named fragment.
     parts: FxHashMap<Box<[u8]>, Vec<(SourceId, ConstructId)>>,
 }
 
@@ -427,7 +427,7 @@ impl Site {
         self.ids().flat_map(of).filter(|&id| !self.get(id).rendered).collect()
     }
 
-    /// What a template takes from others.
+    /// The links of a template to others.
     pub fn links(&self, id: SourceId) -> &Links {
         &self.links[id.index()]
     }
@@ -472,7 +472,7 @@ impl Site {
             || !self.vendored.is_empty() && self.root_of(path).is_some_and(|root| self.vendored.contains(&root.path))
     }
 
-    /// Where the named fragments of a name are defined.
+    /// The definitions of the named fragments of a name.
     pub fn parts(&self, name: &[u8]) -> &[(SourceId, ConstructId)] {
         self.parts.get(name).map_or(&[], Vec::as_slice)
     }

@@ -46,7 +46,7 @@ impl Mount {
     }
 }
 
-/// What stands for `<a>` and `<rest>` in a text that a pattern fits.
+/// The texts for `<a>` and `<rest>` in a text that a pattern fits.
 fn fill<'t>(pattern: &str, text: &'t str) -> Option<(&'t str, &'t str)> {
     let (before, after) = pattern.split_once("<a>")?;
     let (between, end) = after.split_once("<rest>")?;

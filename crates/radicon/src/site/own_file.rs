@@ -62,9 +62,9 @@ pub(crate) struct Needs {
     by_word: FxHashMap<(String, String), Need>,
 }
 
-/// What a word needs.
+/// The own-file tags that a word needs.
 struct Need {
-    /// What is in all files that use it.
+    /// The tags in all files that use it.
     common: BTreeSet<String>,
     /// Whether it is in a file that loads nothing, and so needs nothing.
     is_free: bool,
@@ -210,14 +210,14 @@ impl Needs {
     }
 }
 
-/// What tags may have from a library: words that nobody described, calls that outputs begin with, filters.
+/// The words that tags may have from a library: those that nobody described, calls that outputs begin with, filters.
 pub(crate) fn words(constructs: &Constructs, source: &[u8], dialect: &Dialect) -> BTreeSet<String> {
     let mut found = BTreeSet::new();
     constructs.items.iter().for_each(|item| words_of(item, source, dialect, &mut found));
     found
 }
 
-/// What a tag may have from a library.
+/// The words that a tag may have from a library.
 fn words_of(item: &Construct, source: &[u8], dialect: &Dialect, found: &mut BTreeSet<String>) {
     let name = |text: &[u8]| {
         let end = text.iter().position(|&b| !(b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80));

@@ -28,7 +28,7 @@ pub struct Reference {
     pub line: u32,
 }
 
-/// What application code was found to name, and from what.
+/// The names found in application code, and the files they were found in.
 #[derive(Debug, Default)]
 pub(super) struct Memory {
     code: u64,

@@ -27,15 +27,15 @@ pub struct Settings {
     pub pages: Option<Globs>,
     /// Dialect files, from the site's folder.
     pub dialects: Vec<String>,
-    /// What holds for all templates of a folder.
+    /// The rules for all templates of a folder.
     pub folders: Vec<FolderRule>,
-    /// What dynamic names stand for.
+    /// The templates that dynamic names stand for.
     pub pins: Vec<Pin>,
     /// How names that begin with an application's name become files; inferred if roots are.
     pub mounts: Vec<Mount>,
     /// How to propose.
     pub propose: ProposeSettings,
-    /// What to look for.
+    /// The settings of the check.
     pub check: CheckSettings,
     /// Names of dialects for which it says how their engine behaves; see [`Settings::with_rules`].
     pub rules: Vec<String>,
@@ -43,7 +43,7 @@ pub struct Settings {
     pub text: String,
 }
 
-/// What a site says about findings.
+/// The settings of the check.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CheckSettings {
     /// Rules that weigh otherwise than usual; none for those that are off.
@@ -66,18 +66,18 @@ impl CheckSettings {
     }
 }
 
-/// What a site says about proposals; see [`ProposeOptions`](crate::ProposeOptions).
+/// The settings of proposals; see [`ProposeOptions`](crate::ProposeOptions).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ProposeSettings {
     /// Pages that keep their form.
     pub except: Globs,
     /// The most levels of layouts.
     pub levels: Option<u64>,
-    /// What a block must save, in bytes.
+    /// The bytes that a block must save.
     pub block_price: Option<u64>,
-    /// What a section's layout or a partial must save, in bytes.
+    /// The bytes that a section's layout or a partial must save.
     pub min_saving: Option<u64>,
-    /// What becomes a partial.
+    /// The kinds of markup that become partials.
     pub partials: Option<Partials>,
     /// Elements whose content is one block each, with the block's name.
     pub regions: Vec<(String, Selector)>,
@@ -85,7 +85,7 @@ pub struct ProposeSettings {
     pub names: BTreeMap<String, String>,
 }
 
-/// What becomes a partial.
+/// The kinds of markup that become partials.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Partials {
     /// Things with a name that are in several files.
@@ -97,7 +97,7 @@ pub enum Partials {
     None,
 }
 
-/// What files of a folder, and of the folders in it, do not say themselves.
+/// Rules for files of a folder, and of the folders in it, that do not name these things themselves.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FolderRule {
     /// The folder, from the site's folder; empty for all of it.

@@ -17,7 +17,7 @@ use crate::text::{Place, SourceId, count_lines, position};
 pub struct Survey {
     /// One entry a template, sorted by path.
     pub files: Vec<SurveyFile>,
-    /// Where target names start, in the order in which they are tried, and why.
+    /// The roots at which target names start, in the order in which they are tried, and the reason for each.
     pub roots: Vec<Root>,
     /// How names that begin with an application's name become files.
     pub mounts: Vec<Mount>,
@@ -31,7 +31,7 @@ pub struct Survey {
     pub unexplained: Vec<UnexplainedTag>,
     /// The copied markup, if it was looked for.
     pub repeats: Option<RepeatSummary>,
-    /// What could not be read.
+    /// The files that could not be read.
     pub problems: Vec<Problem>,
 }
 
@@ -41,7 +41,7 @@ pub struct Survey {
 pub struct SurveyFile {
     /// Its path from the site's folder.
     pub path: String,
-    /// What it is for.
+    /// Its role.
     pub role: Role,
     /// The dialect it is read in.
     pub dialect: String,

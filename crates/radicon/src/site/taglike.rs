@@ -146,7 +146,7 @@ fn call(text: &[u8]) -> Option<(&[u8], &[u8], usize)> {
     Some((&text[..1], &text[1..open], open + end + 1))
 }
 
-/// What recurs of the tag-like text of a site, the most frequent first.
+/// The tags that recur in the tag-like text of a site, the most frequent first.
 pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
     recurring(site, |_| true).into_iter().map(|uses| uses.shown(site)).collect()
 }
@@ -163,7 +163,7 @@ pub(crate) fn in_plain_files(site: &Site) -> (Vec<UnexplainedTag>, BTreeMap<Sour
     (found.iter().map(|uses| uses.shown(site)).collect(), first.into_iter().map(text).collect())
 }
 
-/// What recurs of the tag-like text of a site in some of its files, counted there, the most frequent first.
+/// The tags that recur in the tag-like text of some files of a site, counted there, the most frequent first.
 pub(crate) fn in_these(site: &Site, files: &BTreeSet<SourceId>) -> Vec<UnexplainedTag> {
     // What is nowhere in them needs no look at the site.
     let holds_some = |id: &SourceId| {
@@ -215,7 +215,7 @@ fn closed_by(word: &str) -> Option<&str> {
     word.strip_prefix('/').or_else(|| word.strip_prefix("end")).map(|word| word.trim_start_matches('_'))
 }
 
-/// Where a word occurs, in order of files and places.
+/// The uses of a word, in order of files and places.
 #[derive(Default)]
 struct Uses {
     places: Vec<(SourceId, Span)>,

@@ -20,7 +20,7 @@ pub struct Template {
     pub dialect: Arc<Dialect>,
     /// Its constructs.
     pub constructs: Constructs,
-    /// What it is for.
+    /// Its role.
     pub role: Role,
     /// It is rendered for itself: a page, or named by application code.
     pub rendered: bool,

@@ -26,7 +26,7 @@ pub struct Trial {
     pub unknown: Vec<TrialTag>,
     /// Places that begin like a construct and were read as none.
     pub unread: Vec<TrialPlace>,
-    /// What could not be paired.
+    /// The tags that could not be paired.
     pub errors: Vec<TrialPlace>,
 }
 
@@ -34,9 +34,9 @@ pub struct Trial {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TrialConstruct {
-    /// Where it starts.
+    /// Its start.
     pub at: Position,
-    /// What it does.
+    /// Its effect.
     pub kind: Kind,
     /// Which tag of its form it is.
     pub part: Part,
@@ -78,7 +78,7 @@ pub struct TrialTag {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TrialPlace {
-    /// Where.
+    /// Its place.
     pub at: Position,
     /// The text or the message.
     pub text: String,
@@ -104,7 +104,7 @@ pub struct DialectUse {
 const SHOWN: usize = 48;
 
 impl Site {
-    /// What the site has of each dialect.
+    /// The uses of each dialect in the site.
     pub fn dialect_uses(&self, dialects: &[Arc<Dialect>]) -> Vec<DialectUse> {
         let count = |name: &str| self.templates.iter().filter(|template| template.dialect.name == name).count();
         let of = |dialect: &Arc<Dialect>| DialectUse {
@@ -176,7 +176,7 @@ impl Site {
     }
 }
 
-/// Where a delimiter of the dialect is in front of a word, outside what was read.
+/// The places where a delimiter of the dialect is in front of a word, outside of constructs.
 pub(crate) fn unread<'a>(
     source: &'a [u8],
     dialect: &'a Dialect,

@@ -72,7 +72,7 @@ fn top_level(template: &Template) -> impl Iterator<Item = &crate::markup::Constr
         .map(|(_, item)| item)
 }
 
-/// What a child must say itself once the level above it is gone.
+/// The overrides that a child needs once the level above it is gone.
 fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Result<Edits, StepError> {
     let child = site.get(id);
     let mut edits = Edits::default();

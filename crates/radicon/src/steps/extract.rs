@@ -18,10 +18,10 @@ use crate::site::{Home, Role, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
 use crate::urls::place_in;
 
-/// What becomes a partial, and where it is included.
+/// The markup that becomes a partial, and the places where it is included.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Extraction {
-    /// What to call the partial.
+    /// The name of the partial.
     pub name: String,
     /// Replace every other copy too, those in another dialect by a partial in that dialect.
     pub all: bool,
@@ -265,7 +265,7 @@ fn segments(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<
     segments
 }
 
-/// Where values are in a text outside its tags: in order, each with its number; whole words alone.
+/// The places of values in a text outside its tags: in order, each with its number; whole words alone.
 fn places(text: &[u8], dialect: &Dialect, values: &[(String, String)]) -> Vec<(Span, usize)> {
     let tags = if values.is_empty() { Vec::new() } else { Constructs::read(text, dialect).items };
     let cuts = |span: Span, tag: Span| tag.start < span.end && span.start < tag.end && tag != span;

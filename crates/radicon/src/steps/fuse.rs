@@ -70,7 +70,7 @@ fn fused(site: &Site, head: SourceId, foot: SourceId, layout: &str, block: &str)
     Ok(step)
 }
 
-/// What a page has before its content and after it, if that is nothing but the two includes.
+/// The text of a page before its content and after it, if that is nothing but the two includes.
 fn around(site: &Site, id: SourceId, heads: &[&Construct], feet: &[&Construct]) -> Result<(Span, Span), &'static str> {
     let template = site.get(id);
     let ([head], [foot]) = (heads, feet) else { return Err("does not include each of the two once") };

@@ -134,7 +134,7 @@ fn region(template: &Template, name: &str) -> Option<ConstructId> {
     template.regions().find(|(_, item)| item.name.of(&template.source) == name.as_bytes()).map(|(at, _)| at)
 }
 
-/// Where a definition splices what it replaces.
+/// The places where a definition splices the content that it replaces.
 pub(super) fn inherited(template: &Template, opener: ConstructId) -> Vec<Span> {
     let inside = template.constructs.inside(opener).iter();
     inside.filter(|item| item.kind == Kind::Inherited).map(|item| item.span).collect()

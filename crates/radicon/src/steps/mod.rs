@@ -48,15 +48,15 @@ pub(crate) use reorder::whole;
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Step {
-    /// What it does, in plain words.
+    /// The effect, in plain words.
     pub title: String,
     /// The files that change, each with the word for how: `new`, `changed` or `removed`.
     pub files: Vec<(String, &'static str)>,
     /// That no page changes.
     pub proof: Proof,
-    /// What must be looked at, or was left as it is.
+    /// Places to look at, and things that were left as they are.
     pub notes: Vec<String>,
-    /// What belongs into `radicon.toml`; empty if nothing does.
+    /// Lines for `radicon.toml`; empty if there are none.
     pub settings: String,
     /// The changes.
     #[serde(skip)]
@@ -216,7 +216,7 @@ pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
     }
 }
 
-/// What is between the tags of a pair, with all whitespace; of a single tag its short content.
+/// The span between the tags of a pair, with all whitespace; of a single tag its short content.
 pub(crate) fn between(template: &Template, opener: ConstructId) -> Span {
     let open = &template.constructs.items[opener];
     template.constructs.partner(open).map_or(open.value, |close| Span::new(open.span.end, close.span.start))

@@ -21,7 +21,7 @@ pub enum PlaceError {
     NotThere {
         /// The file's path.
         file: String,
-        /// What was looked for.
+        /// The place that was looked for.
         what: String,
     },
 }

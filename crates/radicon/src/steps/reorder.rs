@@ -15,7 +15,7 @@ pub(crate) struct Reordered {
     pub late: ConstructId,
     /// The tag of the first one before which it belongs.
     pub before: ConstructId,
-    /// What puts them into order.
+    /// The edits that put them into order.
     pub edits: Edits,
 }
 

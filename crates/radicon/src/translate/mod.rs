@@ -46,11 +46,11 @@ pub struct Translation {
 pub struct LeftOut {
     /// Its path.
     pub file: String,
-    /// What in it the dialect cannot say, or which file that it names is left out, each with its place.
+    /// Constructs that the dialect cannot express, and files that are named and left out, each with its place.
     pub reasons: Vec<Problem>,
 }
 
-/// What becomes of a template with something that the other dialect cannot say.
+/// The treatment of a template with something that the other dialect cannot express.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Unsayable {
     /// It is left out, and all that name it.
@@ -151,7 +151,7 @@ fn left_out(site: &Site, written: &mut Vec<Writer<'_>>) -> Vec<LeftOut> {
     left
 }
 
-/// Where a template names files that are left out.
+/// The places where a template names files that are left out.
 fn names_one_of(site: &Site, id: SourceId, gone: &FxHashSet<SourceId>) -> Vec<Problem> {
     let template = site.get(id);
     let links = site.links(id);
@@ -196,9 +196,9 @@ struct Writer<'a> {
     to: &'a Arc<Dialect>,
     loops: &'a Loops<'a>,
     out: Vec<u8>,
-    /// What a person must look at.
+    /// Places that a person must look at.
     places: Vec<Problem>,
-    /// What the dialect cannot say.
+    /// Constructs that the dialect cannot express.
     unsayable: Vec<Problem>,
 }
 

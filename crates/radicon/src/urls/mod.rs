@@ -106,7 +106,7 @@ impl Folder {
         if ups.is_empty() && downs.is_empty() { b"./".to_vec() } else { [ups, downs].concat() }
     }
 
-    /// Where a URL that is written here leads; `None` if it is not in its shortest form, or none of a file.
+    /// The place that a URL written here leads to; `None` if it is not in its shortest form, or none of a file.
     fn place<'u>(&'u self, url: &'u [u8]) -> Option<Place<'u>> {
         let mut rest = url;
         let mut ups = 0;
@@ -126,7 +126,7 @@ impl Folder {
         (self.shortest(&place) == url).then_some(place)
     }
 
-    /// What a URL in a shared file here becomes in a page of that folder.
+    /// The form of a URL in a shared file here in a page of that folder.
     pub fn printed<'u>(&self, url: &'u [u8], page: &Folder) -> Cow<'u, [u8]> {
         let (path, tail) = split(url);
         if is_literal(path) {

@@ -74,7 +74,7 @@ pub(crate) fn unrooted(path: &str, role: Role, text: &[u8]) -> Vec<u8> {
     super::replaced(text, &from_folder(path, role, text))
 }
 
-/// Where a place of a file is in a copy of it.
+/// The place in a copy of a file of a place in that file.
 pub(crate) fn place_in(copy: &Template, offset: u32) -> u32 {
     let mut shift = 0_i64;
     for (range, url) in from_folder(&copy.path, copy.role, &copy.source) {

@@ -85,7 +85,7 @@ fn is_whole(page: &PageView<'_>) -> bool {
     page.document.tokens.iter().any(is_frame)
 }
 
-/// What no id looks like: a URL or selector in an attribute of another use, a fragment with a directive.
+/// Whether it looks like no id: a URL or selector in an attribute of another use, a fragment with a directive.
 fn is_other(id: &[u8]) -> bool {
     id.iter().any(|b| b"/.:>~[".contains(b)) || id.starts_with(b"!")
 }

@@ -63,7 +63,7 @@ fn known(context: &Context<'_>, chain: &Chain) -> Vec<String> {
     known
 }
 
-/// Where the name of a pair is written: in its opening tag, and maybe in its closing one.
+/// The places where the name of a pair is written: in its opening tag, and maybe in its closing one.
 fn name_spans(template: &Template, opener: ConstructId) -> Vec<Span> {
     let open = &template.constructs.items[opener];
     let close = template.constructs.partner(open).map(|close| close.name).filter(|name| !name.is_empty());

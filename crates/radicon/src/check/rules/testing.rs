@@ -106,7 +106,7 @@ pub fn finds_in(dialect: &Arc<Dialect>, rule: &Rule, files: &[(&str, &str)], set
     );
 }
 
-/// What a file is once a rule's findings are fixed, in both dialects.
+/// Checks the text of a file once a rule's findings are fixed, in both dialects.
 #[track_caller]
 pub fn fixes(rule: &Rule, files: &[(&str, &str)], file: &str, expected: &str) {
     let again: Vec<(&str, String)> = files.iter().map(|(path, text)| (*path, respelt(text))).collect();

@@ -74,7 +74,7 @@ pub(in crate::learn) fn with_exception(text: &str, rule: &str, pattern: &str) ->
     Some(file.to_string())
 }
 
-/// What speaks for a form, as a comment.
+/// The evidence for a form, as a comment.
 fn evidence(form: &LearnedForm) -> String {
     let at = form.example.as_ref().map_or(String::new(), |at| format!(", {}:{}", at.file, at.line));
     let sure = match form.confidence {

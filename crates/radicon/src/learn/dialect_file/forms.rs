@@ -28,7 +28,7 @@ pub(in crate::learn) struct Shape {
     pub why: String,
     /// The tags that are written so.
     pub tags: Vec<TagId>,
-    /// Where it is and is no tag of a notation.
+    /// The places that it is in without being a tag of a notation.
     pub elsewhere: Vec<(TextId, Range<usize>)>,
 }
 
@@ -70,7 +70,7 @@ struct Spelling {
     /// Its arguments are in parentheses.
     is_call: bool,
     is_quoted: bool,
-    /// What is right before the name.
+    /// The text right before the name.
     lead: String,
     /// Other arguments come first.
     follows: bool,
@@ -199,7 +199,7 @@ impl Writer<'_> {
         }
     }
 
-    /// What a directive's forms are: one kind, or for each closer another.
+    /// The kinds of a directive's forms: one, or for each closer another.
     fn kinds(&self, id: DirectiveId, kind: Kind) -> Vec<Kind> {
         let mut kinds: Vec<Kind> =
             self.found.closed_as.iter().filter(|((open, _), _)| *open == id).map(|(_, kind)| *kind).collect();
@@ -356,7 +356,7 @@ impl Writer<'_> {
         }
     }
 
-    /// What ends the tags of a directive and opens a pair, with the names after it.
+    /// The pattern for the end of a directive's tags that opens a pair, with the names after it.
     fn tail(&self, id: DirectiveId, tags: &[TagId]) -> String {
         let tail = &self.directive(id).tail;
         let has_names = |at: &TagId| self.text(*at)[self.tag(*at).tail.end..self.tag(*at).inner.end].contains('|');
@@ -403,7 +403,7 @@ impl Writer<'_> {
         self.compose(id, place, groups)
     }
 
-    /// What comes before a slot, with blanks where some are written.
+    /// The text before a slot, with blanks where some are written.
     fn lead_as_written(&self, tag: &Tag, text: &str, lead: &str, token: usize) -> String {
         if lead.len() < 2 {
             return lead.to_owned();
@@ -518,7 +518,7 @@ impl Writer<'_> {
     }
 }
 
-/// Where what leads to a token begins: at the word before it, if there is one, or at the signs.
+/// The start of the text that leads to a token: the word before it, if there is one, or the signs.
 fn lead_start(tag: &Tag, lead: &str, token: usize) -> usize {
     let before = &tag.tokens[..token];
     let signs = before.iter().rev().take_while(|token| matches!(token.kind, TokenKind::Sign(_))).count();
@@ -529,7 +529,7 @@ fn lead_start(tag: &Tag, lead: &str, token: usize) -> usize {
     }
 }
 
-/// What comes after a slot, as a pattern.
+/// The text after a slot, as a pattern.
 fn rest_after(tag: &Tag, text: &str, rest: &[&Token], kind: Kind) -> String {
     let region = matches!(kind, Kind::Slot | Kind::Fill | Kind::Block | Kind::Part);
     match rest {

@@ -103,7 +103,7 @@ fn head(facts: &Facts<'_>, found: &Meanings, group: &Group<'_>) -> String {
     if found.bodies && !found.parents.is_empty() { with_rule(&text, "loose", "body") } else { text }
 }
 
-/// What a dialect is called: by its files' suffix, and by their folder if that tells it apart.
+/// The name of a dialect: its files' suffix, and their folder if that tells it apart.
 fn name(group: &Group<'_>) -> String {
     let folder = group.pattern.split_once("/**").map_or("", |(folder, _)| folder);
     let folder = if folder == "**" || folder.starts_with('*') { "" } else { folder };
@@ -180,7 +180,7 @@ fn article(kind: Kind) -> String {
         kind => format!("a {}", kind.word()),
     }
 }
-/// What belongs into `radicon.toml`.
+/// The lines for `radicon.toml`.
 fn settings(facts: &Facts<'_>, found: &Meanings) -> String {
     let mut out = String::new();
     if let Some(marker) = &found.marker {

@@ -18,7 +18,7 @@ struct Rule {
     suffixes: Vec<String>,
     separator: String,
     prefix: String,
-    /// What `relative` says; nothing if names start at the roots.
+    /// The value of `relative`; none if names start at the roots.
     relative: Option<&'static str>,
     bare: bool,
 }

@@ -14,7 +14,7 @@ use crate::learn::thresholds::{
     MOST_TOGETHER, NESTED, WELL_NESTED,
 };
 
-/// What opens a pair: a tag's first word, or its last.
+/// The opener of a pair: a tag's first word, or its last.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Opens<'t> {
     Word(&'t str),
@@ -270,7 +270,7 @@ impl Finder<'_> {
         Some(Openers { score, nested, chosen, tags, tails })
     }
 
-    /// What may open pairs that general closers end: words at the beginning of tags, and at their end.
+    /// Words that may open pairs that general closers end: at the beginning of tags, and at their end.
     fn may_open(
         &self,
         notation: NotationId,

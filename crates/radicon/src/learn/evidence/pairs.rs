@@ -24,7 +24,7 @@ pub(in crate::learn) struct Closer {
     pub word: Option<String>,
 }
 
-/// What is known about pairs.
+/// The known pairs.
 #[derive(Debug, Default)]
 pub(in crate::learn) struct Pairs {
     /// For each opening directive its closers, the most frequent first.
@@ -33,7 +33,7 @@ pub(in crate::learn) struct Pairs {
     pub branches: BTreeMap<DirectiveId, Vec<DirectiveId>>,
     /// For each tag that opens a pair the tag that closes it, or itself if a brace does.
     pub partner: FxHashMap<TagId, TagId>,
-    /// Where the brace that closes a tag's body is.
+    /// The place of the brace that closes a tag's body.
     pub brace_ends: FxHashMap<TagId, usize>,
     /// For each tag the tags of the pairs around it, outermost first.
     pub around: FxHashMap<TagId, Vec<TagId>>,
@@ -129,7 +129,7 @@ impl Finder<'_> {
             && directive.tags.iter().all(|&at| !self.tags[at].brace)
     }
 
-    /// What an attribute says holds for the content of its element.
+    /// Pairs of attributes: an attribute holds for the content of its element.
     fn elements(&self, pairs: &mut Pairs) {
         for (id, directive) in DirectiveId::each(self.directives) {
             if self.notations[directive.notation].style != Style::Attribute {
@@ -202,7 +202,7 @@ impl Finder<'_> {
         }
     }
 
-    /// What makes closers of openers' words, with the directives that it does so for.
+    /// The affixes that make closers of openers' words, with the directives for which they do.
     fn affixes(&self, pairs: &Pairs) -> BTreeMap<Affix, Vec<Member>> {
         let mut by_word: FxHashMap<(NotationId, String), Vec<DirectiveId>> = FxHashMap::default();
         for (open, directive) in DirectiveId::each(self.directives) {

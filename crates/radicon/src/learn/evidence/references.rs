@@ -123,7 +123,7 @@ pub(in crate::learn) fn find(
     found
 }
 
-/// What is in one place of a word's tags, whatever follows.
+/// The texts in one place of a word's tags, whatever follows.
 #[derive(Default)]
 struct Place {
     edges: usize,
@@ -156,7 +156,7 @@ impl Place {
     }
 }
 
-/// What is in one place of a directive's tags.
+/// The texts in one place of a directive's tags.
 struct SlotUse {
     directive: DirectiveId,
     slot: Slot,
@@ -170,7 +170,7 @@ struct SlotUse {
     with_folder: BTreeSet<String>,
 }
 
-/// What is in each place of a directive's tags.
+/// The texts in each place of a directive's tags.
 fn slots_of(
     corpus: &Corpus,
     index: &Index<'_>,
@@ -280,9 +280,9 @@ fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>)
 
 /// How the names of a site become files.
 struct Rule {
-    /// What comes before most of them.
+    /// The prefix of most of them.
     prefix: String,
-    /// What may come after them.
+    /// The suffixes that may come after them.
     suffixes: BTreeSet<String>,
 }
 

@@ -30,7 +30,7 @@ struct Replaced {
 }
 
 impl Facts<'_> {
-    /// What is only inside overrides of something that has content above.
+    /// Directives that are only inside overrides of a region that has content above.
     pub(super) fn inherited(&self, found: &Meanings) -> Vec<(DirectiveId, Meaning)> {
         let mut inherited: Vec<(DirectiveId, Meaning)> = Vec::new();
         let mut candidates: Vec<Replaced> =
@@ -72,7 +72,7 @@ impl Facts<'_> {
         inherited
     }
 
-    /// Where a directive is, if hardly ever outside overrides.
+    /// The overrides that a directive is in, if it is hardly ever elsewhere.
     fn replaced(&self, id: DirectiveId, found: &Meanings) -> Option<Replaced> {
         let directive = &self.directives[id];
         let is_other = found.of.contains_key(&id) || self.pairs.is_closer(id) || self.divides(id, found);

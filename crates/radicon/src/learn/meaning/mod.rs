@@ -26,17 +26,17 @@ use crate::learn::read::tags::TagId;
 use crate::learn::read::tags::{Notation, Style, Tag, token_text};
 use crate::learn::thresholds::ON_TOP;
 
-/// What a directive means, and what speaks for it.
+/// The meaning of a directive, and the evidence for it.
 #[derive(Clone, Debug)]
 pub(in crate::learn) struct Meaning {
     pub kind: Kind,
-    /// Where its name or target is.
+    /// The place of its name or target.
     pub slot: Option<Slot>,
     pub confidence: Confidence,
     pub why: String,
 }
 
-/// What was found out about a group of files.
+/// The meanings found for a group of files.
 #[derive(Default)]
 pub(in crate::learn) struct Meanings {
     pub of: BTreeMap<DirectiveId, Meaning>,
@@ -55,7 +55,7 @@ pub(in crate::learn) struct Meanings {
     pub bodies: bool,
 }
 
-/// What was found out before any meaning.
+/// The facts about a group of files, found before any meaning.
 pub(in crate::learn) struct Facts<'a> {
     pub corpus: &'a Corpus,
     pub index: &'a Index<'a>,
@@ -99,7 +99,7 @@ impl Facts<'_> {
         TagId::at(self.starts[file.index()]).to(TagId::at(self.starts[file.index() + 1]))
     }
 
-    /// Where a tag begins and ends; of an attribute its element.
+    /// The extent of a tag; of an attribute its element.
     pub(in crate::learn) fn extent(&self, at: TagId) -> (usize, usize) {
         let range = &self.tags[at].range;
         match self.pairs.brace_ends.get(&at) {

@@ -61,7 +61,7 @@ impl Text {
     }
 }
 
-/// Where the contents of scripts and styles are.
+/// The contents of scripts and styles.
 fn quiet_ranges(text: &str) -> Vec<Range<usize>> {
     let lower = text.to_ascii_lowercase();
     let mut ranges = Vec::new();
@@ -86,7 +86,7 @@ fn lies_in(ranges: &[Range<usize>], at: usize) -> bool {
     ranges.get(after).is_some_and(|range| range.start <= at)
 }
 
-/// Where elements that begin with a sign hold statements of a program.
+/// The elements that begin with a sign and hold statements of a program.
 fn code_ranges(text: &str) -> Vec<Range<usize>> {
     let bytes = text.as_bytes();
     let mut open: FxHashMap<String, usize> = FxHashMap::default();

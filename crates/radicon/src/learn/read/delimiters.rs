@@ -14,7 +14,7 @@ use crate::learn::thresholds::{
     MORE_OFTEN_ALONE, SAMPLES, UNLIKE_SHARE, UNLIKE_SHARE_SIGNED,
 };
 
-/// Where tags are, for each file in order.
+/// The ranges of tags, for each file in order.
 pub(in crate::learn) struct Mask(Vec<Vec<Range<usize>>>);
 
 impl Mask {
@@ -231,7 +231,7 @@ fn longer(corpus: &Corpus, notation: &Notation, places: &BTreeMap<Vec<u8>, Place
     found
 }
 
-/// What closes a delimiter in nearly all places: its mirror image, or that of its part from the bracket on.
+/// The closer of a delimiter in nearly all places: its mirror image, or that of its part from the bracket on.
 fn closer(corpus: &Corpus, open: &[u8], uses: &Places) -> Option<String> {
     let [long, short] = closers(&String::from_utf8_lossy(open));
     let shares = [closed(corpus, open, &long, uses), closed(corpus, open, &short, uses)];

@@ -16,10 +16,10 @@ id!(
 );
 numbers!(TagId: DirectiveId);
 
-/// Where an argument is: after the first words, or after a word and a sign of its own.
+/// The place of an argument: after the first words, or after a word and a sign of its own.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(in crate::learn) struct Slot {
-    /// What is right before it: nothing, `=`, `name=`, `from `.
+    /// The text right before it: nothing, `=`, `name=`, `from `.
     pub lead: String,
     pub quoted: bool,
 }

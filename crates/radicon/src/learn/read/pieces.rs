@@ -2,12 +2,12 @@
 
 use crate::markup::elements::{self, Content};
 
-/// What is between two places; nothing if they are out of order.
+/// The text between two places; nothing if they are out of order.
 pub(in crate::learn) fn between(text: &str, from: usize, to: usize) -> &str {
     text.get(from..to).unwrap_or("")
 }
 
-/// Where the content of the element ends that carries an attribute.
+/// The end of the content of the element that carries an attribute.
 pub(in crate::learn) fn element_end(text: &str, attribute: std::ops::Range<usize>) -> Option<usize> {
     let start = text[..attribute.start].rfind('<')?;
     let length = text[start + 1..].bytes().take_while(u8::is_ascii_alphanumeric).count();

@@ -88,13 +88,13 @@ pub(in crate::learn) struct Tag {
     pub notation: NotationId,
     /// All of it.
     pub range: Range<usize>,
-    /// What is between the delimiters, trim marks left out.
+    /// The text between the delimiters, trim marks left out.
     pub inner: Range<usize>,
     /// The marks that directly follow the opening delimiter.
     pub mark: Range<usize>,
     /// Its first word, which may be empty.
     pub word: Range<usize>,
-    /// What follows.
+    /// The tokens that follow.
     pub tokens: Vec<Token>,
     /// It ends with a brace that its body's end closes.
     pub brace: bool,
@@ -198,7 +198,7 @@ impl<'n> Reader<'n> {
     }
 }
 
-/// Where the closing delimiter is, quotes and brackets minded as far as they go.
+/// The place of the closing delimiter, quotes and brackets minded as far as they go.
 fn find_close(source: &str, from: usize, close: &str) -> Option<usize> {
     let bytes = source.as_bytes();
     let limit = bytes.len().min(from + MAX_TAG);

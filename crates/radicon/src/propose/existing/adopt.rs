@@ -148,7 +148,7 @@ impl Job<'_> {
         (blank(outside, end) && !nested).then_some(Member { id, page, fillings, copy: false })
     }
 
-    /// What a child has in one region.
+    /// The override of a region by a child.
     fn overriding(
         &self,
         template: &Template,
@@ -212,7 +212,7 @@ impl Job<'_> {
         }
     }
 
-    /// What all pages of a layout say: the layout says it for them.
+    /// Pulls up content that all pages of a layout have: the layout gets it.
     fn pull_up(&self, skeleton: &Skeleton, pages: &[Page], open: &mut [Open]) -> Vec<(Span, Vec<u8>)> {
         let layout = self.site.get(skeleton.layout);
         let mut edits = Vec::new();

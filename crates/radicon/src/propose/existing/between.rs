@@ -22,7 +22,7 @@ const LEAST_BLOCKS: usize = 2;
 const LARGE_SAVING: u64 = 9;
 const FEW_CHILDREN: usize = 3;
 
-/// What children say alike in a block.
+/// The content that children have alike in a block.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Alike<'s> {
     /// All of it, tags and all.

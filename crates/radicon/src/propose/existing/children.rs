@@ -24,7 +24,7 @@ pub struct Child<'s> {
 pub struct Own {
     /// It with its tags.
     pub whole: Span,
-    /// What is between its tags.
+    /// The span between its tags.
     pub inner: Span,
     /// It holds neither blocks nor inherited content.
     pub is_plain: bool,
@@ -32,7 +32,7 @@ pub struct Own {
     pub inherits: Option<Span>,
 }
 
-/// What becomes of an override.
+/// The change of an override.
 pub enum Change {
     Drop,
     Become(Vec<u8>),
@@ -73,7 +73,7 @@ impl Job<'_> {
 }
 
 impl<'s> Child<'s> {
-    /// What it has in a block.
+    /// Its content in a block.
     pub fn inner(&self, name: &[u8]) -> &'s [u8] {
         self.overrides.get(name).map_or(&[], |own| own.inner.of(&self.template.source))
     }
@@ -122,7 +122,7 @@ mod tests {
     use super::*;
     use crate::propose::testing::{job, site};
 
-    /// What becomes of a page whose block `a` changes, if it consists of overrides.
+    /// The text of a page whose block `a` changes, if it consists of overrides.
     fn changed(page: &str, change: Change) -> Option<String> {
         let base = "<b>{% block a %}{% endblock %}{% block z %}{% endblock %}</b>";
         let site = site([("base.html", base), ("p.html", page)]);

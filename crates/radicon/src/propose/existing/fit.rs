@@ -18,7 +18,7 @@ use crate::text::Span;
 /// The deepest nesting that is looked into.
 const MAX_DEPTH: usize = 150;
 
-/// What a page has in a region of the skeleton.
+/// The content of a page in a region of the skeleton.
 #[derive(Clone, Copy, Debug)]
 pub struct Filling {
     /// The region, by index.
@@ -30,7 +30,7 @@ pub struct Filling {
     pub default: bool,
 }
 
-/// What siblings are compared by.
+/// The unit by which siblings are compared.
 #[derive(Clone, Copy, Debug)]
 enum Atom {
     /// A word or a mark of punctuation, in a text.
@@ -74,7 +74,7 @@ impl<'a> Siblings<'a> {
 }
 
 impl Skeleton {
-    /// What the page has in each region; `None` if it does not fit.
+    /// The content of the page in each region; `None` if it does not fit.
     pub fn fit(&self, page: &Page) -> Option<Vec<Filling>> {
         let fit = Fit { frame: self, page };
         let mut found = fit.children(NodeId::ROOT, NodeId::ROOT, 0)?;
@@ -273,7 +273,7 @@ impl Fit<'_> {
         found.iter().all(balanced).then_some(found)
     }
 
-    /// Where fixed bytes end that are found at `at`, or after what the region before takes.
+    /// The end of fixed bytes that are found at `at`, or after the bytes that the region before takes.
     fn fixed(&self, fixed: &[u8], at: u32, tag: Span, before: Option<&mut Filling>) -> Option<u32> {
         let rest = Span::new(at, tag.end).of(&self.page.source);
         let skipped = match &before {
@@ -335,7 +335,7 @@ impl Fit<'_> {
         is_block.then(|| (open.name.of(&self.page.source), Span::new(open.span.end, close.span.start)))
     }
 
-    /// What is in the block of a region's name that some bytes of the page are.
+    /// The content of the block of a region's name, if some bytes of the page are that block.
     fn block_inside(&self, span: Span, region: usize) -> Option<Span> {
         let (name, inner) = self.block_at(span)?;
         (name == self.frame.regions[region].name.as_bytes()).then_some(inner)

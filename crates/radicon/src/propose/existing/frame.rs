@@ -15,7 +15,7 @@ use crate::resolve::Resolver;
 use crate::site::{Parent, Role, Site, SourceFile, folder};
 use crate::text::{SourceId, Span};
 
-/// What marks begin with: a code point that no text may hold.
+/// The beginning of marks: a code point that no text may hold.
 const MARK: &[u8] = "\u{fdd0}".as_bytes();
 const OPENS: &[u8] = "\u{fdd1}".as_bytes();
 const CLOSES: &[u8] = "\u{fdd2}".as_bytes();
@@ -32,7 +32,7 @@ pub struct Region {
 }
 
 impl Region {
-    /// What is in it unless a page says otherwise.
+    /// The content that it shows unless a page overrides it.
     pub fn inner(&self) -> Span {
         Span::new(self.open.end, self.close.start)
     }

@@ -17,7 +17,7 @@ use crate::text::{SourceId, Span, is_blank, line_start, trim_blanks};
 /// What a layout says in a block fits all that override it but for one in so many.
 const MINORITY: usize = 5;
 
-/// What is in a block once something moved up, and what its overrides become.
+/// The content of a block once something moved up, and the changes of its overrides.
 type Lifted = (Vec<u8>, BTreeMap<usize, Change>);
 
 impl Job<'_> {
@@ -45,7 +45,7 @@ impl Job<'_> {
         !changed.is_empty()
     }
 
-    /// What most children say alike in a block in which the layout shows nothing: it becomes the default.
+    /// Content that most children have alike in a block in which the layout shows nothing: it becomes the default.
     fn default_of_most<'s>(&self, block: &Block<'s>, children: &[Child<'s>]) -> Option<Lifted> {
         let layout = self.site.get(block.layout);
         let shown = between(layout, layout.definition(block.name)?);
@@ -65,7 +65,7 @@ impl Job<'_> {
             .then(|| (flush(first, part), alike.into_iter().map(|at| (at, Change::Drop)).collect()))
     }
 
-    /// What all overrides add alike after what the layout shows, or before it: the layout shows that too.
+    /// Content that all overrides add alike after the layout's, or before it: the layout shows that too.
     fn added<'s>(&self, block: &Block<'s>, children: &[Child<'s>]) -> Option<Lifted> {
         let layout = self.site.get(block.layout);
         if block.is_shown || block.adders.len() < LEAST_PAGES || block.adders.len() < block.overriding.len() {
@@ -180,7 +180,7 @@ impl Job<'_> {
     }
 }
 
-/// What makes a layout show this in a block: perhaps in lines of its own, indented as it is there.
+/// The edit that makes a layout show this in a block: perhaps in lines of its own, indented as it is there.
 pub fn shown_in(layout: &Template, at: ConstructId, shown: &[u8], own_lines: bool) -> (Span, Vec<u8>) {
     if !own_lines {
         return (layout.inner(at), shown.to_vec());
@@ -194,7 +194,7 @@ pub fn shown_in(layout: &Template, at: ConstructId, shown: &[u8], own_lines: boo
     (between(layout, at), [b"\n", &lines[..], b"\n", indent].concat())
 }
 
-/// What an override has before and after its tag for inherited content.
+/// The content of an override before and after its tag for inherited content.
 struct Sides<'s> {
     source: &'s [u8],
     before: Span,

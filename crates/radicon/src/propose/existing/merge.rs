@@ -98,7 +98,7 @@ impl Job<'_> {
             && resolver.family(block.layout).all(is_plain)
     }
 
-    /// What the names of several blocks have in common, if no block around is called so.
+    /// The words that the names of several blocks share, if no block around is called so.
     fn merged_name(&self, run: &[&Block<'_>]) -> Option<String> {
         let names: Option<Vec<&str>> = run.iter().map(|block| std::str::from_utf8(block.name).ok()).collect();
         let name = shared_words(&names?)?;

@@ -19,9 +19,9 @@ use crate::text::{is_blank, line_start, trim_blanks};
 /// Many blocks in one are rather content that looks alike than a skeleton.
 const MOST_PARTS: usize = 4;
 
-/// What some overrides of a block share.
+/// The content that some overrides of a block share.
 pub struct Wrapper {
-    /// What each override holds.
+    /// The content of each override.
     pages: Arc<[Page]>,
     /// The children whose overrides fit: their places among the pages, and the numbers that they are known by.
     members: Vec<(usize, usize)>,
@@ -120,7 +120,7 @@ impl Wrapper {
         self.members.iter().map(|(_, known)| *known)
     }
 
-    /// What it saves if only so many of its overrides have it from elsewhere, in bytes, about.
+    /// The bytes that it saves, about, if only so many of its overrides have it from elsewhere.
     pub fn saves_for(&self, count: usize) -> usize {
         self.saves * count.saturating_sub(1) / self.members.len().saturating_sub(1).max(1)
     }
@@ -140,7 +140,7 @@ impl Wrapper {
         self.writer(job).filled(&filled)
     }
 
-    /// What an override becomes once the wrapper is elsewhere: what is its own, in the wrapper's blocks.
+    /// The override once the wrapper is elsewhere: its own content, in the wrapper's blocks.
     pub fn change(&self, job: &Job<'_>, known: usize) -> Change {
         let page = self.members.iter().find(|(_, other)| *other == known).map_or(0, |(page, _)| *page);
         let own = trim_blanks(&self.writer(job).blocks(page, &self.open)).to_vec();

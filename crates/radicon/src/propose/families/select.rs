@@ -36,7 +36,7 @@ const MOST_JOINED_PAGES: usize = 3_000;
 pub struct Draft {
     pub members: Vec<usize>,
     pub unified: Unified,
-    /// What a block costs in it, in bytes.
+    /// The cost of a block in it, in bytes.
     pub price: u64,
 }
 
@@ -203,7 +203,7 @@ impl Job<'_> {
         own
     }
 
-    /// What of a finished page the job's dialect would take for a tag.
+    /// Text of a finished page that the job's dialect would take for a tag.
     pub fn misread(&self, template: &Template) -> Option<String> {
         if !template.dialect.forms.is_empty() {
             return None;

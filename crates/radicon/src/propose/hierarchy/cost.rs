@@ -23,7 +23,7 @@ const MOST_BLOCKS: usize = 16;
 /// How much dearer blocks are where there would be too many.
 const DEARER: [u64; 3] = [2, 4, 8];
 
-/// What fewer blocks may make of the size, in percent.
+/// The size, in percent, that fewer blocks may lead to.
 const MOST_FOR_FEWER: usize = 105;
 
 impl Job<'_> {
@@ -100,7 +100,7 @@ impl Job<'_> {
 }
 
 impl Layout {
-    /// What a family's layouts and pages cost, about: their bytes, and blocks at their price.
+    /// The cost of a family's layouts and pages, about: their bytes, and blocks at their price.
     pub fn cost(&self, price: u64) -> usize {
         let mut open = vec![self];
         let (mut bytes, mut tags) = (0, 0);

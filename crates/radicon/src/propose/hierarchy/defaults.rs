@@ -55,9 +55,9 @@ struct Votes {
     pages: usize,
     /// The sections, by their places.
     inner: Vec<(usize, Votes)>,
-    /// What it fills in as it is, if it is a section.
+    /// The hash that it fills in as it is, if it is a section.
     current: Option<u64>,
-    /// What filling takes, in bytes: its tags, and all of a section that fills nothing else.
+    /// The bytes that filling takes: its tags, and all of a section that fills nothing else.
     tags: usize,
     /// The cheapest way for a section to fill the block: the bytes of all that it and those
     /// below say then, and what it fills in.
@@ -69,11 +69,11 @@ struct Said {
     pages: usize,
     /// How long the content is, about: whitespace may differ.
     length: usize,
-    /// What these pages say, tags and all, in bytes.
+    /// The bytes of these pages' overrides, tags included.
     bytes: usize,
 }
 
-/// What is said below a layout that shows something in a block.
+/// The content below a layout that shows something in a block.
 struct Below {
     /// How many bytes that takes.
     bytes: usize,
@@ -120,7 +120,7 @@ impl Votes {
         votes
     }
 
-    /// What most pages have, the commonest first.
+    /// The contents that most pages have, the commonest first.
     fn commonest(&self) -> Vec<u64> {
         let mut counts: FxHashMap<u64, usize> = FxHashMap::default();
         self.count(&mut counts);
@@ -164,7 +164,7 @@ impl Votes {
         self.all - self.said.get(&shown).map_or(0, |said| said.bytes)
     }
 
-    /// What is said below, sections filling the block where that is shorter.
+    /// The content below, with sections filling the block where that is shorter.
     fn with(&self, shown: u64) -> Below {
         let count = |hash| self.said.get(&hash).map_or(0, |said| said.pages);
         let mut below = Below { bytes: self.own(shown), pages: self.pages, like: count(shown), empty: count(0) };
@@ -213,7 +213,7 @@ fn set_default(layout: &mut Layout, pages: &[Page], name: &str, hash: u64) {
     }
 }
 
-/// What a layout shows in a block now, for the sections below it, which fill it or not.
+/// Passes the content of a layout's block on to the sections below it, which fill it or not.
 fn pass_on(layout: &mut Layout, votes: &Votes, pages: &[Page], name: &str, hash: u64) {
     let Some(shown) = layout.block(name).map(|open| open.shown.clone()) else { return };
     let order: Vec<String> = layout.open.iter().map(|open| open.hole.name.clone()).collect();

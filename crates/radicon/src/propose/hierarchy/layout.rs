@@ -14,14 +14,14 @@ pub struct Layout {
     /// Pages that take it or one that extends it, in ascending order.
     pub members: Vec<usize>,
     pub body: Body,
-    /// What its pages and its sections may fill.
+    /// The holes that its pages and its sections may fill.
     pub open: Vec<Open>,
-    /// What a section saves beyond the layout around it, about, in bytes.
+    /// The bytes that a section saves beyond the layout around it, about.
     pub saves: usize,
     pub inner: Vec<Layout>,
 }
 
-/// What a layout consists of.
+/// The content of a layout.
 pub enum Body {
     /// A whole page.
     Base(Vec<Piece>),
@@ -47,7 +47,7 @@ pub struct Override {
     pub name: String,
     pub lines: bool,
     pub pieces: Vec<Piece>,
-    /// What the block holds in the layout around; see [`Open::shown`].
+    /// The content of the block in the layout around; see [`Open::shown`].
     pub replaces: Vec<u8>,
 }
 

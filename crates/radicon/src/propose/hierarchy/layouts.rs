@@ -24,7 +24,7 @@ const MOST_PARTS: u64 = 400;
 /// A section that has no name of its own saves so many times the price of one at least.
 const WORTH_A_NUMBER: u64 = 20;
 
-/// What layouts save with those in them, in bytes.
+/// The bytes that layouts save, with those in them.
 fn saved_by(layouts: &[Layout]) -> usize {
     layouts.iter().map(|layout| layout.saves + saved_by(&layout.inner)).sum()
 }
@@ -37,13 +37,13 @@ pub struct Planner<'a> {
     pub unifier: &'a Unifier<'a>,
     pub pages: &'a [Page],
     pub options: &'a ProposeOptions,
-    /// What a layout more costs, in bytes.
+    /// The cost of one layout more, in bytes.
     pub price: u64,
     /// The most levels of layouts.
     pub levels: usize,
     /// Whether what is repeated may become a partial.
     pub partials: bool,
-    /// What a partial may take, if anything.
+    /// The values that a partial may take, if any.
     pub passing: Option<Passing>,
     /// Whether a block can be shown once more elsewhere.
     pub again: bool,

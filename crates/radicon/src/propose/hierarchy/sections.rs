@@ -104,13 +104,13 @@ impl Sections {
     }
 }
 
-/// What is said in sections.
+/// The contents in sections.
 struct Tree<'s, S> {
     /// The places of the pages that no section in one has.
     own: Vec<Vec<usize>>,
     inner: Vec<Vec<usize>>,
     says: &'s S,
-    /// What it costs if a section shows its pages what it likes best.
+    /// The cost if a section shows its pages the content it likes best.
     filled: Vec<u64>,
 }
 
@@ -210,7 +210,7 @@ impl Shared {
     }
 }
 
-/// What a page has in a hole: its hash, its bytes, and whether it is all of it.
+/// The content of a page in a hole: its hash, its bytes, and whether it is all of it.
 type Feature = (u64, u32, bool);
 
 /// The sets of pages that carry the same features, the weightiest first.
@@ -259,7 +259,7 @@ fn shared(pages: &[Page], members: &[usize], holes: &[&Hole]) -> Vec<Shared> {
     sets.into_iter().zip(heaviest).map(shared).collect()
 }
 
-/// What a page has in the holes that it fills itself.
+/// The content of a page in the holes that it fills itself.
 fn features(pages: &[Page], index: usize, holes: &[&Hole]) -> Vec<Feature> {
     let page = &pages[index];
     let mut found: Vec<Feature> = Vec::new();
@@ -350,7 +350,7 @@ impl Weighed {
         around.min_by_key(|&other| (self.counts[other], other))
     }
 
-    /// What adding a candidate saves; `None` if it crosses a chosen one.
+    /// The bytes that adding a candidate saves; `None` if it crosses a chosen one.
     fn gain(&self, chosen: &[usize], at: usize) -> Option<f64> {
         let relations = &self.relations[at];
         if chosen.iter().any(|&other| other == at || relations[other] == Relation::Crossing) {

@@ -167,7 +167,7 @@ fn ancestors(page: &Page, node: NodeId) -> impl Iterator<Item = NodeId> + '_ {
     std::iter::successors(Some(node), |&at| (at != NodeId::ROOT).then(|| page.document.nodes[at].parent))
 }
 
-/// What the first elements within a hole are called.
+/// The names of the first elements within a hole.
 fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
     let shown = hole.filled();
     let (page, span) = (&pages[shown.page], shown.content);
@@ -265,7 +265,7 @@ pub fn is_landmark(document: &Document, source: &[u8], node: NodeId) -> bool {
         || is(role, &["banner", "navigation", "complementary", "contentinfo"])
 }
 
-/// What people would call an element: its role on the page, its id, its class.
+/// The name that people would give an element: its role on the page, its id, its class.
 pub fn called(page: &Page, node: NodeId) -> Option<String> {
     let tag = tag(page, node);
     match tag.as_str() {
@@ -362,7 +362,7 @@ fn of_value(pages: &[Page], hole: &Hole, node: NodeId, token: TokenId) -> String
     }
 }
 
-/// What a link is called in all pages: by its relation, its id, its text.
+/// The name of a link in all pages: its relation, its id, its text.
 fn of_link(pages: &[Page], hole: &Hole, node: NodeId) -> Option<String> {
     let page = hole.first_page(pages);
     let rel = attribute(page, node, "rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
@@ -417,7 +417,7 @@ fn of_attributes(pages: &[Page], hole: &Hole, page: &Page, node: NodeId) -> Stri
     format!("{} {}", of_owner(page, node), first_attribute(pages, hole).unwrap_or_else(|| "attributes".into()))
 }
 
-/// What an element is called whose attributes differ.
+/// The name of an element whose attributes differ.
 fn of_owner(page: &Page, node: NodeId) -> String {
     let is_page = || Some(tag(page, node)).filter(|tag| matches!(tag.as_str(), "body" | "html"));
     called(page, node).or_else(is_page).unwrap_or_else(|| around(page, node))
@@ -442,7 +442,7 @@ pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
     count > 0 && count < hole.variants.len()
 }
 
-/// What kinds of element are in a hole, over all pages.
+/// The kinds of element in a hole, over all pages.
 fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> String {
     let parent_tag = tag(page, parent);
     let mut tags: Vec<String> = Vec::new();
@@ -522,7 +522,7 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> Strin
     }
 }
 
-/// What is told of the one element that pages have in a hole, if it is the same for all that have one.
+/// The name of the one element that pages have in a hole, if it is the same for all that have one.
 fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, NodeId) -> Option<String>) -> Option<String> {
     let of_one = |page: &Page, roots: &[NodeId]| match *roots {
         [node] => told(page, node),
@@ -531,7 +531,7 @@ fn same_root(pages: &[Page], hole: &Hole, told: impl Fn(&Page, NodeId) -> Option
     same_told(pages, hole, of_one)
 }
 
-/// What is told of the elements in a hole, if it is the same for all pages that have some, as far as a sample shows.
+/// The name of the elements in a hole, if it is the same for all pages that have some, as far as a sample shows.
 fn same_told(pages: &[Page], hole: &Hole, told: impl Fn(&Page, &[NodeId]) -> Option<String>) -> Option<String> {
     let filled = hole.variants.iter().filter(|variant| !variant.content.is_empty());
     let told = |variant: &Variant| told(&pages[variant.page], &roots_of(&pages[variant.page], variant.content));
@@ -577,7 +577,7 @@ fn roots_of(page: &Page, span: Span) -> Vec<NodeId> {
     found
 }
 
-/// What the first element of some markup is called that has a name which tells something.
+/// The name of the first element of some markup that has a telling one.
 pub fn first_telling(markup: &[u8]) -> Option<String> {
     let (page, elements) = read(markup);
     let text = String::from_utf8_lossy(markup);

@@ -62,7 +62,7 @@ pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
     (!shared.is_empty() && members.iter().all(is_deeper)).then(|| format!("{}-subfolders", word(shared)))
 }
 
-/// What pages of a skeleton are called: by the title of all of them, else by the first thing on them.
+/// The name of pages of a skeleton: the title of all of them, else the first thing on them.
 pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
     let page = &pages[members[0]];
     let title = |member: usize| {

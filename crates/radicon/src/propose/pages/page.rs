@@ -50,13 +50,13 @@ pub struct Page {
     pub source: Arc<Vec<u8>>,
     pub document: Document,
     pub keys: Vec<Key>,
-    /// Where partials would be that are known, each by its number.
+    /// The places where known partials would be, each by its number.
     pub marks: Vec<(Span, usize)>,
     /// The whitespace that shows of each token.
     shows: Vec<Shows>,
     /// Every byte counts.
     exact: bool,
-    /// What the page says for itself before its markup: it stays with it, under the parent line.
+    /// The lines that the page sets for itself before its markup: they stay with it, under the parent line.
     pub head: Vec<u8>,
     /// Its file begins with a byte-order mark.
     pub mark: bool,

@@ -32,7 +32,7 @@ pub enum Segment {
     Value(usize),
 }
 
-/// Where each line of some files is: a hash of what is in it, the file, and its first byte.
+/// The lines of some files: a hash of the content, the file, and the first byte.
 pub struct LineTable(Vec<(u64, u32, u32)>);
 
 impl LineTable {
@@ -60,7 +60,7 @@ impl LineTable {
     }
 }
 
-/// What a partial consists of, as its copies are told by.
+/// A part of a partial, as its copies are told by.
 #[derive(Debug, PartialEq, Eq)]
 enum Part {
     Text(Vec<u8>),

@@ -36,7 +36,7 @@ const SHARE_OF_ALL: u64 = 2_000_000;
 /// counts as different.
 const ALIKE: f64 = 0.4;
 
-/// What a parameter costs where it is passed, and where it is printed, in bytes.
+/// The cost of a parameter where it is passed, and where it is printed, in bytes.
 const PARAMETER: u64 = 12;
 
 /// A partial saves a thousandth of the site, with one copy of each file counted, unless it is a region of the page.
@@ -82,17 +82,17 @@ pub struct Extractor<'j, 's> {
     /// The files that may change, by their paths.
     index: FxHashMap<&'j str, usize>,
     home: Home,
-    /// What a partial must save, in bytes.
+    /// The bytes that a partial must save.
     least: usize,
-    /// Where the lines of the files are, once it is asked for.
+    /// The lines of the files, once they are asked for.
     lines: OnceCell<LineTable>,
     /// The bytes of the site before.
     all: usize,
     /// How many repeats are not worth a partial.
     smaller: usize,
-    /// What becomes a partial, with what it saves in bytes.
+    /// The partials, each with the bytes it saves.
     pub found: Vec<(Found, usize)>,
-    /// Where that is, by the files.
+    /// The stretches of the partials, by the files.
     claimed: FxHashMap<usize, Vec<Stretch>>,
 }
 
@@ -222,7 +222,7 @@ impl Extractor<'_, '_> {
         can_move && self.claimed.get(&lines.file).is_none_or(|claimed| claimed.iter().all(apart))
     }
 
-    /// What is there, as a partial holds it.
+    /// The text of a stretch, as a partial holds it.
     fn content(&self, stretch: &Stretch) -> Vec<u8> {
         let bytes = self.text(stretch);
         if stretch.lines { self.job.content(bytes) } else { bytes.to_vec() }
@@ -418,7 +418,7 @@ impl Extractor<'_, '_> {
         found
     }
 
-    /// What a partial saves, in bytes.
+    /// The bytes that a partial saves.
     pub fn saving(&self, found: &Found) -> usize {
         let Some(include) = self.job.dialect.form(Kind::Include) else { return 0 };
         let reference = include.open.example().len() + self.home.folder().len();
@@ -500,7 +500,7 @@ impl Extractor<'_, '_> {
         (0..reasons.len()).map(&mut word).collect()
     }
 
-    /// What a partial holds, with the own-file tags that its tags need, as far as all files have them that use it.
+    /// The content of a partial, with the own-file tags that its tags need, as far as all files have them that use it.
     fn with_own_file_tags(&self, found: &Found, needs: &Needs) -> Vec<u8> {
         let content = found.content.clone();
         if needs.is_empty() {
@@ -566,7 +566,7 @@ impl Extractor<'_, '_> {
     }
 }
 
-/// What is in a hole of each copy, if every engine prints it as it is written.
+/// The content of a hole in each copy, if every engine prints it as it is written.
 pub fn values(pages: &[Page], hole: &Hole, passing: &Passing) -> Option<Vec<String>> {
     let fits =
         !matches!(hole.context, Context::Attributes { .. }) && !matches!(hole.default, DefaultContent::Pieces(_));
@@ -577,7 +577,7 @@ pub fn values(pages: &[Page], hole: &Hole, passing: &Passing) -> Option<Vec<Stri
     if fits { hole.variants.iter().map(value).collect() } else { None }
 }
 
-/// What is printed in a hole: the number of a parameter, and the words before and after it.
+/// The print of a hole: the number of a parameter, and the words before and after it.
 type Printed<'v> = (usize, &'v str, &'v str);
 
 /// A parameter: the first of the holes that print it, and its value in each copy.
@@ -605,7 +605,7 @@ fn parameters(values: &[Vec<String>], most: usize) -> Option<(Vec<Parameter<'_>>
     (1..=most).contains(&parameters.len()).then_some((parameters, printed))
 }
 
-/// What comes before and after each of these texts in each of those, if it is the same in all.
+/// The texts before and after each of these texts in each of those, if they are the same in all.
 fn around<'t>(inner: &[String], texts: &'t [String]) -> Option<(&'t str, &'t str)> {
     let first = texts.first()?;
     let at = first.find(inner.first()?.as_str())?;

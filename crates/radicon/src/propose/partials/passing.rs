@@ -9,7 +9,7 @@ use crate::site::Site;
 /// The longest value of a parameter, in bytes.
 const LONGEST_VALUE: usize = 80;
 
-/// What the includes of a dialect pass.
+/// The values that the includes of a dialect pass.
 #[derive(Clone)]
 pub struct Passing {
     pub dialect: Arc<Dialect>,
@@ -18,7 +18,7 @@ pub struct Passing {
 }
 
 impl Passing {
-    /// What the includes of a dialect pass in a site.
+    /// The values that the includes of a dialect pass in a site.
     pub fn of(site: &Site, dialect: &Arc<Dialect>) -> Self {
         let own = site.templates.iter().filter(|template| template.dialect.name == dialect.name);
         let mut includes = own.flat_map(|template| {

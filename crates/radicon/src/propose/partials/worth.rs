@@ -46,7 +46,7 @@ impl Reason {
         }
     }
 
-    /// What it may be called, the best first.
+    /// Its possible names, the best first.
     pub fn names(&self) -> &[String] {
         match self {
             Self::Landmark(names) | Self::Named(names) => names,

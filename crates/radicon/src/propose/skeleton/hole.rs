@@ -27,7 +27,7 @@ impl Piece {
     }
 }
 
-/// Where a hole is.
+/// The place of a hole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Context {
     /// Between nodes: the node that holds it, in the first member.
@@ -40,23 +40,23 @@ pub enum Context {
     Attributes { node: NodeId },
 }
 
-/// What is in a hole unless a page says otherwise.
+/// The content of a hole unless a page overrides it.
 #[derive(Clone, Debug)]
 pub enum DefaultContent {
     /// Nothing.
     Empty,
-    /// What one page has there, by its place in the list of variants.
+    /// The content of one page, by its place in the list of variants.
     Content(usize),
     /// A template of its own for the pages that follow it.
     Pieces(Vec<Piece>),
-    /// What they have in the hole of this name.
+    /// The content of these pages in the hole of this name.
     Again(String),
 }
 
-/// What an override costs beyond its content, in bytes, about.
+/// The cost of an override beyond its content, in bytes, about.
 pub const TAGS: usize = 45;
 
-/// What a page has in a hole.
+/// The content of a page in a hole.
 #[derive(Clone, Copy, Debug)]
 pub struct Variant {
     /// The page, by its index.
@@ -84,14 +84,14 @@ impl Variant {
 #[derive(Clone, Debug)]
 pub struct Hole {
     pub context: Context,
-    /// What each page has there that it concerns, in ascending order of the pages; one at least.
+    /// The content of each page that it concerns, in ascending order of the pages; one at least.
     pub variants: Vec<Variant>,
     pub default: DefaultContent,
     /// Whitespace on both sides shows in no page, so its tags may have their own lines.
     pub lines: bool,
     /// In most pages it is within a line, and so it does in the layout.
     pub within_line: bool,
-    /// What its block is called; empty until its layout is planned.
+    /// The name of its block; empty until its layout is planned.
     pub name: String,
     /// The settings name it; so it stays as it is.
     pub is_named: bool,
@@ -126,7 +126,7 @@ impl Hole {
         Hole { context, variants, default, name, ..*self }
     }
 
-    /// What a page has in it.
+    /// The content of a page in it.
     pub fn variant(&self, page: usize) -> Option<&Variant> {
         let at = self.variants.binary_search_by_key(&page, |variant| variant.page);
         at.ok().map(|at| &self.variants[at])
@@ -137,7 +137,7 @@ impl Hole {
         &pages[self.variants[0].page]
     }
 
-    /// What the first page has there that has anything; else what the first one has.
+    /// The content of the first page that has any there; else that of the first one.
     pub fn filled(&self) -> &Variant {
         self.variants.iter().find(|variant| !variant.content.is_empty()).unwrap_or(&self.variants[0])
     }
@@ -179,7 +179,7 @@ impl Hole {
         self.variants[1..].iter().all(|variant| solid(variant) == first)
     }
 
-    /// What pages have that do not take the default.
+    /// The contents of pages that do not take the default.
     pub fn own(&self) -> impl Iterator<Item = &Variant> {
         self.variants.iter().filter(|variant| !variant.follows)
     }
@@ -202,7 +202,7 @@ impl Hole {
         }
     }
 
-    /// What the default shows, if it is what a page has.
+    /// The content of the default, if it is that of a page.
     pub fn default_content<'p>(&self, pages: &'p [Page]) -> &'p [u8] {
         self.shown().map_or(&[], |variant| variant.bytes(pages))
     }
@@ -264,7 +264,7 @@ pub fn majority(hashes: &[u64]) -> Option<usize> {
     good.then(|| hashes.iter().position(|other| *other == hash).unwrap_or(candidate))
 }
 
-/// What is best shown where pages have these.
+/// The best default where pages have contents of these hashes.
 pub fn choose_default(hashes: &[u64]) -> DefaultContent {
     majority(hashes).map_or(DefaultContent::Empty, DefaultContent::Content)
 }

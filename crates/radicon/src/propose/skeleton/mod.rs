@@ -1,6 +1,7 @@
 //! The skeleton that pages share, and the holes where they differ.
 
 pub mod align;
+mod attributes;
 pub mod gaps;
 pub mod hole;
 pub mod text;

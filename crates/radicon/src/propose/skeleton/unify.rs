@@ -9,10 +9,9 @@
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
-use xxhash_rust::xxh3::xxh3_64;
 
 use crate::hash::mix;
-use crate::markup::{NodeId, NodeKind, TokenId, TokenKind};
+use crate::markup::{NodeId, NodeKind, TokenId};
 use crate::propose::hierarchy::sections::Sections;
 use crate::propose::pages::page::{Key, Page, Run};
 use crate::propose::skeleton::align::columns;
@@ -30,7 +29,7 @@ const SIDE_BY_SIDE: usize = 512;
 /// How many blocks a block inside a tag counts for, where it looks like a tag itself.
 const TAG_IN_TAG: u64 = 10;
 
-/// What a block costs, in bytes.
+/// The prices of a block, in bytes.
 #[derive(Clone, Copy, Debug)]
 pub struct Prices {
     /// For having it in the layout.
@@ -94,7 +93,7 @@ enum Segment {
     Hole { from: usize, to: usize, cost: u64 },
 }
 
-/// What a list of siblings is made of.
+/// The kind of siblings in a list.
 #[derive(Clone, Copy)]
 pub enum Level {
     Content,
@@ -103,18 +102,18 @@ pub enum Level {
 
 /// A sibling: a node, or an attribute with the whitespace before it.
 #[derive(Clone, Copy)]
-struct Unit {
-    run: Run,
+pub(super) struct Unit {
+    pub run: Run,
     /// The node, or the one whose attribute it is.
-    node: NodeId,
-    key: Key,
+    pub node: NodeId,
+    pub key: Key,
     /// Several nodes that would be one partial, by its number.
-    mark: Option<usize>,
+    pub mark: Option<usize>,
 }
 
 impl Unit {
     /// The token of an attribute.
-    const fn token(&self) -> TokenId {
+    pub const fn token(&self) -> TokenId {
         self.run.1.previous()
     }
 }
@@ -222,7 +221,7 @@ impl Unifier<'_> {
     }
 
     /// One template for lists of siblings that fill `runs`.
-    fn list(
+    pub(super) fn list(
         &self,
         members: &[usize],
         nodes: &[NodeId],
@@ -270,7 +269,7 @@ impl Unifier<'_> {
         Item { runs, hashes, lengths, kept, default: None }
     }
 
-    /// What is between two columns.
+    /// The item between two columns.
     fn gap(
         &self,
         members: &[usize],
@@ -354,7 +353,7 @@ impl Unifier<'_> {
         item
     }
 
-    /// What a hole costs whose contents have these hashes and lengths.
+    /// The cost of a hole whose contents have these hashes and lengths.
     pub fn hole_cost(&self, members: &[usize], hashes: &[u64], lengths: &[u64]) -> u64 {
         let prices = self.prices;
         let says = |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + prices.page };
@@ -566,71 +565,6 @@ impl Unifier<'_> {
             }
         }
         out
-    }
-
-    fn start_tag(&self, members: &[usize], nodes: &[NodeId], runs: &[Run]) -> Option<Unified> {
-        let token = |index: usize, at: TokenId| &self.pages[members[index]].document.tokens[at];
-        let plain = (0..members.len())
-            .all(|index| runs[index].0.to(runs[index].1).all(|at| token(index, at).kind != TokenKind::Construct));
-        if !plain {
-            return None;
-        }
-        let units = (0..members.len())
-            .map(|index| {
-                let page = &self.pages[members[index]];
-                let attribute = |at: TokenId| {
-                    let token = token(index, at);
-                    let first = if token.kind == TokenKind::Attribute && self.is_gap(members[index], at.previous()) {
-                        at.previous()
-                    } else {
-                        at
-                    };
-                    let name = token.name().of(&page.source).to_ascii_lowercase();
-                    let tag = mix(token.kind as u64 + 1, xxh3_64(&name));
-                    let whole = self.hash(members[index], (first, at.next()));
-                    Unit {
-                        run: (first, at.next()),
-                        node: nodes[index],
-                        key: Key::labelled(tag, whole, token.span().len()),
-                        mark: None,
-                    }
-                };
-                let counts = |at: &TokenId| token(index, *at).kind != TokenKind::Gap;
-                runs[index].0.to(runs[index].1).filter(counts).map(attribute).collect()
-            })
-            .collect();
-        Some(self.list(members, nodes, units, runs, Level::Tag, 0))
-    }
-
-    fn is_gap(&self, page: usize, token: TokenId) -> bool {
-        self.pages[page].document.tokens[token].kind == TokenKind::Gap
-    }
-
-    /// An attribute whose value differs: the whole value becomes a hole.
-    fn attribute(&self, members: &[usize], nodes: &[NodeId], units: &[Unit]) -> Option<Unified> {
-        let mut contents = Vec::with_capacity(members.len());
-        let mut frame: Option<(&[u8], &[u8])> = None;
-        let mut hashes = Vec::with_capacity(members.len());
-        let mut lengths = Vec::with_capacity(members.len());
-        for (&page, unit) in members.iter().zip(units) {
-            let page = &self.pages[page];
-            let token = &page.document.tokens[unit.token()];
-            let value = (token.kind == TokenKind::Attribute).then(|| token.value(&page.source)).flatten()?;
-            let whole = page.span(unit.run);
-            let before = Span::new(whole.start, value.start).of(&page.source);
-            let after = Span::new(value.end, whole.end).of(&page.source);
-            if !before.ends_with(b"\"") && !before.ends_with(b"'")
-                || *frame.get_or_insert((before, after)) != (before, after)
-            {
-                return None;
-            }
-            let text = value.of(&page.source);
-            hashes.push(if text.is_empty() { 0 } else { xxh3_64(text) | 1 });
-            lengths.push(text.len() as u64);
-            contents.push(value);
-        }
-        let context = Context::Value { node: nodes[0], token: units[0].token() };
-        Some(self.framed(members, context, self.pages[members[0]].span(units[0].run), contents, (&hashes, &lengths)))
     }
 
     /// A hole with fixed bytes on both sides, all within `whole` of the first member.

@@ -30,7 +30,7 @@ enum Segment {
 /// Inherited content is so many bytes longer at least than the tag that stands for it.
 const LEAST_INHERITED: usize = 10;
 
-/// What is written where.
+/// The writer of layouts and pages in a dialect.
 pub struct Writer<'a> {
     pub dialect: &'a Dialect,
     pub pages: &'a [Page],

@@ -19,7 +19,7 @@ use crate::repeats::reading::forest::Forest;
 /// The longest period of a loop, in siblings.
 const MOST_PERIOD: usize = 16;
 
-/// Where a symbol is.
+/// The place of a symbol.
 #[derive(Clone, Copy, Debug)]
 struct Place {
     /// A class, or, from `FILE` on, a file.
@@ -94,7 +94,7 @@ pub(in crate::repeats) struct Runs<'f> {
     pub is_complete: bool,
 }
 
-/// What a run must have to be looked at.
+/// The least that a run must have to be looked at.
 #[derive(Clone, Copy, Debug)]
 pub(in crate::repeats) struct Least {
     pub bytes: u32,
@@ -275,9 +275,9 @@ const UNIT: i32 = -2;
 
 struct Builder<'f> {
     forest: &'f Forest,
-    /// What covers fewer nodes is not looked at.
+    /// The number of nodes below which a run is not looked at.
     least_nodes: u32,
-    /// Where the last separator is, and how many nodes come after it.
+    /// The index of the last separator; then the number of nodes after it.
     separator: usize,
     nodes: u32,
     /// Classes, separators and units.

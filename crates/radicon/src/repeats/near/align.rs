@@ -51,7 +51,7 @@ pub(in crate::repeats) struct Alignment {
     pub pairs: Vec<(u32, u32)>,
 }
 
-/// What is in the second piece where parts of the first are.
+/// The parts of the second piece in the places of those of the first.
 pub(in crate::repeats) struct Counterparts<'a> {
     forest: &'a Forest,
     gaps: FxHashMap<Part, Part>,
@@ -66,7 +66,7 @@ impl<'a> Counterparts<'a> {
         Self { forest, gaps: alignment.gaps.iter().copied().collect(), pairs }
     }
 
-    /// What is there; `None` if it is the same.
+    /// The part in that place; `None` if it is the same.
     pub fn of_part(&self, part: Part) -> Option<Part> {
         if let Some(found) = self.gaps.get(&part) {
             return Some(*found);

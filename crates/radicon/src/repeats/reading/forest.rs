@@ -21,13 +21,13 @@ pub(in crate::repeats) struct Forest {
     pub files: Vec<u32>,
     /// Nodes of one class are the same in normal form.
     pub class: Vec<u32>,
-    /// Where each is in its file.
+    /// The place of each in its file.
     spans: Vec<Span>,
     /// After the opening tag.
     pub inner: Vec<u32>,
     /// How many nodes it is, itself included.
     size: Vec<u32>,
-    /// What the nodes of each class are; classes are as their first nodes end.
+    /// The classes of nodes, in the order in which their first nodes end.
     pub classes: Vec<Class>,
     /// For each class the index of its first place among `places`; one more for the end.
     first: Vec<u32>,
@@ -130,7 +130,7 @@ impl Forest {
         self.places = places;
     }
 
-    /// What a node is.
+    /// The class of a node.
     pub fn of(&self, node: u32) -> &Class {
         &self.classes[self.class[node as usize] as usize]
     }
@@ -140,7 +140,7 @@ impl Forest {
         self.size[node as usize]
     }
 
-    /// What tells the name of a node; see [`crate::repeats::reading::labels::Label`].
+    /// A hash of the name of a node; see [`crate::repeats::reading::labels::Label`].
     pub fn tag(&self, node: u32) -> u16 {
         self.of(node).tag
     }
@@ -203,7 +203,7 @@ impl Forest {
         nodes.into_iter().map(next).collect()
     }
 
-    /// Where a node is in its file.
+    /// The place of a node in its file.
     pub fn span(&self, node: u32) -> Span {
         self.spans[node as usize]
     }

@@ -21,15 +21,15 @@ const SEED_ELEMENT: u64 = 2;
 const SEED_CONSTRUCT: u64 = 3;
 const SEED_OTHER: u64 = 4;
 
-/// What a node is, without what it holds.
+/// The label of a node: all of it but the nodes that it holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::repeats) struct Label {
     pub hash: u64,
-    /// What tells its name; 0 for a text, 1 for what is no element.
+    /// A hash of its name; 0 for a text, 1 for a node that is no element.
     pub tag: u16,
 }
 
-/// What tells the name of an element, in lower case.
+/// A hash of the name of an element, in lower case.
 pub(in crate::repeats) fn tag_of(name: &[u8]) -> u16 {
     (xxh3_64_with_seed(name, SEED_ELEMENT) as u16).max(2)
 }

@@ -27,7 +27,7 @@ pub(in crate::repeats) struct Stretch {
     pub classes: Vec<Class>,
 }
 
-/// What nodes of one class have in common.
+/// The facts that nodes of one class have in common.
 #[derive(Clone, Copy, Debug)]
 pub(in crate::repeats) struct Class {
     /// Hash of its content.
@@ -36,11 +36,11 @@ pub(in crate::repeats) struct Class {
     pub node: u32,
     /// The beginning of the hash of its label.
     pub label: u32,
-    /// What tells its name; see [`Label`].
+    /// A hash of its name; see [`Label`].
     pub tag: u16,
 }
 
-/// What is from a tag to the next one.
+/// The text from a tag to the next one.
 #[derive(Clone, Copy, Debug)]
 struct Piece {
     kind: PieceKind,
@@ -53,7 +53,7 @@ struct Piece {
     text: Option<Label>,
     /// It depends on the folder.
     is_placed: bool,
-    /// Where the last element that began with it is.
+    /// The place of the last element that began with it.
     last: Option<Place>,
 }
 
@@ -62,11 +62,11 @@ enum PieceKind {
     Start,
     Void,
     End,
-    /// What it is depends on the folder.
+    /// Its meaning depends on the folder.
     Placed,
 }
 
-/// Where an element is that is the same wherever its bytes are.
+/// The place of an element that is the same wherever its bytes are.
 #[derive(Clone, Copy, Debug)]
 struct Place {
     /// The first file of its stretch.
@@ -83,7 +83,7 @@ const MOST_PIECES: usize = 1 << 20;
 /// Elements of fewer nodes are rather read again than looked for.
 const LEAST_NODES: u32 = 3;
 
-/// What is remembered from file to file.
+/// The memory kept from file to file.
 #[derive(Default)]
 pub(in crate::repeats) struct Memory {
     pieces: Pieces,
@@ -378,7 +378,7 @@ impl Page<'_, '_> {
         next
     }
 
-    /// Where the element that begins here ends, if it is the same as the one at a place.
+    /// The end of the element that begins here, if it is the same as the one at a place.
     fn end_of_same(&mut self, place: &Place, at: u32) -> Option<u32> {
         let Reader { labels, stretch, first, .. } = &self.reader;
         if place.stretch != first.0 || place.folder.is_some_and(|folder| folder != labels.folder) {
@@ -494,7 +494,7 @@ impl Page<'_, '_> {
     }
 }
 
-/// Where two texts of one length first differ.
+/// The first place where two texts of one length differ.
 fn difference(one: &[u8], other: &[u8]) -> Option<usize> {
     const STEP: usize = 64;
     let mut at = 0;
@@ -517,7 +517,7 @@ mod tests {
     use crate::repeats::reading::urls::Urls;
     use crate::site::{Settings, Site, SourceFile};
 
-    /// What pages are made of: whole elements, halves, and what is hardly markup.
+    /// Pieces of pages: whole elements, halves, and text that is hardly markup.
     const PARTS: [&str; 46] = [
         "<div class=a>\n",
         "</div>\n",
@@ -567,7 +567,7 @@ mod tests {
         "<nav><pre> a\n  b</pre><br><i>c</i></nav>",
     ];
 
-    /// What a reader found: for each node the hash of its class, and where it is.
+    /// The nodes that a reader found: for each the hash of its class, and its place.
     fn found(stretch: &Stretch) -> Vec<(u64, Span, u32, u32)> {
         let class = |node: usize| stretch.classes[stretch.class[node] as usize].hash;
         let of_node = |node: usize| (class(node), stretch.spans[node], stretch.inner[node], stretch.size[node]);

@@ -54,7 +54,7 @@ impl Urls {
         self.known && ATTRIBUTES.contains(&name) && is_of_site(url)
     }
 
-    /// What a URL in an attribute is known by; `None` for other attributes.
+    /// The canonical hash of a URL in an attribute; `None` for other attributes.
     pub fn canonical(&self, here: &Here, name: &[u8], url: &[u8]) -> Option<u64> {
         if !self.known || !ATTRIBUTES.contains(&name) {
             return None;
@@ -102,7 +102,7 @@ impl Here {
         Self { parts: along(([0; MOST_PARTS], 0), folder(path).as_bytes()) }
     }
 
-    /// Where a URL points to within the site; `None` if it leads out or is none of a file.
+    /// The place within the site that a URL points to; `None` if it leads out or is none of a file.
     fn place(&self, url: &[u8]) -> Option<u64> {
         if !is_of_site(url) {
             return None;
@@ -113,7 +113,7 @@ impl Here {
     }
 }
 
-/// Where a path leads to from a place.
+/// The place that a path leads to from a place.
 fn along((mut parts, mut count): Parts, path: &[u8]) -> Option<Parts> {
     for part in path.split(|&b| b == b'/') {
         match part {

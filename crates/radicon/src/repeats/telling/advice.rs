@@ -8,7 +8,7 @@ use crate::repeats::telling::drift::Gap;
 use crate::site::{Parent, Role, Site, Template};
 use crate::text::SourceId;
 
-/// What to do.
+/// The kind of advice.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -35,11 +35,11 @@ impl AdviceKind {
     }
 }
 
-/// What to do about a group of copies.
+/// The advice about a group of copies.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Advice {
-    /// What to do.
+    /// The kind of advice.
     pub kind: AdviceKind,
     /// The partial that there is already.
     pub file: Option<String>,

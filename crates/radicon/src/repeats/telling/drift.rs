@@ -21,7 +21,7 @@ pub struct Gap {
     pub number: usize,
     /// So many copies differ here that it is rather a parameter than a slip.
     pub parameter: bool,
-    /// What is there most often; empty for nothing.
+    /// The most frequent content; empty for nothing.
     pub usual: String,
     /// How many different contents there are.
     pub variants: usize,
@@ -104,7 +104,7 @@ impl Differences {
 
 /// Copies that are the same.
 struct Variant {
-    /// What is in each gap.
+    /// The content of each gap.
     values: Arc<[String]>,
     /// How many there are.
     copies: usize,
@@ -227,7 +227,7 @@ pub(crate) fn difference(usual: &str, text: &str) -> String {
     }
 }
 
-/// Where two texts have words of their own, between those with which both begin and end.
+/// The words that two texts have of their own, between those with which both begin and end.
 pub(in crate::repeats) fn unshared(one: &str, other: &str) -> (Range<usize>, Range<usize>) {
     let (left, right) = (words(one), words(other));
     let head = left.iter().zip(&right).take_while(|(a, b)| a == b).count();

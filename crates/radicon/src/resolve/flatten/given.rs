@@ -17,7 +17,7 @@ use crate::site::Template;
 use crate::text::SourceId;
 
 impl Flattener<'_> {
-    /// What an include gives for the name that an output prints, if that is sure.
+    /// The value that an include gives for the name that an output prints, if that is sure.
     pub(super) fn given(&mut self, source: SourceId, at: ConstructId, frame: &Frame) -> Option<Given> {
         let template = self.site.get(source);
         let mut name = printed(&template.constructs.items[at]).of(&template.source);
@@ -43,7 +43,7 @@ impl Flattener<'_> {
         found
     }
 
-    /// What a proof reads in the place of a name that an output prints: the path that is given for it.
+    /// The path that a proof reads in the place of a name that an output prints: the one given for it.
     pub(super) fn given_path(&mut self, source: SourceId, at: ConstructId, frame: &Frame) -> Option<Given> {
         self.names.as_ref()?;
         let is_output = self.site.get(source).constructs.items[at].kind == Kind::Output;

@@ -13,7 +13,7 @@ use crate::markup::{Construct, ConstructId, Inside, NO_TAG};
 use crate::resolve::Definition;
 use crate::text::{SourceId, Span};
 
-/// What an include splices.
+/// The content that an include splices.
 enum Splice {
     Template(SourceId),
     Part(Definition),
@@ -103,7 +103,7 @@ impl Flattener<'_> {
         true
     }
 
-    /// What an include means: the template it names, or a named fragment.
+    /// The content that an include means: the template it names, or a named fragment.
     fn spliced(&self, source: SourceId, at: ConstructId, frame: &Frame) -> Option<Splice> {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
