@@ -51,7 +51,9 @@ pub fn explanation<'p>(proposal: &'p Proposal, site: &Site, path: &str) -> Resul
         bail!("the proposal does not change {path}");
     }
     let files = proposal.files.iter().map(|file| file.path.as_str());
-    let known: Vec<&str> = files.chain(site.templates.iter().map(|template| template.path.as_str())).collect();
+    let mut known: Vec<&str> = files.chain(site.templates.iter().map(|template| template.path.as_str())).collect();
+    known.sort_unstable();
+    known.dedup();
     bail!("no file `{path}` in the site or the proposal; {}", suggestion(path, &known))
 }
 

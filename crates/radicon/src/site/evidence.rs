@@ -1,7 +1,7 @@
 //! What a file shows of being written in a dialect.
 //!
 //! Tags in running text may be examples: a page about templates is full of them. What counts
-//! is what skeletons a page: tags at its head, inside markup, or around elements. Nothing counts
+//! is what makes the skeleton of a page: tags at its head, inside markup, or around elements. Nothing counts
 //! in listings, comments, scripts and style sheets, where every notation occurs.
 
 use rustc_hash::FxHashSet;

@@ -132,7 +132,7 @@ impl Facts<'_> {
         self.pairs.branches.iter().any(|(open, list)| !region(open) && list.contains(&id))
     }
 
-    /// Whether a notation skeletons: it holds parents, regions or their like.
+    /// Whether a notation builds skeletons: it holds parents, regions or their like.
     fn frames(&self, notation: NotationId, found: &Meanings) -> bool {
         let frames = |m: &Meaning| m.kind == Kind::Parent || m.kind.defines() || m.kind == Kind::Slot;
         found.of.iter().any(|(id, m)| self.directives[*id].notation == notation && frames(m))

@@ -101,6 +101,12 @@ impl<'s> Child<'s> {
                         after.iter().position(|b| *b == b'\n').filter(|&end| after[..end].trim_ascii().is_empty());
                     let end = lines.end as usize + if lines == span { 0 } else { blank.map_or(0, |end| end + 1) };
                     bytes.drain(lines.start as usize..end);
+                    // At the end of the file it is the one before it.
+                    let solid = bytes.trim_ascii_end().len();
+                    if lines != span && solid <= lines.start as usize {
+                        let line = memchr::memchr(b'\n', &bytes[solid..]).map_or(bytes.len(), |at| solid + at + 1);
+                        bytes.truncate(line);
+                    }
                 }
             }
         }
@@ -143,6 +149,13 @@ mod tests {
             changed(page, become_),
             Some(page.replace("base", "other").replace("{% block a %}x", "{% block q %}w"))
         );
+    }
+
+    #[test]
+    fn no_blank_line_is_left_at_the_end() {
+        let page = "{% extends 'base.html' %}\n\n{% block z %}y{% endblock %}\n\n{% block a %}x{% endblock %}\n";
+        let without = "{% extends 'other.html' %}\n\n{% block z %}y{% endblock %}\n";
+        assert_eq!(changed(page, Change::Drop).as_deref(), Some(without));
     }
 
     #[test]
