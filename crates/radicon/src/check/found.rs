@@ -4,7 +4,8 @@ use super::{Fix, Severity};
 use crate::edit::Edits;
 use crate::text::{SourceId, Span};
 
-/// Something that a rule found: its place in a template of the site. With the rule it makes a [`Finding`].
+/// Something that a rule found: its place in a template of the site. With the rule it makes a
+/// [`Finding`](super::Finding).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Found {
     /// The template.

@@ -309,7 +309,7 @@ const GLANCE: usize = 300;
 
 const GLANCE_BYTES: usize = 4 << 20;
 
-/// The files of a folder as they would be rendered: for [`learn`].
+/// The files of a folder as they would be rendered: for [`learn`](crate::learn::learn()).
 ///
 /// # Errors
 /// If the folder cannot be read.

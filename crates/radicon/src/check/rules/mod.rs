@@ -64,7 +64,7 @@ pub(super) const ON_CHAINS: &[&str] = &[
     NO_PARENT,
 ];
 
-/// Everything that [`check`](crate::check) looks for.
+/// Everything that [`check`](crate::check()) looks for.
 pub const RULES: &[Rule] = &[
     missing_target::RULE,
     cycle::RULE,
