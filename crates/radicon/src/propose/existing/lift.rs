@@ -22,17 +22,17 @@ type Lifted = (Vec<u8>, BTreeMap<usize, Change>);
 
 impl Job<'_> {
     /// Plans what moves up from overrides into the blocks that they override. Whether something did.
-    pub fn lift(&self, children: &[Child<'_>], plan: &mut Plan) -> bool {
+    pub fn lift<'s>(&self, blocks: &[Block<'s>], children: &[Child<'s>], plan: &mut Plan) -> bool {
         let mut done: Vec<bool> = vec![false; children.len()];
         let mut changed: Vec<SourceId> = Vec::new();
-        for block in self.overridden(children) {
+        for block in blocks {
             let layout = self.site.get(block.layout);
             let is_free = !changed.contains(&block.layout) && block.all().all(|at| !done[at]);
             if !is_free || self.keeps_as_it_is(&layout.path) {
                 continue;
             }
-            let lifted = self.default_of_most(&block, children);
-            let lifted = lifted.or_else(|| self.added(&block, children)).or_else(|| self.lifted(&block, children));
+            let lifted = self.default_of_most(block, children);
+            let lifted = lifted.or_else(|| self.added(block, children)).or_else(|| self.lifted(block, children));
             let Some((default, changes)) = lifted else { continue };
             let Some(bytes) = self.with_default(layout, block.name, &default) else { continue };
             let changes = changes.into_iter().map(|(at, change)| (at, BTreeMap::from([(block.name, change)])));

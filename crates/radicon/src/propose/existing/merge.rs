@@ -19,14 +19,16 @@ const SHORTEST_NAME: usize = 3;
 
 impl Job<'_> {
     /// Plans blocks that become one with their neighbours. Whether there are some.
-    pub fn merge(&self, children: &[Child<'_>], plan: &mut Plan) -> bool {
-        let blocks = self.overridden(children);
+    pub fn merge(&self, blocks: &[Block<'_>], children: &[Child<'_>], plan: &mut Plan) -> bool {
+        // Others of a layout or a child in the next round, with these as they are then.
+        let mut done: Vec<bool> = vec![false; children.len()];
         let mut changed: Vec<SourceId> = Vec::new();
-        for first in &blocks {
-            if changed.contains(&first.layout) || self.keeps_as_it_is(&self.site.get(first.layout).path) {
+        for first in blocks {
+            let is_free = !changed.contains(&first.layout) && first.all().all(|at| !done[at]);
+            if !is_free || self.keeps_as_it_is(&self.site.get(first.layout).path) {
                 continue;
             }
-            let run = self.run_from(first, &blocks);
+            let run = self.run_from(first, blocks);
             let Some(name) = self.merged_name(&run) else { continue };
             if !run.iter().all(|block| self.is_separate(block)) {
                 continue;
@@ -49,7 +51,7 @@ impl Job<'_> {
             };
             let changes = first.overriders.iter().map(change).collect();
             if self.change_overrides(layout, bytes, changes, children, plan) {
-                // Others of this layout in the next round, with these as they are then.
+                first.all().for_each(|at| done[at] = true);
                 changed.push(first.layout);
             }
         }

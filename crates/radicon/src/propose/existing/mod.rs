@@ -41,7 +41,9 @@ pub fn improve(site: &Site, jobs: &[Job<'_>], plan: &mut Plan) {
                     templates.filter_map(|(id, template)| job.child_of_overrides(id, template)).collect();
                 // What moves is indented as it is around it, and so not the same byte for byte.
                 let may_lift = job.options.strength != Strength::Bytes;
-                found |= may_lift && (job.lift(&children, plan) || job.merge(&children, plan))
+                let blocks = if may_lift { job.overridden(&children) } else { Vec::new() };
+                found |= job.lift(&blocks, &children, plan)
+                    || job.merge(&blocks, &children, plan)
                     || job.between(&children, plan);
             }
         }

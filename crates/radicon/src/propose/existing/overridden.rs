@@ -3,8 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::propose::assemble::Plan;
-use crate::propose::existing::children::changed_file;
-use crate::propose::existing::children::{Change, Child};
+use crate::propose::existing::children::{Change, Child, changed_file};
 use crate::propose::hierarchy::sections::LEAST_PAGES;
 use crate::propose::{Job, naming};
 use crate::resolve::{Break, Resolver};
