@@ -17,7 +17,7 @@ pub fn may_move(template: &Template, span: Span) -> bool {
     let is_read_otherwise =
         |item: &&Construct| matches!(item.kind, Kind::Other | Kind::Verbatim | Kind::Comment | Kind::Code | Kind::Set);
     let is_around = |item: &Construct| {
-        let end = item.partner.map(|at| &items[at]);
+        let end = template.constructs.partner(item);
         item.span.end <= span.start && end.is_some_and(|end| end.span.start >= span.end)
     };
     if items.iter().filter(is_read_otherwise).any(is_around) {

@@ -27,7 +27,7 @@ impl Reason {
     /// The reason of a fragment, if there is one.
     pub fn of(markup: &[u8], dialect: &Dialect) -> Option<Self> {
         let constructs = Constructs::read(markup, dialect);
-        let is_guarded = is_guarded(markup, &constructs.items);
+        let is_guarded = is_guarded(markup, &constructs);
         let markup = &without_tags(markup, &constructs.items)[..];
         let (page, roots) = naming::read(markup);
         let names: Vec<String> =
@@ -55,14 +55,13 @@ impl Reason {
 }
 
 /// Whether a condition or a loop is around all of it.
-fn is_guarded(markup: &[u8], items: &[Construct]) -> bool {
+fn is_guarded(markup: &[u8], constructs: &Constructs) -> bool {
     let text = |range: std::ops::Range<usize>| markup[range].trim_ascii();
-    let end = |first: &Construct| first.partner.map(|at| &items[at]);
     let is_around = |first: &&Construct| {
-        let ends = end(first).is_some_and(|end| text(end.span.end as usize..markup.len()).is_empty());
+        let ends = constructs.partner(first).is_some_and(|end| text(end.span.end as usize..markup.len()).is_empty());
         first.kind == Kind::Control && ends && text(0..first.span.start as usize).is_empty()
     };
-    items.first().filter(is_around).is_some()
+    constructs.items.first().filter(is_around).is_some()
 }
 
 /// Markup with a space in the place of each tag: what a thing is called is not said by program code.
