@@ -5,14 +5,14 @@ use std::io::Write;
 use std::path::Path;
 
 use anyhow::Result;
-use radicon::disk::{self, Loaded};
+use radicon::disk;
 use radicon::learn::{Confidence, Learned, LearnedForm};
 
 use super::loading::site_folder;
 use super::{is_json, json, out};
 use crate::FINE;
 use crate::arguments::Arguments;
-use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, note, number, shorten};
+use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, Table, count, headline, next, number, shorten};
 
 pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, write: bool) -> Result<u8> {
     let folder = match dir {
@@ -114,21 +114,4 @@ fn print(learned: &Learned, out: &mut impl Write) -> Result<()> {
         }
     }
     Ok(())
-}
-
-/// Says that a site is read in dialects that nobody wrote.
-pub fn notice(loaded: &Loaded) {
-    for learned in &loaded.learned {
-        let doubts = learned.forms.iter().filter(|form| form.confidence != Confidence::Sure).count();
-        let files = learned.files.join(" ");
-        let what = match &learned.extends {
-            Some(known) => format!("{files}: tags unknown to {known}; inferred"),
-            None => format!("{files}: in no known dialect; inferred"),
-        };
-        let doubts = if doubts == 0 { String::new() } else { format!(" ({doubts} uncertain)") };
-        note(&format!(
-            "note: {what} {}{doubts}. To see them: radicon dialect learn; to save them: radicon dialect learn --write",
-            count(learned.forms.len(), "form")
-        ));
-    }
 }

@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context, Result, bail};
 use radicon::ProposeOptions;
 use radicon::disk::{self, Loaded, Recovery, Workspace};
+use radicon::learn::Confidence;
 use radicon::propose::{Choice, Goal};
 
-use super::learn;
 use super::lookup::{directory, find_dialect, has_directory};
 use crate::arguments::{Arguments, Chosen, How};
-use crate::output::{busy, note};
+use crate::output::{busy, count, note};
 
 pub fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
     match &arguments.site {
@@ -48,7 +48,7 @@ pub fn load_folder(folder: &Path) -> Result<Loaded> {
 
 /// A site that must hold at least one template.
 fn with_templates(loaded: Loaded) -> Result<Loaded> {
-    learn::notice(&loaded);
+    notice(&loaded);
     if loaded.site.templates.is_empty() {
         let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
         let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };
@@ -56,6 +56,23 @@ fn with_templates(loaded: Loaded) -> Result<Loaded> {
         bail!("no templates in {folder}; looked for {kinds} in files that no ignore file excludes{why}");
     }
     Ok(loaded)
+}
+
+/// Says that a site is read in dialects that nobody wrote.
+fn notice(loaded: &Loaded) {
+    for learned in &loaded.learned {
+        let doubts = learned.forms.iter().filter(|form| form.confidence != Confidence::Sure).count();
+        let files = learned.files.join(" ");
+        let what = match &learned.extends {
+            Some(known) => format!("{files}: tags unknown to {known}; inferred"),
+            None => format!("{files}: in no known dialect; inferred"),
+        };
+        let doubts = if doubts == 0 { String::new() } else { format!(" ({doubts} uncertain)") };
+        note(&format!(
+            "note: {what} {}{doubts}. To see them: radicon dialect learn; to save them: radicon dialect learn --write",
+            count(learned.forms.len(), "form")
+        ));
+    }
 }
 
 /// How to propose: by the command line, else by the settings.

@@ -7,6 +7,8 @@ pub mod elements;
 mod header;
 mod lexer;
 mod nest;
+mod reading;
+mod scan;
 mod tree;
 mod within;
 

@@ -4,7 +4,7 @@ use super::construct::ConstructId;
 use super::constructs::Constructs;
 use super::lexer::{Token, TokenId, TokenKind, lex};
 use super::nest::{Closes, Nest, TagName};
-use crate::dialect::{Dialect, Part};
+use crate::dialect::Part;
 use crate::ids::id;
 use crate::text::Span;
 
@@ -82,12 +82,7 @@ pub struct Document {
 }
 
 impl Document {
-    /// Reads `source` in `dialect`. Any input is fine, and the time is linear in its length.
-    pub fn read(source: &[u8], dialect: &Dialect) -> Self {
-        Self::with_constructs(source, Constructs::read(source, dialect))
-    }
-
-    /// The same when the constructs are known already.
+    /// Reads a source whose constructs are known. Any input is fine, and the time is linear in its length.
     pub fn with_constructs(source: &[u8], constructs: Constructs) -> Self {
         let mut document = Self::default();
         document.read_again(source, constructs);

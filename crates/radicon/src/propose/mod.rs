@@ -39,6 +39,7 @@ use pages::heal;
 pub use pages::heal::Healed;
 use pages::spelling::Spelling;
 pub(crate) use partials::copies::{Pattern, Segment};
+pub(crate) use partials::movable::bound_to_file;
 pub(crate) use partials::passing::Passing;
 use proposal::size;
 pub use proposal::{

@@ -9,7 +9,6 @@ use super::skeleton::hole::TAGS;
 use crate::markup::{ConstructId, Document, NodeId, NodeKind};
 use crate::resolve::Resolver;
 use crate::site::{Site, Template};
-use crate::steps::whole;
 use crate::text::{SourceId, Span, position, trim_blanks};
 use crate::urls::unmarked;
 
@@ -133,7 +132,7 @@ impl<'s> Facts<'s> {
         let none = Uses::default();
         let uses = self.uses.get(&(layout, name)).unwrap_or(&none);
         let shown = inner(template, at);
-        let (frame, within) = around(template, document, whole(template, at));
+        let (frame, within) = around(template, document, template.whole(at));
         let (count, bytes) = (uses.pages.len(), uses.bytes());
         let tags = TAGS * (1 + count);
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();

@@ -7,7 +7,7 @@ use rustc_hash::FxHashMap;
 use super::{Problem, ProblemKind, Role, SourceFile};
 use crate::dialect::{Dialect, Kind, Part, Twice};
 use crate::markup::{Construct, ConstructId, Constructs};
-use crate::text::{MAX_SOURCE, Span, position};
+use crate::text::{MAX_SOURCE, Span, is_blank, line_start, position};
 
 /// One source file, parsed under one dialect.
 #[derive(Clone, Debug)]
@@ -157,6 +157,53 @@ impl Template {
         let open = &self.constructs.items[opener];
         let close = self.constructs.partner(open);
         close.map_or(open.value, |close| Span::new(open.reach.end, close.reach.start.max(open.reach.end)))
+    }
+
+    /// The span from the opening to the closing tag of a pair, both included.
+    pub(crate) fn whole(&self, opener: ConstructId) -> Span {
+        let open = &self.constructs.items[opener];
+        let end = self.constructs.partner(open).map_or(open.span.end, |close| close.span.end);
+        Span::new(open.span.start, end)
+    }
+
+    /// The span between the tags of a pair, with all whitespace; of a single tag its short content.
+    pub(crate) fn between(&self, opener: ConstructId) -> Span {
+        let open = &self.constructs.items[opener];
+        self.constructs.partner(open).map_or(open.value, |close| Span::new(open.span.end, close.span.start))
+    }
+
+    /// The span with its indentation and line end, if nothing else is on its lines.
+    pub(crate) fn whole_lines(&self, span: Span) -> Span {
+        let source = &self.source;
+        let start = line_start(source, span.start as usize);
+        let end =
+            memchr::memchr(b'\n', &source[span.end as usize..]).map_or(source.len(), |at| span.end as usize + at + 1);
+        let blank = |from: usize, to: usize| source[from..to].iter().all(|b| is_blank(*b));
+        match blank(start, span.start as usize) && blank(span.end as usize, end) {
+            true => Span::from_range(start..end),
+            false => span,
+        }
+    }
+
+    /// The whitespace at the start of the line of a place.
+    pub(crate) fn indentation(&self, offset: u32) -> &[u8] {
+        let start = line_start(&self.source, offset as usize);
+        let length = self.source[start..offset as usize].iter().take_while(|b| is_blank(**b)).count();
+        &self.source[start..start + length]
+    }
+
+    /// The first tag that a span cuts in two, or whose other half it does not hold, as a problem.
+    pub(crate) fn torn_by(&self, span: Span) -> Option<Problem> {
+        let inside = |offset: u32| (span.start..span.end).contains(&offset);
+        let tags = self.constructs.items.iter().filter(|item| item.part != Part::Attribute && !item.span.is_empty());
+        let mut torn = tags.filter(|item| {
+            let partner = self.constructs.partner(item);
+            inside(item.span.start) != inside(item.span.end - 1)
+                || partner.is_some_and(|partner| inside(partner.span.start) != inside(item.span.start))
+        });
+        let item = torn.next()?;
+        let shown = item.span.text(&self.source);
+        Some(self.problem(item.span.start, format!("the markup has only half of `{shown}`")))
     }
 
     /// For each construct whether it is in a condition or loop.

@@ -1,8 +1,7 @@
 //! `collapse`: a level away.
 
 use super::levels::{Added, added, either, inherited};
-use super::reorder::whole;
-use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
+use super::{Step, StepError, finish, moving, refuse};
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ConstructId;
@@ -86,7 +85,7 @@ fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Resul
     // Content for regions that was in the level's own goes into the child's.
     let gone: Vec<ConstructId> = said.iter().flat_map(|(.., used)| used.iter().copied()).collect();
     for &region in &gone {
-        edits.remove(child.path.clone(), whole_lines(child, whole(child, region)));
+        edits.remove(child.path.clone(), child.whole_lines(child.whole(region)));
     }
     for (at, content, _) in &said {
         let name = layout.constructs.items[*at].name;
@@ -108,18 +107,18 @@ fn taken_over(site: &Site, layout: &Template, id: SourceId, tidy: bool) -> Resul
 /// A definition's content with what the child gives for the regions in it, and the child's
 /// definitions that were used.
 fn with_regions(layout: &Template, child: &Template, opener: ConstructId) -> (Vec<u8>, Vec<ConstructId>) {
-    let span = between(layout, opener);
+    let span = layout.between(opener);
     let closer = layout.constructs.items[opener].partner;
     let regions = layout.regions().filter(|(at, _)| opener < *at && Some(*at) < closer);
     let (mut out, mut used) = (Vec::new(), Vec::new());
     let mut cursor = span.start;
     for (at, item) in regions {
-        let place = whole(layout, at);
+        let place = layout.whole(at);
         let Some(own) = child.definition(item.name.of(&layout.source)).filter(|_| place.start >= cursor) else {
             continue;
         };
-        let default = between(layout, at);
-        let content = between(child, own);
+        let default = layout.between(at);
+        let content = child.between(own);
         let keep = Span::new(cursor, default.start.max(cursor));
         out.extend_from_slice(keep.of(&layout.source));
         let mut from = content.start;

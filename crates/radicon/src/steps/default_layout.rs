@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Step, StepError, proven, refuse, whole_lines};
+use super::{Step, StepError, proven, refuse};
 use crate::edit::Edits;
 use crate::prove::Strength;
 use crate::site::{FolderRule, Parent, Role, Settings, Site, Template, beneath};
@@ -63,7 +63,7 @@ fn written_rule(folder: &str, layout: &str, except: &[String]) -> String {
 pub(crate) fn without_parent(template: &Template) -> Edits {
     let mut edits = Edits::default();
     for item in template.constructs.items.iter().filter(|item| item.kind == crate::dialect::Kind::Parent) {
-        edits.remove(template.path.clone(), whole_lines(template, item.span));
+        edits.remove(template.path.clone(), template.whole_lines(item.span));
     }
     edits
 }

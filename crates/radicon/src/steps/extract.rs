@@ -5,12 +5,11 @@ use std::sync::Arc;
 
 use memchr::memmem;
 
-use super::open::whole_tags;
-use super::{Step, StepError, finish_in, indentation, moving, refuse};
+use super::{Step, StepError, finish_in, moving, refuse};
 use crate::dialect::{Dialect, Kind, Value, Values, builtin_named};
 use crate::edit::Edits;
 use crate::markup::{Constructs, Document, Node, NodeKind};
-use crate::propose::{Passing, Pattern, Segment};
+use crate::propose::{Passing, Pattern, Segment, bound_to_file};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatKind, RepeatOptions, repeats};
 use crate::site::own_file::Needs;
@@ -59,18 +58,18 @@ fn extracted(site: &Site, id: SourceId, span: Span, extraction: &Extraction) -> 
         return refuse(format!("`{name}` is not a valid name; use letters, digits, `-` and `_`"));
     }
     let template = site.get(id);
-    may_stand_alone(template, span)?;
+    if let Some(problem) = bound_to_file(template, span) {
+        return refuse(problem.to_string());
+    }
     may_be_passed(site, template, span, values)?;
     let mut notes = halves(template, span);
     let own = values.iter().map(|(_, text)| text.clone()).collect();
     let mut copies = vec![Place { id, span, values: own }];
     let mut others = others(site, id, span, values, *all);
-    others.retain(|copy| match may_stand_alone(site.get(copy.id), copy.span) {
-        Ok(()) => true,
-        Err(why) => {
-            notes.push(stays(site, copy, &why.to_string()));
-            false
-        }
+    others.retain(|copy| {
+        let problem = bound_to_file(site.get(copy.id), copy.span);
+        notes.extend(problem.as_ref().map(|problem| stays(site, copy, &problem.to_string())));
+        problem.is_none()
     });
     if *all {
         copies.extend(others);
@@ -300,29 +299,6 @@ fn speaks(template: &Template) -> Result<Arc<Dialect>, StepError> {
     builtin_named("margin").ok_or_else(|| StepError::Refused("no dialect to write".into()))
 }
 
-/// Refuses what cannot be in a file of its own.
-pub(crate) fn may_stand_alone(template: &Template, span: Span) -> Result<(), StepError> {
-    whole_tags(template, span)?;
-    let inside =
-        template.constructs.items.iter().filter(|item| span.start <= item.span.start && item.span.end <= span.end);
-    for item in inside {
-        let bound = item.kind.defines()
-            || matches!(item.kind, Kind::Slot | Kind::Body | Kind::Inherited | Kind::Again | Kind::Parent | Kind::Part);
-        if bound {
-            let shown = item.span.text(&template.source);
-            return refuse(
-                template
-                    .problem(
-                        item.span.start,
-                        format!("`{shown}` belongs to this file's chain, and cannot move into a partial"),
-                    )
-                    .to_string(),
-            );
-        }
-    }
-    Ok(())
-}
-
 /// The other copies of a stretch that are the same but for their values, whitespace and their dialect; those that
 /// are written otherwise are sought `thoroughly`.
 fn others(site: &Site, id: SourceId, span: Span, values: &[(String, String)], thoroughly: bool) -> Vec<Place> {
@@ -373,7 +349,7 @@ fn repeated(site: &Site, id: SourceId, span: Span) -> Vec<(SourceId, Span)> {
 /// A stretch without the indentation of its first line.
 fn dedented(template: &Template, span: Span) -> Vec<u8> {
     let text = span.of(&template.source);
-    let indent = indentation(template, span.start);
+    let indent = template.indentation(span.start);
     // Inside of elements that keep whitespace nothing is moved.
     let keeps =
         [&b"<pre"[..], b"<textarea", b"<script", b"<style"].iter().any(|tag| memchr::memmem::find(text, tag).is_some());

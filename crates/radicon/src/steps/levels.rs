@@ -1,6 +1,6 @@
 //! `pull-up` and `push-down`: content of a block moves between a layout and its children.
 
-use super::{Step, StepError, between, finish, moving, refuse, whole_lines};
+use super::{Step, StepError, finish, moving, refuse};
 use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::ConstructId;
@@ -40,7 +40,7 @@ fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepErr
         if !child.outermost().any(|(outer, _)| outer == at) {
             return refuse(format!("in {} `{block}` is inside another block", child.path));
         }
-        let own = between(child, at).of(&child.source);
+        let own = child.between(at).of(&child.source);
         match content {
             Some((known, first)) if trim_blanks(known) != trim_blanks(own) => {
                 return refuse(format!("{} and {first} have different content in `{block}`", child.path));
@@ -51,12 +51,12 @@ fn pulled_up(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepErr
         if inherits(child, at) {
             return refuse(format!("in {} `{block}` inherits what it replaces", child.path));
         }
-        edits.remove(child.path.clone(), whole_lines(child, super::reorder::whole(child, at)));
+        edits.remove(child.path.clone(), child.whole_lines(child.whole(at)));
     }
     let content = content.map_or(&[][..], |(content, _)| content);
     match template.definition(block.as_bytes()).or_else(|| region(template, block)) {
         Some(at) if template.constructs.items[at].partner.is_some() => {
-            edits.replace(template.path.clone(), between(template, at), content);
+            edits.replace(template.path.clone(), template.between(at), content);
         }
         Some(_) => return refuse(format!("in {} `{block}` has no content of its own", template.path)),
         None => edits.extend(added(site, layout, Added { block, content, tidy: true, gone: &[] })?),
@@ -83,7 +83,7 @@ fn pushed_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
     let Some(at) = template.definition(block.as_bytes()).or_else(|| region(template, block)) else {
         return refuse(format!("{} has no block `{block}`", template.path));
     };
-    let span = between(template, at);
+    let span = template.between(at);
     let content = span.of(&template.source);
     if trim_blanks(content).is_empty() {
         return refuse(format!("in {} `{block}` is empty", template.path));
@@ -115,7 +115,7 @@ fn pushed_down(site: &Site, layout: SourceId, block: &str) -> Result<Step, StepE
         // An override that only held this goes whole.
         match is_region {
             true => edits.replace(template.path.clone(), span, ""),
-            false => edits.remove(template.path.clone(), whole_lines(template, super::reorder::whole(template, at))),
+            false => edits.remove(template.path.clone(), template.whole_lines(template.whole(at))),
         }
         finish(site, format!("move `{block}` into {given} children of {}", template.path), edits, Strength::Blanks)
     })
@@ -164,7 +164,7 @@ pub(super) fn added(site: &Site, id: SourceId, added: Added<'_>) -> Result<Edits
         return refuse(format!("{} names no layout", child.path));
     };
     let before = super::reorder::last_before(site, id, block.as_bytes(), gone);
-    let after = before.map_or(parent.span, |at| super::reorder::whole(child, at));
+    let after = before.map_or(parent.span, |at| child.whole(at));
     let Some((open, close)) = child.dialect.block_tags(block, false) else {
         return refuse(format!(
             "{} is written in {}, which has no overrides with content",

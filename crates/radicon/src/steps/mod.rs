@@ -20,18 +20,16 @@ use serde::Serialize;
 
 use crate::dialect::{Dialect, Urls, builtin_named};
 use crate::edit::{EditError, Edits};
-use crate::markup::ConstructId;
 use crate::propose::naming;
 use crate::prove::{Comparison, PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
 use crate::site::{Change, Role, Site, Template, stem};
-use crate::text::{SourceId, Span, is_blank, line_start};
+use crate::text::{SourceId, Span};
 use crate::urls;
 
 pub use collapse::collapse;
 pub use default_layout::default_layout;
 pub(crate) use default_layout::without_parent;
-pub(crate) use extract::may_stand_alone;
 pub use extract::{Extraction, extract};
 pub use fuse::fuse;
 pub use inline::inline;
@@ -42,7 +40,6 @@ pub use relocate::relocate;
 pub use rename::rename;
 pub use reorder::reorder;
 pub(crate) use reorder::reordered;
-pub(crate) use reorder::whole;
 
 /// A refactoring, ready to be written.
 #[derive(Clone, Debug, Serialize)]
@@ -202,29 +199,4 @@ fn proven(
     };
     let files = changes.iter().map(|change| (change.path.clone(), word(change))).collect();
     Ok(Step { title, files, proof, notes: Vec::new(), settings: String::new(), changes })
-}
-
-/// The span with its indentation and line end, if nothing else is on its lines.
-pub(crate) fn whole_lines(template: &Template, span: Span) -> Span {
-    let source = &template.source;
-    let start = line_start(source, span.start as usize);
-    let end = memchr::memchr(b'\n', &source[span.end as usize..]).map_or(source.len(), |at| span.end as usize + at + 1);
-    let blank = |from: usize, to: usize| source[from..to].iter().all(|b| is_blank(*b));
-    match blank(start, span.start as usize) && blank(span.end as usize, end) {
-        true => Span::from_range(start..end),
-        false => span,
-    }
-}
-
-/// The span between the tags of a pair, with all whitespace; of a single tag its short content.
-pub(crate) fn between(template: &Template, opener: ConstructId) -> Span {
-    let open = &template.constructs.items[opener];
-    template.constructs.partner(open).map_or(open.value, |close| Span::new(open.span.end, close.span.start))
-}
-
-/// The whitespace at the start of the line of a place.
-pub(crate) fn indentation(template: &Template, offset: u32) -> &[u8] {
-    let start = line_start(&template.source, offset as usize);
-    let length = template.source[start..offset as usize].iter().take_while(|b| is_blank(**b)).count();
-    &template.source[start..start + length]
 }

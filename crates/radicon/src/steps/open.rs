@@ -1,7 +1,7 @@
 //! `open`: a stretch of a layout becomes a named block with this content as its default.
 
 use super::levels::either;
-use super::{Step, StepError, finish, indentation, refuse, whole_lines};
+use super::{Step, StepError, finish, refuse};
 use crate::dialect::{Kind, Newline, Part};
 use crate::edit::Edits;
 use crate::markup::Construct;
@@ -19,7 +19,9 @@ use crate::text::{SourceId, Span};
 /// the template, above it or below it.
 pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, StepError> {
     let template = site.get(id);
-    whole_tags(template, span)?;
+    if let Some(problem) = template.torn_by(span) {
+        return refuse(problem.to_string());
+    }
     outside_of_fragments(template, span)?;
     for other in Resolver::new(site).family(id) {
         let known =
@@ -34,8 +36,8 @@ pub fn open(site: &Site, id: SourceId, span: Span, name: &str) -> Result<Step, S
             template.path, template.dialect.name
         ));
     };
-    let lines = whole_lines(template, span);
-    let indent = String::from_utf8_lossy(indentation(template, span.start)).into_owned();
+    let lines = template.whole_lines(span);
+    let indent = String::from_utf8_lossy(template.indentation(span.start)).into_owned();
     let title = format!("turn {} bytes of {} into the block `{name}`", span.len(), template.path);
     either(|tidy| {
         let mut edits = Edits::default();
@@ -77,24 +79,6 @@ fn outside_of_fragments(template: &Template, span: Span) -> Result<(), StepError
         }
         None => Ok(()),
     }
-}
-
-/// Refuses a stretch that cuts a tag, or a pair of tags, in two.
-pub(super) fn whole_tags(template: &Template, span: Span) -> Result<(), StepError> {
-    let inside = |offset: u32| (span.start..span.end).contains(&offset);
-    let items = &template.constructs.items;
-    for item in items.iter().filter(|item| item.part != Part::Attribute && !item.span.is_empty()) {
-        let cut = inside(item.span.start) != inside(item.span.end - 1);
-        let partner = template.constructs.partner(item);
-        let torn = partner.is_some_and(|partner| inside(partner.span.start) != inside(item.span.start));
-        if cut || torn {
-            let shown = item.span.text(&template.source);
-            return Err(StepError::Refused(
-                template.problem(item.span.start, format!("the markup has only half of `{shown}`")).to_string(),
-            ));
-        }
-    }
-    Ok(())
 }
 
 #[cfg(test)]

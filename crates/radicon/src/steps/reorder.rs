@@ -6,7 +6,7 @@ use crate::edit::Edits;
 use crate::markup::{Construct, ConstructId};
 use crate::prove::Strength;
 use crate::resolve::Resolver;
-use crate::site::{Parent, Site, Template};
+use crate::site::{Parent, Site};
 use crate::text::{SourceId, Span};
 
 /// Overrides put into order.
@@ -62,7 +62,7 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
     let ranked: Vec<(ConstructId, Span, ConstructId)> = blocks
         .iter()
         .filter_map(|(at, item)| {
-            rank(item).filter(|rank| rank.0 == base).map(|rank| (*at, whole(template, *at), rank.1))
+            rank(item).filter(|rank| rank.0 == base).map(|rank| (*at, template.whole(*at), rank.1))
         })
         .collect();
     let late = ranked.windows(2).find(|pair| pair[1].2 < pair[0].2)?;
@@ -96,13 +96,6 @@ pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[Const
         template.outermost().filter(|(_, item)| item.partner.is_some()).collect();
     let behind = blocks.iter().position(|block| !is_before(block)).unwrap_or(blocks.len());
     blocks[..behind].iter().map(|(at, _)| *at).rfind(|at| !gone.contains(at))
-}
-
-/// From the opening to the closing tag of a pair.
-pub(crate) fn whole(template: &Template, opener: ConstructId) -> Span {
-    let open = &template.constructs.items[opener];
-    let end = template.constructs.partner(open).map_or(open.span.end, |close| close.span.end);
-    Span::new(open.span.start, end)
 }
 
 #[cfg(test)]

@@ -5,7 +5,6 @@ use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::Kind;
 use crate::edit::Edits;
-use crate::steps::whole_lines;
 use crate::text::{Span, trim_blanks};
 
 pub(super) const RULE: Rule = Rule {
@@ -38,7 +37,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
             }
             let what = if same { "repeats" } else { "only inherits" };
             let mut edits = Edits::default();
-            edits.remove(template.path.clone(), whole_lines(template, Span::new(item.span.start, close.span.end)));
+            edits.remove(template.path.clone(), template.whole_lines(Span::new(item.span.start, close.span.end)));
             let message = format!("`{}` {what} the content it replaces", String::from_utf8_lossy(name));
             let place = above.constructs.items[next.construct].span;
             found.push(Found::new(id, item.span, message).with(next.source, place, "the same content").fixed(

@@ -7,7 +7,6 @@ use crate::edit::Edits;
 use crate::markup::ConstructId;
 use crate::resolve::Chain;
 use crate::site::Template;
-use crate::steps::between;
 use crate::text::{Span, slip_of};
 
 pub(super) const RULE: Rule = Rule {
@@ -41,7 +40,7 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 one = one.fixed(format!("call it `{meant}`"), false, edits);
             }
             // Without content nothing is lost.
-            if one.fix.is_none() && between(template, at).of(&template.source).trim_ascii().is_empty() {
+            if one.fix.is_none() && template.between(at).of(&template.source).trim_ascii().is_empty() {
                 one.message = format!("no layout above has a block `{written}`; it does nothing");
                 one = one.hint();
             }

@@ -8,8 +8,8 @@ use crate::learn::read::corpus::Corpus;
 use crate::learn::read::corpus::TextId;
 use crate::learn::read::directives::DirectiveId;
 use crate::learn::read::directives::{Directive, Tails, arguments_of};
-use crate::learn::read::pieces::{between, element_end, is_balanced, is_prose};
-use crate::learn::read::tags::{Notation, Style, Tag, Token, TokenKind, is_word, token_text};
+use crate::learn::read::pieces::{between, element_end, is_balanced, is_prose, is_word};
+use crate::learn::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::thresholds::{
     ARGLESS, BALANCED, FEWEST_OF_ONE, HALF, LONGEST_AFFIX, MOST, NEARLY_ALL, NESTED, PAIRS_PER_BRANCH, SOME,

@@ -7,8 +7,9 @@ use crate::learn::Confidence;
 use crate::learn::evidence::pairs::prints;
 use crate::learn::meaning::{Facts, Meaning, Meanings};
 use crate::learn::read::directives::DirectiveId;
+use crate::learn::read::pieces::is_word;
 use crate::learn::read::tags::TagId;
-use crate::learn::read::tags::{Style, TokenKind, is_word, token_text};
+use crate::learn::read::tags::{Style, TokenKind, token_text};
 use crate::learn::thresholds::{NEARLY_ALL, PLAINLY_NAMED};
 
 impl Facts<'_> {

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::learn::read::tags::is_word;
+use crate::learn::read::pieces::is_word;
 use crate::learn::thresholds::{HALF, LONGEST_ELEMENT, SKELETON_REACH};
 use crate::site::{SourceFile, folder};
 

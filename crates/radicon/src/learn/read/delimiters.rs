@@ -8,7 +8,8 @@ use rayon::prelude::*;
 
 use crate::learn::read::corpus::Corpus;
 use crate::learn::read::corpus::TextId;
-use crate::learn::read::tags::{Notation, Reader, Style, is_word};
+use crate::learn::read::pieces::is_word;
+use crate::learn::read::tags::{Notation, Reader, Style};
 use crate::learn::thresholds::{
     AS_OFTEN, CLOSED, CLOSED_AS_LONGER, CLOSER_REACH, FEW_FILES, FEWEST_CODE_LINES, FEWEST_DELIMITERS, HALF,
     MORE_OFTEN_ALONE, SAMPLES, UNLIKE_SHARE, UNLIKE_SHARE_SIGNED,

@@ -8,8 +8,9 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::learn::read::corpus::TextId;
 use crate::learn::read::corpus::{Corpus, Index};
 use crate::learn::read::delimiters::{self, Mask, is_sigil, mirror};
+use crate::learn::read::pieces::is_word;
 use crate::learn::read::tags::NotationId;
-use crate::learn::read::tags::{Notation, Style, Tag, is_word, name_behind_marks, read_all};
+use crate::learn::read::tags::{Notation, Style, Tag, name_behind_marks, read_all};
 use crate::learn::thresholds::{FEWEST_FILES_NAMING, FEWEST_NAMED, HALF, NAMED_BEHIND_MARK, SOME};
 
 /// All notations that the files may be written in, those with delimiters of their own first.

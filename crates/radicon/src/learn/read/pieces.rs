@@ -2,6 +2,11 @@
 
 use crate::markup::elements::{self, Content};
 
+/// Whether a byte may be part of a word.
+pub(in crate::learn) fn is_word(byte: u8) -> bool {
+    byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
+}
+
 /// The text between two places; nothing if they are out of order.
 pub(in crate::learn) fn between(text: &str, from: usize, to: usize) -> &str {
     text.get(from..to).unwrap_or("")

@@ -9,6 +9,7 @@ use rustc_hash::FxHashMap;
 
 use crate::learn::read::corpus::Text;
 use crate::learn::read::corpus::TextId;
+use crate::learn::read::pieces::is_word;
 use crate::learn::thresholds::{MAX_TAG, MAX_TOKENS, NEARLY_ALL};
 
 id!(
@@ -106,10 +107,6 @@ pub(in crate::learn) struct Tag {
     pub trimmed: [Option<char>; 2],
     /// The word or sign that ends it, if more than that is in it: `over` of `items.all over |x|`.
     pub tail: Range<usize>,
-}
-
-pub(in crate::learn) fn is_word(byte: u8) -> bool {
-    byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
 /// A token's text without its quotes.

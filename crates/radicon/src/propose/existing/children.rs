@@ -7,7 +7,6 @@ use crate::markup::ConstructId;
 use crate::propose::{Job, ProposedFile};
 use crate::resolve::loose;
 use crate::site::{Parent, Template};
-use crate::steps::{whole, whole_lines};
 use crate::text::{SourceId, Span, trim_blanks};
 
 /// A child of a layout, and what it overrides.
@@ -57,7 +56,7 @@ impl Job<'_> {
             let mut inherited = inside.iter().filter(|item| item.kind == Kind::Inherited).map(|item| item.span);
             let (first, second) = (inherited.next().filter(|_| !defines), inherited.next());
             let own = Own {
-                whole: whole(template, at),
+                whole: template.whole(at),
                 inner: template.inner(at),
                 is_plain: !defines && first.is_none(),
                 inherits: first.filter(|_| second.is_none()),
@@ -89,18 +88,20 @@ impl<'s> Child<'s> {
         let mut bytes = template.source.to_vec();
         let mut edits: Vec<(Span, &Change)> =
             changes.iter().filter_map(|(name, change)| Some((self.overrides.get(name)?.whole, change))).collect();
+        let renamed = layout.map(|layout| Change::Become(layout.into()));
+        edits.extend(template.parent().map(|parent| parent.target).zip(renamed.as_ref()));
         edits.sort_by_key(|(span, _)| std::cmp::Reverse(span.start));
         for (span, change) in edits {
             match change {
                 Change::Become(text) => drop(bytes.splice(span.range(), text.iter().copied())),
                 Change::Drop => {
-                    let lines = whole_lines(template, span);
+                    let lines = template.whole_lines(span);
                     // With the blank line that set it apart.
                     let after = &template.source[lines.end as usize..];
                     let blank =
                         after.iter().position(|b| *b == b'\n').filter(|&end| after[..end].trim_ascii().is_empty());
                     let end = lines.end as usize + if lines == span { 0 } else { blank.map_or(0, |end| end + 1) };
-                    bytes.drain(lines.start as usize..end);
+                    bytes.drain(lines.start as usize..end.min(bytes.len()));
                     // At the end of the file it is the one before it.
                     let solid = bytes.trim_ascii_end().len();
                     if lines != span && solid <= lines.start as usize {
@@ -109,9 +110,6 @@ impl<'s> Child<'s> {
                     }
                 }
             }
-        }
-        if let Some((parent, layout)) = template.parent().zip(layout) {
-            bytes.splice(parent.target.range(), layout.bytes());
         }
         bytes
     }

@@ -11,7 +11,6 @@ use crate::propose::existing::wrapped::Wrapper;
 use crate::propose::hierarchy::sections::LEAST_PAGES;
 use crate::propose::writing::indent::{Style, indented_in};
 use crate::site::Template;
-use crate::steps::between;
 use crate::text::{SourceId, Span, is_blank, line_start, trim_blanks};
 
 /// What a layout says in a block fits all that override it but for one in so many.
@@ -48,7 +47,7 @@ impl Job<'_> {
     /// Content that most children have alike in a block in which the layout shows nothing: it becomes the default.
     fn default_of_most<'s>(&self, block: &Block<'s>, children: &[Child<'s>]) -> Option<Lifted> {
         let layout = self.site.get(block.layout);
-        let shown = between(layout, layout.definition(block.name)?);
+        let shown = layout.between(layout.definition(block.name)?);
         if block.is_shown || !trim_blanks(shown.of(&layout.source)).is_empty() {
             return None;
         }
@@ -102,7 +101,7 @@ impl Job<'_> {
         }
         let first = children[block.adders[0]].template;
         let (left, right) = sides[0].cut(before, after);
-        let shown = between(layout, layout.definition(block.name)?).trimmed(&layout.source);
+        let shown = layout.between(layout.definition(block.name)?).trimmed(&layout.source);
         let parts = [(first, left), (layout, shown), (first, right)].into_iter().filter(|(_, part)| !part.is_empty());
         let parts: Vec<Vec<u8>> = parts.map(|(template, part)| flush(template, part)).collect();
         let change = |(&at, sides): (&usize, &Sides<'_>)| {
@@ -144,7 +143,7 @@ impl Job<'_> {
         if inside.iter().any(|item| item.kind.defines()) {
             return None;
         }
-        let shown = trim_blanks(between(layout, definition).of(&layout.source));
+        let shown = trim_blanks(layout.between(definition).of(&layout.source));
         let default = (block.is_shown || !shown.is_empty()).then_some(shown);
         if default.is_some_and(<[u8]>::is_empty) {
             return None;
@@ -191,7 +190,7 @@ pub fn shown_in(layout: &Template, at: ConstructId, shown: &[u8], own_lines: boo
     let (indent, unit) = (&before[start - blanks..], Style::of([&layout.source[..]].into_iter()).unit);
     let all = Span::new(0, shown.len() as u32);
     let lines = indented_in(shown, &layout.dialect, all, &[indent, &unit[..]].concat());
-    (between(layout, at), [b"\n", &lines[..], b"\n", indent].concat())
+    (layout.between(at), [b"\n", &lines[..], b"\n", indent].concat())
 }
 
 /// The content of an override before and after its tag for inherited content.

@@ -11,7 +11,6 @@ use crate::propose::existing::children::{Change, Child};
 use crate::propose::existing::overridden::Block;
 use crate::resolve::{Resolver, mentions};
 use crate::site::Template;
-use crate::steps::{indentation, whole};
 use crate::text::{SourceId, Span, trim_blanks};
 
 /// A shorter word than this is an abbreviation, and tells nobody what a block holds.
@@ -36,10 +35,10 @@ impl Job<'_> {
             let layout = self.site.get(first.layout);
             let places: Option<Vec<ConstructId>> = run.iter().map(|block| layout.definition(block.name)).collect();
             let Some(places) = places else { continue };
-            let span = Span::new(whole(layout, places[0]).start, whole(layout, places[places.len() - 1]).end);
+            let span = Span::new(layout.whole(places[0]).start, layout.whole(places[places.len() - 1]).end);
             let mut bytes = layout.source.to_vec();
             // What the layout has between the blocks shows in every page.
-            let pairs = places.windows(2).map(|pair| (whole(layout, pair[0]).end, whole(layout, pair[1]).start));
+            let pairs = places.windows(2).map(|pair| (layout.whole(pair[0]).end, layout.whole(pair[1]).start));
             let gaps: Vec<&[u8]> = pairs.map(|(from, to)| Span::new(from, to).of(&layout.source)).collect();
             bytes.splice(span.range(), merged(layout, &places, &gaps, &name));
             let change = |&at: &usize| {
@@ -61,7 +60,7 @@ impl Job<'_> {
     /// A block and those after it that are always overridden with it; alone if there are none.
     fn run_from<'b, 's>(&self, first: &'b Block<'s>, blocks: &'b [Block<'s>]) -> Vec<&'b Block<'s>> {
         let layout = self.site.get(first.layout);
-        let place = |block: &Block<'_>| layout.definition(block.name).map(|at| whole(layout, at));
+        let place = |block: &Block<'_>| layout.definition(block.name).map(|at| layout.whole(at));
         let mut run = vec![first];
         loop {
             let Some(last) = place(run[run.len() - 1]) else { return run };
@@ -153,7 +152,7 @@ fn merged(template: &Template, places: &[ConstructId], gaps: &[&[u8]], name: &st
                 // In a line of its own, as it is indented.
                 Some(line) => {
                     bytes.push(b'\n');
-                    bytes.extend(if is_first { &blanks[line + 1..] } else { indentation(template, content.start) });
+                    bytes.extend(if is_first { &blanks[line + 1..] } else { template.indentation(content.start) });
                 }
                 None => bytes.extend(if is_first { &blanks[..] } else { &blanks[..blanks.len().min(1)] }),
             }

@@ -3,6 +3,6 @@
 pub mod copies;
 pub mod find;
 pub mod grow;
-mod movable;
+pub mod movable;
 pub mod passing;
 pub mod worth;

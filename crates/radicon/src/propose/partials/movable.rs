@@ -3,8 +3,7 @@
 use crate::dialect::{Kind, Part};
 use crate::markup::Construct;
 use crate::resolve::mentions;
-use crate::site::Template;
-use crate::steps::may_stand_alone;
+use crate::site::{Problem, Template};
 use crate::text::Span;
 
 /// Whether a stretch can move into a partial: it holds whole tags, none that binds a name for what follows or belongs
@@ -29,7 +28,23 @@ pub fn may_move(template: &Template, span: Span) -> bool {
         Kind::Other => binds(template, item, span.end),
         _ => false,
     });
-    !stays && may_stand_alone(template, span.trimmed(&template.source)).is_ok()
+    !stays && bound_to_file(template, span.trimmed(&template.source)).is_none()
+}
+
+/// Why a stretch cannot be in a file of its own, if that is so: it has half of a tag, or one of its file's chain.
+pub fn bound_to_file(template: &Template, span: Span) -> Option<Problem> {
+    let is_bound = |item: &&Construct| {
+        item.kind.defines()
+            || matches!(item.kind, Kind::Slot | Kind::Body | Kind::Inherited | Kind::Again | Kind::Parent | Kind::Part)
+    };
+    let items = template.constructs.items.iter();
+    let mut inside = items.filter(|item| span.start <= item.span.start && item.span.end <= span.end);
+    template.torn_by(span).or_else(|| {
+        let item = inside.find(is_bound)?;
+        let shown = item.span.text(&template.source);
+        let why = format!("`{shown}` belongs to this file's chain, and cannot move into a partial");
+        Some(template.problem(item.span.start, why))
+    })
 }
 
 /// Whether a tag that nobody described may bind a name that is used from an offset on: its last word, if that is a name.
