@@ -190,6 +190,17 @@ mod tests {
     }
 
     #[test]
+    fn whitespace_between_them_shows_in_every_page() {
+        let notes = "<html><p>{% block note_beginning %}{% endblock %} {% block note_ending %}{% endblock %}</p>{% block content %}{% endblock %}</html>\n";
+        let both =
+            "{% block note_beginning %}<b>@</b>{% endblock %}\n{% block note_ending %}<i>@ all</i>{% endblock %}\n";
+        let (_, text) = improved(notes, &[both; 7]);
+        assert!(text("base.html").contains("<p>{% block note %} {% endblock %}</p>"), "{}", text("base.html"));
+        let child = "{% block note %}<b>Boats</b> <i>Boats all</i>{% endblock %}\n";
+        assert!(text("boats.html").ends_with(child), "{}", text("boats.html"));
+    }
+
+    #[test]
     fn blocks_that_are_not_one_stay() {
         let head = "{% block panel_head %}\n<h2>@</h2>\n{% endblock panel_head %}\n";
         let inherits = BOTH.replace("<p>", "{{ super() }}<p>");
