@@ -45,6 +45,8 @@ pub fn demo() -> (TempDir, PathBuf) {
     let site = dir.path().join("site");
     let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
     copy(&from, &site);
+    // Somebody may have tried it.
+    let _ = fs::remove_dir_all(site.join(radicon::disk::STATE_FOLDER));
     (dir, site)
 }
 
