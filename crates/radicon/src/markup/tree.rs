@@ -124,6 +124,12 @@ impl Document {
         NodeId::all(self.nodes.len()).skip(1)
     }
 
+    /// The nodes that begin in a span, in the order of the source.
+    pub fn nodes_in(&self, span: Span) -> impl DoubleEndedIterator<Item = NodeId> + use<> {
+        let place = |offset| NodeId::at(self.nodes.partition_point(|node| self.offset(node.first) < offset));
+        place(span.start).to(place(span.end))
+    }
+
     /// The children of a node, in order.
     pub fn children(&self, node: NodeId) -> impl Iterator<Item = NodeId> + '_ {
         let end = self.nodes[node].next;

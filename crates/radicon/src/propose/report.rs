@@ -188,8 +188,7 @@ fn around(template: &Template, document: &Document, block: Span) -> (usize, Stri
         let span = document.span(*node);
         document.nodes[*node].kind == NodeKind::Element && span.start < block.start && span.end > block.end
     };
-    let behind = document.nodes.partition_point(|node| document.offset(node.first) < block.start);
-    let Some(node) = NodeId::ROOT.next().to(NodeId::at(behind)).rev().find(holds) else {
+    let Some(node) = document.nodes_in(Span::new(0, block.start)).rev().find(holds) else {
         return (template.source.len().saturating_sub(block.len()), String::new());
     };
     let element = &document.nodes[node];

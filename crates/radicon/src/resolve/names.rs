@@ -312,7 +312,8 @@ impl<'b> Names<'b> {
         let template = site.get(source);
         let item = &template.constructs.items[construct];
         match (item.part, item.partner) {
-            (Part::Close, opener) => return opener.map_or((), |opener| self.close((source, opener))),
+            (Part::Close, Some(opener)) => return self.close((source, opener)),
+            (Part::Close, None) => return,
             (Part::Branch, Some(opener)) => self.branch((source, opener)),
             _ => {}
         }

@@ -7,7 +7,7 @@ use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_64;
 
 use crate::dialect::Kind;
-use crate::markup::{Construct, ConstructId, Node, NodeId, NodeKind};
+use crate::markup::{Construct, ConstructId, NodeId, NodeKind};
 use crate::propose::assemble::Plan;
 use crate::propose::existing::fit::Filling;
 use crate::propose::existing::frame::Skeleton;
@@ -158,11 +158,9 @@ impl Job<'_> {
         region: usize,
     ) -> Filling {
         let document = &page.document;
-        let starts = |node: &Node| document.offset(node.first);
-        let first = document.nodes.partition_point(|node| starts(node) < item.span.start);
-        let mut nodes = (first..).zip(&document.nodes[first..]).take_while(|(_, node)| starts(node) == item.span.start);
-        let node = nodes.find(|(_, node)| node.kind == NodeKind::Pair);
-        let run = node.map(|(index, node)| (NodeId::at(index), (node.inner, node.close)));
+        let mut nodes = document.nodes_in(Span::new(item.span.start, item.span.start + 1));
+        let pair = nodes.find(|&node| document.nodes[node].kind == NodeKind::Pair);
+        let run = pair.map(|node| (node, (document.nodes[node].inner, document.nodes[node].close)));
         let content = match run {
             Some((_, run)) if self.options.strength != Strength::Bytes => page.span(page.trimmed(run)),
             _ => template.inner(at),

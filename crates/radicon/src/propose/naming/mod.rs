@@ -62,10 +62,7 @@ fn of_kind(pages: &[Page], hole: &Hole) -> &'static str {
     let nodes = &page.document.nodes;
     let root = nodes.iter().find(|node| node.kind == NodeKind::Element);
     let root = root.map_or(0, |node| page.document.offset(node.first));
-    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
-    let within =
-        NodeId::at(first).to(NodeId::at(nodes.len())).take_while(|&node| page.document.span(node).start < span.end);
-    let tags: Vec<String> = within.take(MOST_LOOKED_AT).map(|node| tag(page, node)).collect();
+    let tags: Vec<String> = page.document.nodes_in(span).take(MOST_LOOKED_AT).map(|node| tag(page, node)).collect();
     let count = |name: &str| tags.iter().filter(|tag| *tag == name).count();
     match tag(hole.first_page(pages), parent).as_str() {
         "" | "html" if span.start < root => "prolog",
@@ -172,10 +169,7 @@ fn inside(pages: &[Page], hole: &Hole) -> Vec<String> {
     let shown = hole.filled();
     let (page, span) = (&pages[shown.page], shown.content);
     let nodes = &page.document.nodes;
-    let first = nodes.partition_point(|node| page.document.offset(node.first) < span.start);
-    let within =
-        NodeId::at(first).to(NodeId::at(nodes.len())).take_while(|&node| page.document.span(node).start < span.end);
-    let elements = within.filter(|&node| nodes[node].kind == NodeKind::Element).take(DEEPEST);
+    let elements = page.document.nodes_in(span).filter(|&node| nodes[node].kind == NodeKind::Element).take(DEEPEST);
     let called = elements.filter_map(|node| called(page, node)).map(|name| slug(&name));
     called.chain(same_words(pages, hole).map(|words| slug(&words))).collect()
 }
@@ -559,20 +553,25 @@ fn word_before(page: &Page, start: u32) -> Option<String> {
     (word.len() > 3 && word.len() < text.len()).then_some(word)
 }
 
+/// So many elements of a span are looked at for a name.
+const MOST_ROOTS: usize = 32;
+
 /// The outermost elements that lie wholly in a span.
 fn roots_of(page: &Page, span: Span) -> Vec<NodeId> {
     let nodes = &page.document.nodes;
     let mut found = Vec::new();
-    let mut at = NodeId::at(nodes.partition_point(|node| page.document.offset(node.first) < span.start));
-    while let Some(node) = nodes.get(at.index()).filter(|_| found.len() < 32) {
-        let inside = page.document.span(at);
-        if inside.start >= span.end || inside.end > span.end {
+    let mut next = NodeId::ROOT;
+    for node in page.document.nodes_in(span) {
+        if node < next {
+            continue;
+        }
+        if page.document.span(node).end > span.end || found.len() == MOST_ROOTS {
             break;
         }
-        if node.kind == NodeKind::Element {
-            found.push(at);
+        if nodes[node].kind == NodeKind::Element {
+            found.push(node);
         }
-        at = node.next;
+        next = nodes[node].next;
     }
     found
 }
