@@ -213,6 +213,20 @@ fn bad_input_is_named_and_the_rest_is_done() {
             assert!(ran.code == 2 && ran.err.contains("no templates in"), "{folder} {command}: {}", ran.err);
         }
     }
+    let unread = dir.path().join("unread");
+    fs::create_dir(&unread).expect("a folder");
+    for file in ["deck.view", "hold.view"] {
+        fs::write(unread.join(file), "<div>{tide}</div>\n<p>Ferries</p>\n").expect("a file");
+    }
+    let told = "2 .view files look like templates, but are in no known dialect, so they are not read: deck.view, …";
+    let ran = radicon(&unread, &["survey"]);
+    assert!(ran.code == 2 && ran.err.contains("no templates in") && ran.err.contains(told), "{}", ran.err);
+    let ran = radicon(&unread, &["dialect", "learn"]);
+    assert!(ran.code == 0 && ran.out.starts_with("Nothing learned") && ran.out.contains(told), "{}", ran.out);
+    fs::write(unread.join("pier.html"), "<html><body><p>Pier</p></body></html>").expect("a page");
+    let ran = radicon(&unread, &["survey"]);
+    assert!(ran.code == 0 && ran.out.contains(told), "{}", ran.out);
+    assert_eq!(json(&unread, "survey", &["survey"])["unread"][0]["files"], 2);
     let (_keep, site) = demo();
     let text = fs::read(site.join("fleet.html")).expect("a page");
     fs::write(site.join("photo.html"), b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR").expect("a file");

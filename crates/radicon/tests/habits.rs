@@ -1,23 +1,25 @@
 //! What real sites do, in invented words: each site has a habit that made-up engines do not have.
 #![allow(missing_docs)]
 
-use radicon::SourceFile;
 use radicon::dialect::{self, Kind};
 use radicon::learn::learn;
+use radicon::site::Settings;
+use radicon::{Site, SourceFile};
 
 /// The forms that make structure.
 fn structure(files: &[(String, String)]) -> Vec<String> {
-    let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(path, text.as_str())).collect();
-    let learned = learn(&files, dialect::builtin(), &[]);
-    let mut forms: Vec<String> = Vec::new();
-    for form in learned
-        .iter()
-        .flat_map(|learned| &learned.forms)
-        .filter(|form| form.kind.makes_structure() && form.kind != Kind::Set)
-    {
-        forms.push(format!("{}: {}", form.kind.word(), form.form));
-    }
-    forms
+    forms_of(files, |kind| kind.makes_structure() && kind != Kind::Set)
+}
+
+/// The forms of some kinds.
+fn forms_of(files: &[(String, String)], is_wanted: impl Fn(Kind) -> bool) -> Vec<String> {
+    let learned = learn(&sources(files), dialect::builtin(), &[]);
+    let forms = learned.iter().flat_map(|learned| &learned.forms).filter(|form| is_wanted(form.kind));
+    forms.map(|form| format!("{}: {}", form.kind.word(), form.form)).collect()
+}
+
+fn sources(files: &[(String, String)]) -> Vec<SourceFile> {
+    files.iter().map(|(path, text)| SourceFile::new(path, text.as_str())).collect()
 }
 
 /// Files from their paths and texts.
@@ -196,4 +198,43 @@ fn a_wrapper_ends_as_an_element_does() {
     let wraps: Vec<&String> = found.iter().filter(|form| form.starts_with("wrap")).collect();
     assert!(!wraps.is_empty() && wraps.iter().all(|form| form.contains("close = \"</+>\"")), "{found:?}");
     assert!(found.iter().any(|form| form.starts_with("include")), "{found:?}");
+}
+
+#[test]
+fn bodies_in_braces_end_in_later_tags() {
+    let page = |n: usize| {
+        let text = format!(
+            "<: if (shore{n} && open) {{ :>\n<p>{n}</p>\n<: }} else if (tide) {{ :>\n<b>{n}</b>\n<: }} else {{ :>\n<i>none</i>\n<: }} :>\n\
+             <: boats.each(function (boat) {{ :>\n<li><:= boat.name{n} :></li>\n<: }}) :>\n\
+             <:- moor('bits/nav') :>\n<: for (pier of piers) {{ :><u><:= pier :></u><: }} :>\n"
+        );
+        (format!("pier{n}.wet"), text)
+    };
+    let nav = "<nav><: while (next()) { :><a><:= link({ to: [1] }) :></a><: } :></nav>";
+    let files = site(14, page, &[("bits/nav.wet", nav)]);
+    assert_eq!(structure(&files), ["include: \"<:- moor('<target>') :>\""]);
+    let pairs = forms_of(&files, |kind| kind == Kind::Control);
+    assert_eq!(pairs.len(), 1, "{pairs:?}");
+    assert!(pairs[0].contains("open = \"<: <expr> { :>\"") && pairs[0].contains("\"<: }) :>\""), "{pairs:?}");
+    // What was learned reads the site: every pair is closed, and every name leads to its file.
+    let dialects: Vec<_> = learn(&sources(&files), dialect::builtin(), &[])
+        .iter()
+        .map(|learned| std::sync::Arc::new(learned.dialect().expect("a dialect")))
+        .collect();
+    let survey = Site::read(sources(&files), &dialects, &Settings::default()).survey(&[]);
+    assert_eq!(survey.problems, []);
+    assert!(survey.files.iter().filter(|file| file.includes == ["bits/nav.wet"]).count() == 14, "{:?}", survey.files);
+}
+
+#[test]
+fn what_prints_a_partial_includes_it_though_it_is_one_condition() {
+    let page = |n: usize| {
+        let text = format!(
+            "<h1>Pier {n}</h1>\n<:= pull \"bits/faults\", pier: pier{n} :>\n<: if open :>\n<p>{n}</p>\n<: done :>\n"
+        );
+        (format!("pier{n}.wet"), text)
+    };
+    let faults = "<: if pier.faults :>\n<ul><:= pier.faults :></ul>\n<: done :>\n";
+    let found = structure(&site(12, page, &[("bits/faults.wet", faults)]));
+    assert_eq!(found, ["include: '<:= pull \"<target>\", <args> :>'"]);
 }

@@ -7,8 +7,9 @@ use std::path::Path;
 use anyhow::Result;
 use radicon::disk;
 use radicon::learn::{Confidence, Learned, LearnedForm};
+use radicon::site::Site;
 
-use super::loading::site_folder;
+use super::loading::{site_folder, unread};
 use super::{is_json, json, out};
 use crate::FINE;
 use crate::arguments::Arguments;
@@ -29,9 +30,7 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
         return Ok(FINE);
     }
     if learned.is_empty() {
-        headline(&mut out, "Nothing to learn: the known dialects describe every tag")?;
-        next(&mut out, "radicon dialect list, to see the dialect of each file")?;
-        return Ok(FINE);
+        return nothing(&disk::load(&folder)?.site, &mut out);
     }
     for learned in &learned {
         print(learned, &mut out)?;
@@ -49,6 +48,24 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
                 if rendered.is_none() { "; --rendered DIR also decides line ends and loose content" } else { "" };
             next(&mut out, &format!("radicon dialect learn --write, to save them{more}"))?;
         }
+    }
+    Ok(FINE)
+}
+
+/// Says that nothing was learned, and what is not explained all the same.
+fn nothing(site: &Site, out: &mut impl Write) -> Result<u8> {
+    let unread = unread(site);
+    if unread.is_empty() && site.survey(&[]).unexplained.is_empty() {
+        headline(out, "Nothing to learn: the known dialects describe every tag")?;
+        next(out, "radicon dialect list, to see the dialect of each file")?;
+        return Ok(FINE);
+    }
+    headline(out, "Nothing learned: no tags were found that name other templates")?;
+    for line in &unread {
+        writeln!(out, "  {line}")?;
+    }
+    if unread.is_empty() {
+        next(out, "radicon survey, to see the tag-like texts that no dialect explains")?;
     }
     Ok(FINE)
 }

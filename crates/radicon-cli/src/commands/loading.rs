@@ -7,6 +7,7 @@ use radicon::ProposeOptions;
 use radicon::disk::{self, Loaded, Recovery, Workspace};
 use radicon::learn::Confidence;
 use radicon::propose::{Choice, Goal};
+use radicon::site::{Site, UnreadFiles};
 
 use super::lookup::{directory, find_dialect, has_directory};
 use crate::arguments::{Arguments, Chosen, How};
@@ -51,11 +52,26 @@ fn with_templates(loaded: Loaded) -> Result<Loaded> {
     notice(&loaded);
     if loaded.site.templates.is_empty() {
         let problems: Vec<String> = loaded.problems.iter().map(ToString::to_string).collect();
-        let why = if problems.is_empty() { String::new() } else { format!("\n  {}", problems.join("\n  ")) };
+        let why: String = unread(&loaded.site).into_iter().chain(problems).map(|line| format!("\n  {line}")).collect();
         let (kinds, folder) = (radicon::dialect::plain().files.patterns().join(", "), loaded.folder.display());
         bail!("no templates in {folder}; looked for {kinds} in files that no ignore file excludes{why}");
     }
     Ok(loaded)
+}
+
+/// The files that look like templates but are not read, a line for each suffix, and what to do about it.
+pub fn unread(site: &Site) -> Vec<String> {
+    let line = |unread: &UnreadFiles| {
+        let UnreadFiles { suffix, files, first } = unread;
+        format!(
+            "{files} {suffix} files look like templates, but are in no known dialect, so they are not read: {first}, …"
+        )
+    };
+    let mut lines: Vec<String> = site.unread().iter().map(line).collect();
+    if !lines.is_empty() {
+        lines.push("A file in dialects/ describes their tags; `radicon dialect show margin` prints an example".into());
+    }
+    lines
 }
 
 /// Says that a site is read in dialects that nobody wrote.

@@ -9,7 +9,7 @@ use radicon::repeats::RepeatOptions;
 use radicon::site::{Role, Survey};
 use radicon::text::Place;
 
-use super::loading::load;
+use super::loading::{load, unread};
 use super::{is_json, json, out, problems};
 use crate::FINE;
 use crate::arguments::Arguments;
@@ -61,6 +61,10 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
     copied(&survey, &mut out)?;
     unknown(&survey, &mut out)?;
     unexplained(&survey, &mut out)?;
+    let unread = unread(&loaded.site);
+    if !unread.is_empty() {
+        writeln!(out, "\n  {}", unread.join("\n  "))?;
+    }
     problems(&mut out, &survey.problems)?;
     let without = survey.files.iter().filter(|file| file.role == Role::Page && file.parent.is_none()).count();
     match without {

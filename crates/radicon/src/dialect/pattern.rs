@@ -218,7 +218,8 @@ impl Pattern {
         {
             return None;
         }
-        let mut reader = Reader { source, marks, tail: &self.tail, line: self.line, captures: Captures::default() };
+        let (lead, tail) = (&self.lead, &self.tail);
+        let mut reader = Reader { source, marks, lead, tail, line: self.line, captures: Captures::default() };
         let end = reader.read(&self.pieces, &[], at, None)?;
         let rest = &source[end..];
         let bounded = match self.pieces.last() {
@@ -376,22 +377,38 @@ fn with_gaps(pieces: Vec<Piece>) -> Vec<Piece> {
     out
 }
 
-/// Whitespace must be there only between two words.
+/// Whitespace must be there only between two words; an expression may begin with one.
 fn demand_blanks(pieces: &mut [Piece]) {
-    let wordy = |piece: Option<&Piece>, last: bool| match piece {
-        Some(Piece::Literal(bytes)) => (if last { bytes.last() } else { bytes.first() }).is_some_and(|&b| is_word(b)),
-        Some(Piece::Place(place)) => !matches!(place, Place::Text | Place::Args),
-        _ => false,
-    };
+    demand_blanks_after(false, pieces);
+}
+
+/// The same for pieces that follow a word, or something else.
+fn demand_blanks_after(mut behind_word: bool, pieces: &mut [Piece]) {
     for at in 0..pieces.len() {
-        if matches!(pieces[at], Piece::Blank(_)) {
-            let before = wordy(at.checked_sub(1).and_then(|i| pieces.get(i)), true);
-            let after = wordy(pieces.get(at + 1), false);
-            pieces[at] = Piece::Blank(before && after);
+        let begins_word = pieces.get(at + 1).is_some_and(begins_word);
+        match &mut pieces[at] {
+            Piece::Blank(demanded) => *demanded = behind_word && begins_word,
+            Piece::Optional(inner) => demand_blanks_after(behind_word, inner),
+            _ => {}
         }
-        if let Piece::Optional(inner) = &mut pieces[at] {
-            demand_blanks(inner);
-        }
+        behind_word = ends_word(&pieces[at]);
+    }
+}
+
+fn begins_word(piece: &Piece) -> bool {
+    match piece {
+        Piece::Literal(bytes) => bytes.first().is_some_and(|&b| is_word(b)),
+        Piece::Place(_) => true,
+        Piece::Optional(inner) => inner.first().is_some_and(begins_word),
+        _ => false,
+    }
+}
+
+fn ends_word(piece: &Piece) -> bool {
+    match piece {
+        Piece::Literal(bytes) => bytes.last().is_some_and(|&b| is_word(b)),
+        Piece::Place(place) => !matches!(place, Place::Text | Place::Args),
+        _ => false,
     }
 }
 
@@ -494,8 +511,23 @@ mod tests {
         check("{% block <name> %}", "{%- block main-nav -%}", Some(("", "main-nav", "")));
         check("{% block <name> %}", "{% block x-%}", Some(("", "x", "")));
         check("{% block <name> %}", "{% blockx %}", None);
+        // Nor is a longer word the word with arguments.
+        for pattern in ["{% note [<args>] %}", "{% note[ <args>] %}", "{% note <text> %}"] {
+            check(pattern, "{% notes_of pier %}", None);
+            check(pattern, "{% note %}", Some(("", "", "")));
+            check(pattern, "{% note of pier %}", Some(("", "", "of pier")));
+        }
         check("{{ <expr> }}", "{{ f('}}') }}", Some(("", "", "f('}}')")));
         check("{{ <expr> }}", "{{ {a: {b: 1}} }}", Some(("", "", "{a: {b: 1}}")));
+        // A bracket that is open where the tag ends is closed in a later tag.
+        check("(= when <expr> =)", "(= when (a) { =)x(= } =)", Some(("", "", "(a) {")));
+        check("(= <expr> { =)", "(= boats.each(b => { =)x(= }) =)", Some(("", "", "boats.each(b =>")));
+        check("(= <expr> =)", "(= f({ a: '=)' }) =)x(= b =)", Some(("", "", "f({ a: '=)' })")));
+        // Arguments may be in the brackets of a call, and something behind it.
+        let named = "(= bring [<args>] part: \"<target>\" [<args>] =)";
+        check(named, "(= bring(part: 'nav', x: [1]) if windy =)", Some(("nav", "", "(")));
+        check(named, "(= bring(tide, part: 'nav') =)", Some(("nav", "", "(tide,")));
+        check(named, "(= bring(pier(part: 'nav')) =)", None);
         check("{{ <expr> }}", "{{ don't }}", Some(("", "", "don't")));
         check("{{ <expr> }}", "{{ x -}}", Some(("", "", "x")));
         check("{{ <expr> }}", "{{ }}", None);

@@ -12,6 +12,8 @@ const MINDED: usize = 4096;
 pub(super) struct Reader<'a> {
     pub source: &'a [u8],
     pub marks: &'a Marks,
+    /// The opening delimiter.
+    pub lead: &'a [u8],
     /// The closing delimiter, which no expression passes.
     pub tail: &'a [u8],
     /// The pattern ends with its line.
@@ -206,7 +208,8 @@ impl Reader<'_> {
         None
     }
 
-    /// The same, passing over quoted strings and whole brackets.
+    /// The same, passing over quoted strings and whole brackets; but a bracket that is still open where the
+    /// tag closes and another opens is closed in a later tag: `(= if (windy) { =)`.
     fn minded(
         &mut self,
         place: Place,
@@ -218,9 +221,21 @@ impl Reader<'_> {
     ) -> Option<usize> {
         let limit = self.source.len().min(at + MINDED);
         let (mut here, mut depth) = (at, 0_usize);
+        let is_apart = self.lead.len() > 1 && self.tail.len() > 1;
+        let mut is_closed = false;
+        // A word among the arguments of a call is inside the brackets of the call.
+        if place == Place::Args && is_word(stop[0]) && self.source[at..limit].starts_with(b"(") {
+            here += 1;
+        }
+        // What is right before the end of the tag is there whatever is open.
+        let before_end = stop != self.tail && is_fixed_behind_first(pieces, rest);
         while here < limit {
             let rest_of_source = &self.source[here..];
-            if depth == 0
+            if is_closed && rest_of_source.starts_with(self.lead) {
+                return None;
+            }
+            is_closed |= depth > 0 && is_apart && rest_of_source.starts_with(self.tail);
+            if (depth == 0 || before_end)
                 && rest_of_source.starts_with(stop)
                 && !(is_word(stop[0]) && here > at && is_word(self.source[here - 1]))
                 && let Some(end) = self.ends_expression(place, pieces, rest, at, here, quote)
@@ -301,6 +316,12 @@ fn is_name(byte: u8) -> bool {
 fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
     let (&first, rest) = needle.split_first()?;
     memchr::memchr_iter(first, haystack).find(|&at| haystack[at + 1..].starts_with(rest))
+}
+
+/// Whether nothing varies behind the next fixed bytes of a pattern.
+fn is_fixed_behind_first(pieces: &[Piece], rest: &[Piece]) -> bool {
+    let mut behind = pieces.iter().chain(rest).skip_while(|piece| !matches!(piece, Piece::Literal(_)));
+    behind.all(|piece| !matches!(piece, Piece::Place(_) | Piece::Optional(_)))
 }
 
 /// The next fixed bytes of a pattern.

@@ -142,6 +142,9 @@ pub(super) const FEWEST_OF_ONE: usize = 3;
 /// What divides pairs is used at least once for so many of them.
 pub(super) const PAIRS_PER_BRANCH: usize = 20;
 
+/// What closes an opener's pairs closes at least one in so many; a brace may be followed by anything.
+pub(super) const PAIRS_PER_CLOSER: usize = 20;
+
 /// A word must close what is left open so often, in one file or in several.
 pub(super) const FEWEST_LEFT_OPEN: usize = 2;
 

@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
+use serde::Serialize;
 
 use super::evidence::{Evidence, FileNames};
 use super::template::unreadable;
@@ -27,6 +28,10 @@ const VALUES_PER_COMMAND: usize = 10;
 /// At least one in so many files of a kind must hold markup, or the kind is application code. Few need
 /// to: templates may hold nothing but tags, and [`FOREIGN_SHARE`] decides.
 const MARKUP_SHARE: usize = 10;
+
+/// At least one in so many files of a kind must hold markup of pages, for files in no known dialect to be
+/// told: application code holds some, too.
+const PAGES_SHARE: usize = 2;
 
 /// In markup at least one byte in so many of a file's head begins a tag.
 const BYTES_PER_TAG: usize = 200;
@@ -221,6 +226,37 @@ pub(crate) fn holds_markup(bytes: &[u8]) -> bool {
         && memchr::memchr_iter(b'<', head).count() * BYTES_PER_TAG >= head.len()
 }
 
+/// Elements that pages have, and other markup has not.
+const OF_PAGES: [&[u8]; 10] =
+    [b"<html", b"<body", b"<div", b"<p>", b"<p ", b"<a ", b"<ul", b"<table", b"<form", b"<span"];
+
+/// Files that look like templates, but are in no known dialect: they are not read.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+pub struct UnreadFiles {
+    /// Their suffix, such as `.page`.
+    pub suffix: String,
+    /// How many files with this suffix hold markup of pages.
+    pub files: usize,
+    /// The path of the first of them.
+    pub first: String,
+}
+
+/// Those that look like templates, of the files that are read as application code.
+pub(crate) fn unread(code: &[SourceFile]) -> Vec<UnreadFiles> {
+    let mut found = Vec::new();
+    for (suffix, members) in by_suffix(code) {
+        let is_page = |file: &&SourceFile| {
+            holds_markup(&file.bytes) && OF_PAGES.iter().any(|tag| memchr::memmem::find(&file.bytes, tag).is_some())
+        };
+        let pages: Vec<&SourceFile> = members.iter().map(|&at| &code[at]).filter(is_page).collect();
+        if !suffix.is_empty() && pages.len() > 1 && pages.len() * PAGES_SHARE >= members.len() {
+            found.push(UnreadFiles { suffix: suffix.to_owned(), files: pages.len(), first: pages[0].path.clone() });
+        }
+    }
+    found
+}
+
 /// Files, by their indices, by their suffix. A suffix of several parts is one where many files have it:
 /// `a.b.html` may be a name with a dot, too.
 pub(crate) fn by_suffix(files: &[SourceFile]) -> BTreeMap<&str, Vec<usize>> {
@@ -254,6 +290,22 @@ mod tests {
         let found: Vec<(&str, usize)> =
             by_suffix(&files).into_iter().map(|(suffix, files)| (suffix, files.len())).collect();
         assert_eq!(found, [("", 1), (".html", 2), (".sail.html", 2), (".tpl", 1)]);
+    }
+
+    #[test]
+    fn files_that_look_like_templates_are_told() {
+        let page = "<div>{{tide}}</div>\n<p>Ferries</p>\n";
+        let files = [
+            ("a.page", page),
+            ("b.page", page),
+            ("c.page", "no markup"),
+            ("chart.draw", "<draw><path/></draw>"),
+            ("tide.draw", "<draw><path/></draw>"),
+            ("a.code", "print('<div></div>')\nfor tide in tides:\n    print(tide, 'and so on')\n"),
+            ("single.view", page),
+        ];
+        let files: Vec<SourceFile> = files.iter().map(|(path, text)| SourceFile::new(*path, *text)).collect();
+        assert_eq!(unread(&files), [UnreadFiles { suffix: ".page".to_owned(), files: 2, first: "a.page".to_owned() }],);
     }
 
     /// The dialect of each file, or what else it is read as.

@@ -35,6 +35,7 @@ use crate::text::{Position, SourceId};
 pub(crate) use evidence::FileNames;
 pub(crate) use evidence::silent;
 use kinds::Shown;
+pub use kinds::UnreadFiles;
 pub(crate) use kinds::{Kinds, Reading, by_suffix, holds_markup};
 pub use lookup::{Missing, beneath};
 pub(crate) use lookup::{folder, stem};
@@ -239,6 +240,7 @@ pub struct Site {
     pub(crate) settings: Settings,
     /// Roots of which files are hidden.
     vendored: Vec<String>,
+    unread: Vec<UnreadFiles>,
     by_path: FxHashMap<String, SourceId>,
     /// The templates of each file name, without its folder.
     by_name: FxHashMap<String, Vec<SourceId>>,
@@ -326,6 +328,7 @@ impl Site {
             problems: Vec::new(),
             settings: settings.clone(),
             vendored: Vec::new(),
+            unread: kinds::unread(&code),
             by_path,
             by_name,
             links: Vec::new(),
@@ -334,6 +337,11 @@ impl Site {
         };
         site.link(&code, memory.map(|memory| &mut memory.named_by_code));
         site
+    }
+
+    /// Files that look like templates, but are in no known dialect, by suffix.
+    pub fn unread(&self) -> &[UnreadFiles] {
+        &self.unread
     }
 
     /// These dialects, and those of its templates that have none of their names.

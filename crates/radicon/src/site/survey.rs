@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 
-use super::{Mount, Parent, Problem, ProblemKind, Reference, Role, Root, Site, UnexplainedTag, taglike};
+use super::{Mount, Parent, Problem, ProblemKind, Reference, Role, Root, Site, UnexplainedTag, UnreadFiles, taglike};
 use crate::dialect::Kind;
 use crate::markup::{Construct, ConstructId};
 use crate::repeats::RepeatSummary;
@@ -29,6 +29,8 @@ pub struct Survey {
     pub unknown: Vec<UnknownTag>,
     /// Text like tags of a notation that no dialect explains, the most frequent first.
     pub unexplained: Vec<UnexplainedTag>,
+    /// Files that look like templates, but are in no known dialect, by suffix: they are not read.
+    pub unread: Vec<UnreadFiles>,
     /// The copied markup, if it was looked for.
     pub repeats: Option<RepeatSummary>,
     /// The files that could not be read.
@@ -129,6 +131,7 @@ impl Site {
             references,
             unknown,
             unexplained: taglike::unexplained(self),
+            unread: self.unread.clone(),
             repeats: None,
             problems,
         }

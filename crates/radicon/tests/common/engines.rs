@@ -313,6 +313,21 @@ impl Writing<'_> {
         format!("{{ open = {}, close = [{}]{branch}{} }}", quote(&open), close.join(", "), self.line())
     }
 
+    /// Conditions and loops are statements of a program, whose bodies end in other tags.
+    fn has_code(&self) -> bool {
+        self.look.shape == "brackets" && !self.look.space.is_empty() && self.closing == Closing::General
+    }
+
+    fn statement(&self, word: &str, condition: &str, branch: &str) -> String {
+        let brace = |open: &str, rest: &str| quote(&self.look.tag(open, rest));
+        let branch = match branch {
+            "" => String::new(),
+            word => format!(", branch = {}", brace(&format!("}} {word}"), "{")),
+        };
+        let open = brace(word, &format!("{condition} {{"));
+        format!("{{ open = {open}, close = {}{branch} }}", brace("}", ""))
+    }
+
     /// Parents, regions, includes and the rest, with these words.
     fn tag_forms(&self, random: &mut Random, words: &[String]) -> Forms {
         let (look, shape) = (self.look, self.look.shape);
@@ -346,8 +361,13 @@ impl Writing<'_> {
         }
         let condition = if look.call || matches!(shape, "sigil" | "sigil with braces") { "(<expr>)" } else { "<expr>" };
         if !matches!(shape, "single brackets" | "elements" | "comments") {
-            let choice = self.pair(look.tag(&words[7], condition), &words[7], false, &words[6]);
-            forms.push(("control", vec![choice, self.pair(look.tag(&words[8], condition), &words[8], false, "")]));
+            let choices = if self.has_code() {
+                vec![self.statement(&words[7], condition, &words[6]), self.statement(&words[8], condition, "")]
+            } else {
+                let choice = self.pair(look.tag(&words[7], condition), &words[7], false, &words[6]);
+                vec![choice, self.pair(look.tag(&words[8], condition), &words[8], false, "")]
+            };
+            forms.push(("control", choices));
             if random.once_in(2) && !matches!(shape, "sigil" | "sigil with braces") {
                 forms.push(("set", vec![self.single(look.tag(&words[9], "<name> = <expr>"))]));
             }

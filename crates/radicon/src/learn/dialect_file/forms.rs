@@ -326,7 +326,8 @@ impl Writer<'_> {
         match notation.style {
             Style::Bracket => {
                 let end = if blank_close { " " } else { "" };
-                let middle = if blank_mark { " " } else { "" };
+                let is_empty = words.is_empty() && body.is_empty() && tail.is_empty();
+                let middle = if blank_mark && !is_empty { " " } else { "" };
                 format!("{open}{gap}{mark}{middle}{words}{body}{tail}{end}{}", escape(&notation.close))
             }
             Style::Line => {

@@ -5,13 +5,13 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::FxHashSet;
 
 use crate::learn::evidence::pairs::{Closer, Finder, Pairs, prints};
-use crate::learn::read::directives::DirectiveId;
+use crate::learn::read::directives::{DirectiveId, closes_first};
 use crate::learn::read::pieces::{between, is_balanced};
 use crate::learn::read::tags::{NotationId, TagId};
 use crate::learn::read::tags::{Tag, TokenKind};
 use crate::learn::thresholds::{
     ANSWERED, BARE_OPENER, EACH_CLOSER, EACH_OPENER, FEWEST_FIRSTS, MANY_FILES, MOST_CHANGES, MOST_CLOSERS,
-    MOST_TOGETHER, NESTED, WELL_NESTED,
+    MOST_TOGETHER, NESTED, PAIRS_PER_CLOSER, WELL_NESTED,
 };
 
 /// The opener of a pair: a tag's first word, or its last.
@@ -102,13 +102,19 @@ impl Finder<'_> {
         closers.sort_by_key(|&id| (std::cmp::Reverse(self.directives[id].tags.len()), id));
         closers.truncate(MOST_CLOSERS);
         let candidates = self.may_open(notation, &closers, |id| known.contains(&id) || taken.contains(&id));
+        let ends_braces = |id: DirectiveId| closes_first(&self.directives[id].mark);
         // One closer, then another beside it as long as that explains more.
         let mut best: Option<(Openers, Vec<DirectiveId>)> = None;
         for _ in 0..MOST_TOGETHER {
             let known_set = best.as_ref().map_or(&[][..], |(_, set)| set);
             let sets = closers.iter().filter(|closer| !known_set.contains(closer)).map(|&closer| {
                 let mut set = [known_set, &[closer]].concat();
+                // What closes one body in braces closes all.
+                if ends_braces(closer) {
+                    set.extend(closers.iter().filter(|&&other| other != closer && ends_braces(other)));
+                }
                 set.sort_unstable();
+                set.dedup();
                 set
             });
             let tried = sets.filter_map(|set| Some((self.openers_for(&set, &closers, &candidates, pairs)?, set)));
@@ -159,7 +165,10 @@ impl Finder<'_> {
         // What is never closed opens nothing.
         for (opener, ends) in found {
             let all: usize = ends.values().sum();
-            let mut ends: Vec<(DirectiveId, usize)> = ends.into_iter().filter(|(_, uses)| uses * 20 >= all).collect();
+            let is_usual = |&(id, uses): &(DirectiveId, usize)| {
+                uses * PAIRS_PER_CLOSER >= all || closes_first(&self.directives[id].mark)
+            };
+            let mut ends: Vec<(DirectiveId, usize)> = ends.into_iter().filter(is_usual).collect();
             ends.sort_by_key(|&(closer, uses)| (std::cmp::Reverse(uses), closer));
             let closers = ends.into_iter().map(|(directive, _)| Closer { directive, word: None });
             pairs.closers.insert(opener, closers.collect());
@@ -280,7 +289,7 @@ impl Finder<'_> {
         let mut groups: BTreeMap<(Opens<'_>, &str, bool), Vec<Opening>> = BTreeMap::new();
         for (id, directive) in DirectiveId::each(self.directives) {
             let skipped = directive.notation != notation || is_other(id) || self.single.contains(&id);
-            if skipped || self.is_prose(id) {
+            if skipped || closes_first(&directive.mark) || self.is_prose(id) {
                 continue;
             }
             let is_word = !directive.label().is_empty() && !prints(&directive.mark);

@@ -7,7 +7,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::learn::read::corpus::Corpus;
 use crate::learn::read::corpus::TextId;
 use crate::learn::read::directives::DirectiveId;
-use crate::learn::read::directives::{Directive, Tails, arguments_of};
+use crate::learn::read::directives::{Directive, Tails, arguments_of, closes_first};
 use crate::learn::read::pieces::{between, element_end, is_balanced, is_prose, is_word};
 use crate::learn::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::learn::read::tags::{NotationId, TagId};
@@ -207,6 +207,7 @@ impl Finder<'_> {
         let mut by_word: FxHashMap<(NotationId, String), Vec<DirectiveId>> = FxHashMap::default();
         for (open, directive) in DirectiveId::each(self.directives) {
             let single = self.single.contains(&open)
+                || prints(&directive.mark)
                 || directive.with_value && self.notations[directive.notation].style == Style::Sigil;
             if !single && !directive.words[0].is_empty() && !pairs.is_opener(open) {
                 by_word.entry((directive.notation, directive.words.join(" "))).or_default().push(open);
@@ -457,7 +458,7 @@ impl Finder<'_> {
                 balanced += usize::from(is_balanced(before) && is_balanced(after));
             }
             let inside: usize = openers.values().sum();
-            let wordy = self.argless(id) || self.looks_conditional(id, &openers);
+            let wordy = self.argless(id) || self.reopens(id) || self.looks_conditional(id, &openers);
             let opened: usize = openers.keys().map(|open| self.directives[*open].tags.len()).sum();
             let least = (opened / PAIRS_PER_BRANCH).max(if self.argless(id) { 1 } else { 2 });
             if inside == directive.tags.len()
@@ -473,6 +474,13 @@ impl Finder<'_> {
                 }
             }
         }
+    }
+
+    /// Whether its tags close one body and open the next: `} else {`.
+    fn reopens(&self, id: DirectiveId) -> bool {
+        let directive = &self.directives[id];
+        let opens = |&at: &TagId| self.text(at)[self.tags[at].tail.clone()].starts_with('{');
+        closes_first(&directive.mark) && directive.tags.iter().all(opens)
     }
 
     /// Whether its word is made from that of the pair it is in: `else if` of `if`.

@@ -6,6 +6,7 @@ use rustc_hash::FxHashSet;
 
 use crate::dialect::Kind;
 use crate::learn::Confidence;
+use crate::learn::evidence::pairs::prints;
 use crate::learn::evidence::references::Reference;
 use crate::learn::meaning::{Facts, Meaning, Meanings};
 use crate::learn::read::corpus::TextId;
@@ -80,8 +81,9 @@ impl Facts<'_> {
             }
             let kind = if wraps {
                 Kind::Wrap
-            } else if files.iter().all(|&file| self.defines_only(file))
+            } else if !prints(&self.directives[id].mark)
                 && !files.is_empty()
+                && files.iter().all(|&file| self.defines_only(file))
                 && self.directives[id].tags.iter().all(|&at| self.tags[at].tokens.len() > 2)
             {
                 Kind::Import

@@ -123,13 +123,20 @@ fn has_value(tag: &Tag, taken: usize) -> bool {
     matches!(kinds[..], [TokenKind::Quoted, TokenKind::Sign(b','), _])
 }
 
+/// Whether tags with a mark begin by closing a body: `} else {` divides one, and opens none of its own.
+pub(in crate::learn) fn closes_first(mark: &str) -> bool {
+    mark.starts_with('}')
+}
+
 /// Groups tags by their words.
 pub(in crate::learn) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], tails: &Tails) -> Vec<Directive> {
     let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
     let mut groups: FxHashMap<(NotationId, &str, &str, &str), Vec<TagId>> = FxHashMap::default();
     for (at, tag) in TagId::each(tags) {
         let tail = &text(tag)[tag.tail.clone()];
-        let opens = !tails.is_empty() && tails.contains(&(tag.notation, tail.to_owned()));
+        let opens = !closes_first(&text(tag)[tag.mark.clone()])
+            && !tails.is_empty()
+            && tails.contains(&(tag.notation, tail.to_owned()));
         let tail = if opens { tail } else { "" };
         let key = (tag.notation, &text(tag)[tag.mark.clone()], &text(tag)[tag.word.clone()], tail);
         groups.entry(key).or_default().push(at);

@@ -183,12 +183,16 @@ fn sigils(corpus: &Corpus, mask: &Mask) -> Vec<Notation> {
         found.into_iter().map(move |open| weak(style, &open, "")).collect::<Vec<_>>()
     };
     let mut found = collect(inside, Style::Sigil);
-    // Comments between a sigil with a mark and its mirror image.
+    // Comments between a sigil with a mark and its mirror image; what begins lines ends with them.
+    let begins_lines = |open: &str| lines.get(open.as_bytes()).is_some_and(|&uses| uses >= least);
     let comments: Vec<Notation> = found
         .iter()
         .flat_map(|sigil| ["*", "#", "-", "!"].map(|mark| format!("{}{mark}", sigil.open)))
         .filter(|open| {
             let close = mirror(open);
+            if close == *open && begins_lines(open) {
+                return false;
+            }
             let closed = |text: &str| {
                 let at = memmem::find(text.as_bytes(), open.as_bytes());
                 at.is_some_and(|at| text[at + open.len()..].contains(close.as_str()))
@@ -232,5 +236,16 @@ mod tests {
         let tags = "{? if a ?}{?- if b -?}{? end ?}{? end -?}";
         let found = check(&[tags, tags, tags], &[("{?", "?}")]);
         assert_eq!(found[0].trims, ['-']);
+    }
+
+    #[test]
+    fn a_doubled_sign_that_begins_lines_encloses_nothing() {
+        let has = |text: &str, open: &str| {
+            let found = check(&[text, text, text], &[]);
+            found.iter().any(|notation| notation.style == Style::Bracket && notation.open == open)
+        };
+        assert!(!has("!! the tides\n<b>!tide !boat</b>\n!! of the day\n", "!!"));
+        assert!(has("<p>!! the tides !!</p><b>!tide !boat</b>\n", "!!"));
+        assert!(has("!* the tides *!<b>!tide !boat</b>\n", "!*"));
     }
 }
