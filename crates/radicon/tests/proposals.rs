@@ -430,3 +430,23 @@ fn pages_with_tags_that_nobody_described_stay_as_they_are() {
     assert_eq!((tide.text.as_str(), tide.uses, tide.files), ("`[[ tide 0 ]]` is text, and no tag", 6, 6));
     assert!(tide.about == AssumptionAbout::UnexplainedText && tide.first.line == 4, "{tide:?}");
 }
+
+/// A header may name what is put around a page, so that nobody knows what a page with one becomes.
+#[test]
+fn pages_with_headers_that_no_dialect_describes_stay_as_they_are() {
+    let pages = |header: &str| {
+        let page = |n: usize| {
+            let text = format!(
+                "{header}<!DOCTYPE html>\n<html><head><title>Quay {n}</title></head>\n<body><nav><a href=\"/\">Home and all the harbours</a></nav>\n<main>{{% if tide %}}<p>Quay {n}</p>{{% endif %}}</main>\n<footer><p>Ferries all year round, storms or not</p></footer></body></html>\n"
+            );
+            SourceFile::new(format!("p{n}.html"), text)
+        };
+        let site = Site::read((0..6).map(page).collect(), dialect::builtin(), &Settings::default());
+        propose(&site, &ProposeOptions::default()).expect("a proposal")
+    };
+    assert_eq!(pages("").layouts.len(), 1);
+    let left = pages("---\nframe: quay\n---\n");
+    assert!(left.files.is_empty() && left.left.len() == 6, "{:?}", left.files);
+    assert!(left.left.iter().all(|left| left.reason.contains("begins with a header")), "{:?}", left.left);
+    assert_eq!((left.unexplained[0].text.as_str(), left.unexplained[0].uses), ("---", 6));
+}

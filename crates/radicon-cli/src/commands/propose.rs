@@ -162,22 +162,21 @@ fn unexplained(proposal: &Proposal, out: &mut impl Write) -> Result<()> {
     writeln!(
         out,
         "  If they are tags: describe them in dialects/mine.toml, with one example of each kind:\n\n    \
-         name  = \"mine\"\n    files = [\"**/*\"]\n    [forms]\n    output = '{example}'\n\n  \
+         name  = \"mine\"\n    files = [\"**/*\"]\n    [forms]\n    {example}\n\n  \
          If they are text: radicon propose --dialect margin"
     )?;
     Ok(())
 }
 
-/// A piece of tag-like text as an example of a form: what is between its brackets may vary.
+/// A piece of tag-like text as the line of a form: what is between its brackets may vary. Signs alone fence headers.
 fn example(text: &str) -> String {
-    let is_edge = |c: char| !c.is_alphanumeric();
-    let (start, end) = (text.find(|c| !is_edge(c)), text.rfind(|c| !is_edge(c)));
-    match start.zip(end) {
+    let is_inside = |c: char| c.is_alphanumeric();
+    match text.find(is_inside).zip(text.rfind(is_inside)) {
         Some((start, end)) => {
             let close = end + text[end..].chars().next().map_or(1, char::len_utf8);
-            format!("{}<expr>{}", &text[..start], &text[close..])
+            format!("output = '{}<expr>{}'", &text[..start], &text[close..])
         }
-        None => text.to_owned(),
+        None => format!("parent = {{ header = '{text}', form = 'layout: <target>' }}"),
     }
 }
 

@@ -33,8 +33,8 @@ pub struct Job<'s> {
     pub spelling: Option<Arc<Spelling>>,
     /// The paths of the changes that were chosen, if not all are.
     pub only: Option<Arc<BTreeSet<String>>>,
-    /// Files without a dialect that hold tag-like text, with the first piece of it.
-    pub tagged: Arc<BTreeMap<SourceId, String>>,
+    /// Files of which nobody knows what is made of them, with the reason.
+    pub unknown: Arc<BTreeMap<SourceId, String>>,
 }
 
 impl<'s> Job<'s> {

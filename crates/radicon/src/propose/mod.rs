@@ -81,13 +81,13 @@ fn propose_only(
     let (at, actual) = (copy.as_ref().unwrap_or(site), copy.as_ref().map(|_| site));
     let (price, nested_defaults, partials) = (options.price(), true, Arc::default());
     // Two notations are never mixed, unless that was asked for by name.
-    let (tags, tagged) = match options.dialect {
+    let (tags, unknown) = match options.dialect {
         Some(_) => Default::default(),
-        None => taglike::in_plain_files(site),
+        None => taglike::in_unknown_files(site),
     };
-    let tagged = Arc::new(tagged);
+    let unknown = Arc::new(unknown);
     let spelling = None;
-    let job = Job { site: at, actual, options, dialect, price, nested_defaults, partials, spelling, only, tagged };
+    let job = Job { site: at, actual, options, dialect, price, nested_defaults, partials, spelling, only, unknown };
     let mut proposal = propose_in(at, options, job)?;
     proposal.unexplained = tags;
     Ok(proposal)

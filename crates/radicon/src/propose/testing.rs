@@ -41,7 +41,7 @@ pub fn job<'s>(site: &'s Site, dialect: &str) -> Job<'s> {
         partials: Arc::default(),
         spelling: None,
         only: None,
-        tagged: Arc::default(),
+        unknown: Arc::default(),
     }
 }
 

@@ -12,7 +12,7 @@ use serde::Serialize;
 use super::evidence::{self, Places, Where};
 use super::{Site, Template};
 use crate::markup::{Construct, Token, TokenKind};
-use crate::text::{Place, SourceId, Span, position, preview};
+use crate::text::{BYTE_ORDER_MARK, Place, SourceId, Span, position, preview};
 
 /// A kind of tag-like text, told by its delimiters and first word.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -35,6 +35,10 @@ const LONGEST: usize = 200;
 const FEWEST_USES: usize = 3;
 const FEWEST_FILES: usize = 2;
 
+/// The line before and after a header, and the most lines of one.
+const FENCE: &str = "---";
+const MOST_HEADER_LINES: usize = 200;
+
 /// One piece of tag-like text.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct TagLike {
@@ -49,10 +53,10 @@ pub(crate) struct TagLike {
 
 /// Finds the tag-like text of a template that is no construct of its dialect.
 pub(crate) fn find(source: &[u8], constructs: &[Construct]) -> Vec<TagLike> {
+    let mut found: Vec<TagLike> = header(source, constructs).into_iter().collect();
     if memchr::memchr3(b'{', b'[', b'(', source).is_none() && memchr::memmem::find(source, b"<%").is_none() {
-        return Vec::new();
+        return found;
     }
-    let mut found = Vec::new();
     evidence::walk(source, constructs, |places: &Places<'_>, token: &Token, place: Where| {
         let is_text = matches!(token.kind, TokenKind::Text | TokenKind::Escapable | TokenKind::Attribute);
         if is_text && matches!(place, Where::Text | Where::Head | Where::Tag) {
@@ -65,6 +69,27 @@ pub(crate) fn find(source: &[u8], constructs: &[Construct]) -> Vec<TagLike> {
         constructs.get(next).is_none_or(|item| item.span.start >= tag.span.end)
     });
     found
+}
+
+/// Lines at the beginning of a file between two fences, if its dialect does not read them: programs that build sites
+/// do, and render the file by what they say.
+fn header(source: &[u8], constructs: &[Construct]) -> Option<TagLike> {
+    let start = if source.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
+    let is_fence = |line: &&[u8]| line.trim_ascii_end() == FENCE.as_bytes();
+    let mut lines = source[start..].split_inclusive(|&b| b == b'\n');
+    let mut end = start + lines.next().filter(is_fence)?.len();
+    for line in lines.take(MOST_HEADER_LINES) {
+        end += line.len();
+        if is_fence(&line) {
+            let is_read = constructs.first().is_some_and(|item| (item.span.start as usize) < end);
+            let span = Span::from_range(start..start + FENCE.len());
+            return (!is_read).then_some(TagLike { span, open: FENCE.to_owned(), word: String::new(), in_tag: false });
+        }
+        if line.starts_with(b"<") {
+            break;
+        }
+    }
+    None
 }
 
 fn in_text(source: &[u8], span: Span, in_tag: bool, found: &mut Vec<TagLike>) {
@@ -148,19 +173,30 @@ fn call(text: &[u8]) -> Option<(&[u8], &[u8], usize)> {
 
 /// The tags that recur in the tag-like text of a site, the most frequent first.
 pub(super) fn unexplained(site: &Site) -> Vec<UnexplainedTag> {
-    recurring(site, |_| true).into_iter().map(|uses| uses.shown(site)).collect()
+    recurring(site, all_in).into_iter().map(|uses| uses.shown(site)).collect()
 }
 
-/// What recurs of the tag-like text in files without a dialect, the most frequent first; and for each of these
-/// files that holds some the first piece.
-pub(crate) fn in_plain_files(site: &Site) -> (Vec<UnexplainedTag>, BTreeMap<SourceId, String>) {
-    let found = recurring(site, |template| template.dialect.forms.is_empty());
+/// What recurs of the tag-like text in files without a dialect, and of headers in any, the most frequent first; and
+/// for each file that holds some why nobody knows what is made of it, by the first piece.
+pub(crate) fn in_unknown_files(site: &Site) -> (Vec<UnexplainedTag>, BTreeMap<SourceId, String>) {
+    let in_one = |template: &Template| match template.dialect.forms.is_empty() {
+        true => all_in(template),
+        false => header(&template.source, &template.constructs.items).into_iter().collect(),
+    };
+    let found = recurring(site, in_one);
     let mut first: BTreeMap<SourceId, Span> = BTreeMap::new();
     for (id, span) in found.iter().flat_map(|uses| &uses.places) {
         first.entry(*id).and_modify(|known| *known = (*known).min(*span)).or_insert(*span);
     }
-    let text = |(id, span): (SourceId, Span)| (id, preview(span.of(&site.get(id).source)));
-    (found.iter().map(|uses| uses.shown(site)).collect(), first.into_iter().map(text).collect())
+    let why = |(id, span): (SourceId, Span)| {
+        let text = preview(span.of(&site.get(id).source));
+        let why = match text == FENCE {
+            true => format!("it begins with a header between lines of `{FENCE}` that no dialect describes"),
+            false => format!("`{text}` looks like a tag, and no dialect describes it"),
+        };
+        (id, why)
+    };
+    (found.iter().map(|uses| uses.shown(site)).collect(), first.into_iter().map(why).collect())
 }
 
 /// The tags that recur in the tag-like text of some files of a site, counted there, the most frequent first.
@@ -173,19 +209,23 @@ pub(crate) fn in_these(site: &Site, files: &BTreeSet<SourceId>) -> Vec<Unexplain
     if !files.iter().any(holds_some) {
         return Vec::new();
     }
-    let mut found = recurring(site, |_| true);
+    let mut found = recurring(site, all_in);
     found.iter_mut().for_each(|uses| uses.places.retain(|(id, _)| files.contains(id)));
     found.iter().filter(|uses| !uses.places.is_empty()).map(|uses| uses.shown(site)).collect()
 }
 
+fn all_in(template: &Template) -> Vec<TagLike> {
+    find(&template.source, &template.constructs.items)
+}
+
 /// Words of notations that nobody described, the most frequent first.
-fn recurring(site: &Site, is_wanted: impl Fn(&Template) -> bool + Sync) -> Vec<Uses> {
+fn recurring(site: &Site, look: impl Fn(&Template) -> Vec<TagLike> + Sync) -> Vec<Uses> {
     let files: Vec<(SourceId, Vec<TagLike>)> = site
         .with_ids()
         .collect::<Vec<_>>()
         .into_par_iter()
-        .filter(|(_, template)| template.unreadable.is_none() && is_wanted(template))
-        .map(|(id, template)| (id, find(&template.source, &template.constructs.items)))
+        .filter(|(_, template)| template.unreadable.is_none())
+        .map(|(id, template)| (id, look(template)))
         .collect();
     let mut notations: BTreeMap<&str, Notation<'_>> = BTreeMap::new();
     for (id, tags) in &files {
@@ -257,7 +297,9 @@ impl Notation<'_> {
 
 #[cfg(test)]
 mod tests {
-    use crate::dialect::builtin;
+    use std::sync::Arc;
+
+    use crate::dialect::{Dialect, builtin};
     use crate::site::{Settings, Site, SourceFile};
 
     #[track_caller]
@@ -280,6 +322,32 @@ mod tests {
             &["[% moor quay %] 2/2", "[% cast %] 1/1"],
         );
         check(&["~when(user)<p>~endwhen()", "~when(user)<p>~endwhen()"], &["~when(user) 2/2", "~endwhen() 2/2"]);
+    }
+
+    #[test]
+    fn headers_are_told_unless_the_dialect_reads_them() {
+        let page =
+            |n: usize| (format!("{n}.html"), format!("---\nframe: main\n---\n<p>{{% if a %}}{n}{{% endif %}}</p>\n"));
+        let files: Vec<SourceFile> = (0..3).map(page).map(|(path, text)| SourceFile::new(path, text)).collect();
+        let told = |dialects: &[Arc<Dialect>]| {
+            let site = Site::read(files.clone(), dialects, &Settings::default());
+            let (tags, pages) = super::in_unknown_files(&site);
+            (tags.len(), pages.len(), site.survey(&[]).unexplained.len())
+        };
+        assert_eq!(told(builtin()), (1, 3, 1));
+        let own = "name = \"own\"\nfiles = [\"**/*.html\"]\n[forms]\n\
+                   parent = { header = \"---\", form = \"frame: <target>\" }\n\
+                   control = { open = \"{% if <expr> %}\", close = \"{% endif %}\" }\n";
+        let own = Dialect::parse(own).expect("a dialect");
+        assert_eq!(told(&[Arc::new(own)]), (0, 0, 0));
+    }
+
+    #[test]
+    fn a_rule_in_prose_is_no_header() {
+        let text = |n: usize| format!("---\n<p>Pier {n}</p>\n---\n<p>[1]</p>\n");
+        let files = (0..4).map(|n| SourceFile::new(format!("{n}.html"), text(n))).collect();
+        let site = Site::read(files, builtin(), &Settings::default());
+        assert_eq!(site.survey(&[]).unexplained, []);
     }
 
     #[test]

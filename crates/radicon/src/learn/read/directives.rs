@@ -133,12 +133,9 @@ pub(in crate::learn) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation
     let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
     let mut groups: FxHashMap<(NotationId, &str, &str, &str), Vec<TagId>> = FxHashMap::default();
     for (at, tag) in TagId::each(tags) {
-        let tail = &text(tag)[tag.tail.clone()];
-        let opens = !closes_first(&text(tag)[tag.mark.clone()])
-            && !tails.is_empty()
-            && tails.contains(&(tag.notation, tail.to_owned()));
-        let tail = if opens { tail } else { "" };
-        let key = (tag.notation, &text(tag)[tag.mark.clone()], &text(tag)[tag.word.clone()], tail);
+        let [mark, word, tail] = [&tag.mark, &tag.word, &tag.tail].map(|range| &text(tag)[range.clone()]);
+        let opens = !tails.is_empty() && !closes_first(mark) && tails.contains(&(tag.notation, tail.to_owned()));
+        let key = (tag.notation, mark, word, if opens { tail } else { "" });
         groups.entry(key).or_default().push(at);
     }
     let mut words: FxHashMap<(NotationId, &str), usize> = FxHashMap::default();

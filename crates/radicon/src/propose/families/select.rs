@@ -124,9 +124,8 @@ impl Job<'_> {
         let mut candidates = Vec::new();
         for id in self.site.pages() {
             let template = self.site.get(id);
-            let tagged =
-                || self.tagged.get(&id).map(|text| format!("`{text}` looks like a tag, and no dialect describes it"));
-            match self.refuse(template, self.site.parent(id)).or_else(|| self.uncertain_head(id)).or_else(tagged) {
+            let unknown = || self.unknown.get(&id).cloned();
+            match self.refuse(template, self.site.parent(id)).or_else(|| self.uncertain_head(id)).or_else(unknown) {
                 Some(reason) => left.push(Left { page: template.path.clone(), reason }),
                 None => candidates.push(id),
             }
