@@ -1,6 +1,6 @@
 //! Own-file tags: those that speak for the rest of the file they are in and for no other.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -17,6 +17,10 @@ const HEADS_FOR_ONE_ELSEWHERE: usize = 9;
 /// A word that is so many times as often elsewhere as at the head of files prints something: where it is at a
 /// head, the file begins with what it prints.
 const ELSEWHERE_FOR_ONE_HEAD: usize = 3;
+
+/// In so many files a tag's word must stand with some own-file tags for these to be enough for it in others, where
+/// no tag is in all files: each could give the word by itself otherwise.
+const FEWEST_WITH: usize = 3;
 
 /// The tags of templates that speak for the rest of their own file.
 #[derive(Clone, Debug, Default)]
@@ -68,6 +72,31 @@ struct Need {
     common: BTreeSet<String>,
     /// Whether it is in a file that loads nothing, and so needs nothing.
     is_free: bool,
+    /// How many of these files have just these tags.
+    files_with: BTreeMap<BTreeSet<String>, usize>,
+}
+
+impl Need {
+    fn new(own: &BTreeSet<String>) -> Self {
+        Self { common: own.clone(), is_free: false, files_with: BTreeMap::new() }
+    }
+
+    /// A tag that it needs where these tags stand: one of those in all files; else one that most files have, unless
+    /// those of some file stand.
+    fn lacks(&self, stands: impl Fn(&String) -> bool) -> Option<&str> {
+        let usual = match self.common.is_empty() {
+            true if self.files_with.keys().any(|tags| tags.iter().all(&stands)) => None,
+            true => self.files_with.iter().max_by_key(|(_, files)| **files).map(|(tags, _)| tags),
+            false => Some(&self.common),
+        };
+        usual?.iter().find(|text| !stands(text)).map(String::as_str)
+    }
+
+    /// The tags that will do, of those that are there: all that so many other files have with it.
+    fn enough(&self, own: &BTreeSet<String>) -> Option<&BTreeSet<String>> {
+        let fitting = self.files_with.iter().filter(|(tags, files)| **files >= FEWEST_WITH && tags.is_subset(own));
+        Some(fitting.max_by_key(|(tags, files)| (**files, std::cmp::Reverse(tags.len())))?.0)
+    }
 }
 
 impl Needs {
@@ -78,7 +107,8 @@ impl Needs {
             let own: BTreeSet<String> = site.sure_own_file_texts(id).into_iter().collect();
             for word in words(&template.constructs, &template.source, &template.dialect) {
                 let key = (template.dialect.name.clone(), word);
-                let need = by_word.entry(key).or_insert_with(|| Need { common: own.clone(), is_free: false });
+                let need = by_word.entry(key).or_insert_with(|| Need::new(&own));
+                *need.files_with.entry(own.clone()).or_default() += 1;
                 need.common.retain(|text| own.contains(text));
                 need.is_free |= own.is_empty();
             }
@@ -180,15 +210,9 @@ impl Needs {
         let items = &template.constructs.items;
         let mut words = BTreeSet::new();
         words_of(&items[at], &template.source, &template.dialect, &mut words);
-        let says = |word: String| {
-            self.by_word
-                .get(&(template.dialect.name.clone(), word))
-                .filter(|need| !need.is_free)
-                .map(|need| &need.common)
-        };
-        let needed = words.into_iter().filter_map(says).flatten();
-        let stands = |text: &&String| items[..at].iter().any(|item| item.span.of(&template.source) == text.as_bytes());
-        needed.into_iter().find(|text| !stands(text)).map(String::as_str)
+        let stands = |text: &String| items[..at].iter().any(|item| item.span.of(&template.source) == text.as_bytes());
+        let need = |word| self.by_word.get(&(template.dialect.name.clone(), word)).filter(|need| !need.is_free);
+        words.into_iter().filter_map(need).find_map(|need| need.lacks(stands))
     }
 
     /// The own-file tags that a file needs, of which `own` was where its tags come from.
@@ -198,16 +222,28 @@ impl Needs {
 
     /// The own-file tags that words need, of which `own` are there.
     fn needed(&self, words: BTreeSet<String>, dialect: &Dialect, own: &[String]) -> BTreeSet<String> {
+        let own: BTreeSet<String> = own.iter().cloned().collect();
         let mut needed = BTreeSet::new();
         for word in words {
-            match self.by_word.get(&(dialect.name.clone(), word)) {
+            let says = |text: &&String| says(text, &word);
+            match self.by_word.get(&(dialect.name.clone(), word.clone())) {
                 Some(need) if need.is_free => {}
                 Some(need) if !need.common.is_empty() => needed.extend(need.common.iter().cloned()),
+                Some(need) if let Some(enough) = need.enough(&own) => {
+                    needed.extend(enough.iter().chain(own.iter().filter(says)).cloned());
+                }
                 _ => needed.extend(own.iter().cloned()),
             }
         }
         needed
     }
+}
+
+/// Whether an own-file tag says the word of a tag, which then may mean something else behind it.
+fn says(own: &str, word: &str) -> bool {
+    let is_word = |c: char| c.is_alphanumeric() || c == '_';
+    let word = word.trim_start_matches(|c| !is_word(c));
+    own.split(|c| !is_word(c)).any(|said| said == word)
 }
 
 /// The words that tags may have from a library: those that nobody described, calls that outputs begin with, filters.
@@ -357,5 +393,38 @@ mod tests {
         assert_eq!(tags("a.html"), ["{% fetch tides %}"]);
         assert_eq!(tags("b.html"), ["{% import 'm.html' as m %}", "{% fetch fares %}"]);
         assert!(tags("c.html").is_empty());
+    }
+
+    #[test]
+    fn what_is_enough_for_a_word_in_other_files_is_enough_for_it() {
+        let (tides, fares) = ("{% fetch tides %}", "{% fetch fares %}");
+        let mut files = vec![("both.html".to_owned(), format!("{tides}\n{fares}<p>{{% tide 3 %}}</p>"))];
+        files.push(("own.html".to_owned(), format!("{tides}\n{{% fetch tide from moon %}}<p>{{% tide 3 %}}</p>")));
+        files.push(("rare.html".to_owned(), "{% fetch winds %}<p>{% tide 3 %}</p>".to_owned()));
+        for n in 0..7 {
+            let loads = if n < 4 { tides } else { fares };
+            files.push((format!("{n}.html"), format!("{loads}<p>{{% tide {n} %}}</p>")));
+        }
+        let read = |files: &[(String, String)]| {
+            let files = files.iter().map(|(path, text)| SourceFile::new(path, text.as_str())).collect();
+            Site::read(files, builtin(), &Settings::default())
+        };
+        let site = read(&files);
+        let needs = super::Needs::of(&site);
+        let needed = |path: &str| {
+            let id = site.find(path).expect("a template");
+            needs.of_tag(&site, id, ConstructId::at(site.get(id).constructs.items.len() - 1))
+        };
+        assert_eq!(needed("both.html"), [tides]);
+        assert_eq!(needed("own.html"), [tides, "{% fetch tide from moon %}"], "it says the word");
+        assert_eq!(needed("rare.html"), ["{% fetch winds %}"], "nothing else is there");
+        // What is enough in no file of the site is not enough.
+        for (loads, missing) in
+            [("", Some(tides)), (fares, None), ("{% fetch winds %}", None), ("{% fetch x %}", Some(tides))]
+        {
+            let new = read(&[("new.html".to_owned(), format!("{loads}<p>{{% tide 3 %}}</p>"))]);
+            let template = &new.templates[0];
+            assert_eq!(needs.missing_for(template, template.constructs.items.len() - 1), missing, "{loads}");
+        }
     }
 }
