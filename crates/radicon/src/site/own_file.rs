@@ -1,6 +1,7 @@
 //! Own-file tags: those that speak for the rest of the file they are in and for no other.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -73,7 +74,7 @@ struct Need {
     /// Whether it is in a file that loads nothing, and so needs nothing.
     is_free: bool,
     /// How many of these files have just these tags.
-    files_with: BTreeMap<BTreeSet<String>, usize>,
+    files_with: BTreeMap<Arc<BTreeSet<String>>, usize>,
 }
 
 impl Need {
@@ -86,14 +87,14 @@ impl Need {
     fn lacks(&self, stands: impl Fn(&String) -> bool) -> Option<&str> {
         let usual = match self.common.is_empty() {
             true if self.files_with.keys().any(|tags| tags.iter().all(&stands)) => None,
-            true => self.files_with.iter().max_by_key(|(_, files)| **files).map(|(tags, _)| tags),
+            true => self.files_with.iter().max_by_key(|(_, files)| **files).map(|(tags, _)| &**tags),
             false => Some(&self.common),
         };
         usual?.iter().find(|text| !stands(text)).map(String::as_str)
     }
 
     /// The tags that will do, of those that are there: all that so many other files have with it.
-    fn enough(&self, own: &BTreeSet<String>) -> Option<&BTreeSet<String>> {
+    fn enough(&self, own: &BTreeSet<String>) -> Option<&Arc<BTreeSet<String>>> {
         let fitting = self.files_with.iter().filter(|(tags, files)| **files >= FEWEST_WITH && tags.is_subset(own));
         Some(fitting.max_by_key(|(tags, files)| (**files, std::cmp::Reverse(tags.len())))?.0)
     }
@@ -104,11 +105,11 @@ impl Needs {
         let mut by_word: FxHashMap<(String, String), Need> = FxHashMap::default();
         let loads = site.own_file.sure.iter().any(|tags| !tags.is_empty());
         for (id, template) in site.with_ids().filter(|_| loads) {
-            let own: BTreeSet<String> = site.sure_own_file_texts(id).into_iter().collect();
+            let own: Arc<BTreeSet<String>> = Arc::new(site.sure_own_file_texts(id).into_iter().collect());
             for word in words(&template.constructs, &template.source, &template.dialect) {
                 let key = (template.dialect.name.clone(), word);
                 let need = by_word.entry(key).or_insert_with(|| Need::new(&own));
-                *need.files_with.entry(own.clone()).or_default() += 1;
+                *need.files_with.entry(Arc::clone(&own)).or_default() += 1;
                 need.common.retain(|text| own.contains(text));
                 need.is_free |= own.is_empty();
             }
