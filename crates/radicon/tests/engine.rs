@@ -21,7 +21,7 @@ const MANY: usize = 12;
 
 /// A page as it is shown: insignificant white space does not count.
 fn normal(page: &str) -> Vec<u8> {
-    Normal::of(page.as_bytes(), &Document::read(page.as_bytes(), &radicon::dialect::plain()).tokens).bytes
+    Normal::of(page.as_bytes(), &Document::read(page.as_bytes(), &radicon::dialect::plain())).bytes
 }
 
 fn texts(site: &Site) -> BTreeMap<String, String> {

@@ -12,7 +12,7 @@ use radicon::prove::Normal;
 use radicon::{Resolver, Settings, Site, SourceFile, Strength, dialect, prove};
 
 fn normal(source: &[u8]) -> Vec<u8> {
-    Normal::of(source, &Document::read(source, &dialect::plain()).tokens).bytes
+    Normal::of(source, &Document::read(source, &dialect::plain())).bytes
 }
 
 #[test]
@@ -33,7 +33,7 @@ fn the_way_back_from_the_normal_form_stays_in_the_source() {
     for _ in 0..cases(3_000, 200_000) {
         let text = soup(&mut random, 12);
         let document = Document::read(text.as_bytes(), &dialect::plain());
-        let normal = Normal::of(text.as_bytes(), &document.tokens);
+        let normal = Normal::of(text.as_bytes(), &document);
         let mut last = 0;
         for offset in 0..=normal.bytes.len() as u32 {
             let at = normal.source_offset(text.as_bytes(), &document.tokens, offset);

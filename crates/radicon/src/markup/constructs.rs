@@ -53,6 +53,23 @@ impl Constructs {
         opaque.map(|item| Opaque { span: item.span, prints: item.kind.prints() }).collect()
     }
 
+    /// Those whose bytes are hidden from HTML and that begin in a span.
+    pub(crate) fn opaque_in(&self, span: Span) -> impl Iterator<Item = &Construct> {
+        let first = self.items.partition_point(|item| item.span.start < span.start);
+        self.items[first..].iter().take_while(move |item| item.span.start < span.end).filter(|item| item.is_opaque())
+    }
+
+    /// The number of one of them.
+    pub(crate) fn place_of(&self, item: &Construct) -> usize {
+        let first = self.items.partition_point(|other| other.span.start < item.span.start);
+        first + self.items[first..].iter().position(|other| other == item).unwrap_or(0)
+    }
+
+    /// Whether some begin in a span.
+    pub(crate) fn any_in(&self, span: Span) -> bool {
+        self.opaque_in(span).next().is_some()
+    }
+
     /// Adds pairs of blocks that something else than the dialect's tags marks; `false`
     /// if they do not lie between the tags.
     pub(crate) fn add_blocks(&mut self, pairs: &[(Span, Span)]) -> bool {

@@ -10,10 +10,98 @@ pub enum Flow {
     Block,
     /// Like a word from outside, like a block from inside.
     Box,
-    /// Whitespace beside and inside its tags shows.
+    /// Whitespace beside and inside its tags shows, or may show.
     Inline,
-    /// Not displayed; whitespace on its two sides counts as if it were not there.
+    /// Not displayed, and holds no markup; whitespace on its two sides counts as if it were not there.
     Hidden,
+}
+
+/// What becomes of whitespace in the text of an element.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Inside {
+    /// A run of it counts as one space, and shows only between words.
+    #[default]
+    Words,
+    /// It holds other elements and shows no text of its own.
+    Structure,
+    /// The same in a drawing (`svg`).
+    Drawing,
+    /// Every byte counts.
+    Exact,
+}
+
+/// What the attributes of an element say of its place in the flow.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Attributed {
+    /// Not displayed until something shows it.
+    hidden: bool,
+    /// Laid out in a way of its own, or in a way that is not known.
+    unusual: bool,
+    /// Its side of the page is set; tables float then.
+    aligned: bool,
+    /// Whitespace in its text counts.
+    exact: bool,
+}
+
+impl Attributed {
+    /// Takes an attribute by its name. Its value is unknown where a construct is part of it.
+    pub fn take(&mut self, name: &[u8], value: &[u8], is_known: impl FnOnce() -> bool) {
+        let is = |known: &&str| name.eq_ignore_ascii_case(known.as_bytes());
+        let Some(known) = ["hidden", "popover", "align", "xml:space", "style"].into_iter().find(is) else { return };
+        match known {
+            "hidden" | "popover" => self.hidden = true,
+            "align" => self.aligned = true,
+            "xml:space" => self.exact = true,
+            _ => {
+                let sets =
+                    |word: &&str| value.windows(word.len()).any(|text| text.eq_ignore_ascii_case(word.as_bytes()));
+                self.exact |= sets(&"white-space");
+                self.unusual |= ["display", "float", "position", "all:"].iter().any(sets) || !is_known();
+            }
+        }
+    }
+
+    /// Takes a construct that is among the attributes: it may be any of them.
+    pub fn take_construct(&mut self) {
+        self.unusual = true;
+    }
+}
+
+/// How an element takes part in the flow, by its name in lower case and its attributes.
+pub fn flow(name: &[u8], attributes: Attributed) -> Flow {
+    let unusual = attributes.unusual || attributes.aligned && name == b"table";
+    match element(name).flow {
+        Flow::Block if matches!(name, b"html" | b"head" | b"body") => Flow::Block,
+        Flow::Block | Flow::Box if unusual => Flow::Inline,
+        Flow::Block if attributes.hidden => Flow::Box,
+        flow => flow,
+    }
+}
+
+/// What becomes of whitespace in the text of an element, by its name in lower case, its attributes, and what becomes
+/// of it around the element.
+pub fn inside(name: &[u8], attributes: Attributed, around: Inside) -> Inside {
+    match (around, name) {
+        (Inside::Exact, _) => Inside::Exact,
+        _ if attributes.exact => Inside::Exact,
+        (
+            Inside::Drawing,
+            b"svg" | b"g" | b"defs" | b"symbol" | b"clippath" | b"mask" | b"marker" | b"lineargradient"
+            | b"radialgradient" | b"filter" | b"pattern" | b"switch",
+        ) => Inside::Drawing,
+        (Inside::Drawing, b"foreignobject") => Inside::Words,
+        (Inside::Drawing, _) => Inside::Exact,
+        (_, b"svg") => Inside::Drawing,
+        // Scripts are assumed to run: `noscript` holds text for the parser.
+        (_, b"math" | b"noscript") => Inside::Exact,
+        (
+            _,
+            b"html" | b"head" | b"frameset" | b"table" | b"thead" | b"tbody" | b"tfoot" | b"tr" | b"colgroup"
+            | b"select" | b"optgroup" | b"datalist",
+        ) => Inside::Structure,
+        _ if element(name).preserves => Inside::Exact,
+        _ => Inside::Words,
+    }
 }
 
 /// The kind of content that an element holds.
@@ -56,17 +144,14 @@ pub fn element(name: &[u8]) -> Element {
     lower.make_ascii_lowercase();
     let flow = match &*lower {
         b"html" | b"head" | b"body" | b"address" | b"article" | b"aside" | b"blockquote" | b"caption" | b"center"
-        | b"col" | b"colgroup" | b"dd" | b"details" | b"dialog" | b"dir" | b"div" | b"dl" | b"dt" | b"fieldset"
-        | b"figcaption" | b"figure" | b"footer" | b"form" | b"frame" | b"frameset" | b"h1" | b"h2" | b"h3" | b"h4"
-        | b"h5" | b"h6" | b"header" | b"hgroup" | b"hr" | b"legend" | b"li" | b"listing" | b"main" | b"menu"
-        | b"nav" | b"ol" | b"optgroup" | b"option" | b"p" | b"plaintext" | b"pre" | b"search" | b"section"
-        | b"summary" | b"table" | b"tbody" | b"td" | b"tfoot" | b"th" | b"thead" | b"tr" | b"ul" | b"xmp" | b"br" => {
-            Flow::Block
-        }
-        b"button" | b"select" | b"textarea" | b"iframe" | b"object" | b"video" | b"audio" | b"canvas" | b"meter"
-        | b"progress" | b"marquee" | b"fencedframe" => Flow::Box,
-        b"title" | b"meta" | b"link" | b"base" | b"style" | b"script" | b"template" | b"noscript" | b"param"
-        | b"source" | b"track" | b"datalist" | b"noembed" | b"noframes" | b"area" => Flow::Hidden,
+        | b"col" | b"colgroup" | b"dd" | b"details" | b"dir" | b"div" | b"dl" | b"dt" | b"fieldset" | b"figcaption"
+        | b"figure" | b"footer" | b"form" | b"frame" | b"frameset" | b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6"
+        | b"header" | b"hgroup" | b"hr" | b"legend" | b"li" | b"listing" | b"main" | b"menu" | b"nav" | b"ol"
+        | b"optgroup" | b"option" | b"p" | b"plaintext" | b"pre" | b"search" | b"section" | b"summary" | b"table"
+        | b"tbody" | b"td" | b"tfoot" | b"th" | b"thead" | b"tr" | b"ul" | b"xmp" | b"br" => Flow::Block,
+        b"button" | b"select" | b"textarea" | b"marquee" | b"dialog" => Flow::Box,
+        b"title" | b"meta" | b"link" | b"base" | b"style" | b"script" | b"param" | b"source" | b"track"
+        | b"noembed" | b"noframes" | b"area" => Flow::Hidden,
         _ => Flow::Inline,
     };
     let content = match &*lower {

@@ -2,6 +2,7 @@
 
 use super::construct::ConstructId;
 use super::constructs::Constructs;
+use super::elements::Attributed;
 use super::lexer::{Token, TokenId, TokenKind, lex};
 use super::nest::{Closes, Nest, TagName};
 use crate::dialect::Part;
@@ -155,6 +156,25 @@ impl Document {
         let node = &self.nodes[node];
         let end = if node.kind == NodeKind::Element { node.inner } else { node.first };
         self.tokens_between(node.first, end).iter().filter(|token| token.kind == TokenKind::Attribute)
+    }
+
+    /// What the attributes of an element say of its place in the flow.
+    pub(crate) fn attributed(&self, source: &[u8], node: NodeId) -> Attributed {
+        let mut found = Attributed::default();
+        let Node { first, inner, .. } = self.nodes[node];
+        for token in self.tokens_between(first, inner) {
+            match token.kind {
+                TokenKind::Construct => found.take_construct(),
+                // One that prints may be a name.
+                TokenKind::Attribute if self.constructs.any_in(token.name()) => found.take_construct(),
+                TokenKind::Attribute => {
+                    let value = token.value(source).unwrap_or_default();
+                    found.take(token.name().of(source), value.of(source), || !self.constructs.any_in(value));
+                }
+                _ => {}
+            }
+        }
+        found
     }
 
     /// The value of an attribute as written; empty if it has none.

@@ -5,25 +5,26 @@
 //! difference and where both sides of it come from.
 
 mod assumptions;
-#[cfg(feature = "dom")]
-mod dom;
 mod names;
 mod normal;
+mod rendered;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use crate::dialect::Dialect;
 use crate::markup::Document;
 use crate::resolve::{Flat, Origin, ProofContext, Resolver};
-use crate::site::Site;
 use crate::site::own_file::Needs;
-use crate::text::{SourceId, is_blank};
+use crate::site::{ProblemKind, Site};
+use crate::text::{SourceId, Span, is_blank};
 
 pub(crate) use assumptions::of_files as assumptions_of;
 pub use assumptions::{Assumption, AssumptionAbout};
 use names::Tags;
 pub use normal::Normal;
-pub(crate) use normal::{Shows, normal_run, significance};
+pub(crate) use normal::{Shows, construct_at, may_print, normal_run, significance};
+use rendered::{Rendered, rendered};
 
 /// How equal two pages are; the strongest first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -34,8 +35,7 @@ pub enum Strength {
     Bytes,
     /// Identical except for insignificant whitespace.
     Blanks,
-    /// The same tree in a standard HTML parser. Without the feature `dom` no two pages are found to be equal at this
-    /// strength alone.
+    /// The same tree in a standard HTML parser, but for whitespace that does not show.
     Dom,
 }
 
@@ -221,7 +221,13 @@ impl<'s> Prover<'s> {
     fn compare(&self, before: SourceId, after: SourceId) -> Result<Strength, Box<Difference>> {
         let flatten = |site: &Site, id: SourceId, when: &str| {
             let flat = Resolver::new(site).flatten_to_prove(id, &self.context);
-            flat.map_err(|error| unplaced(format!("{when}: {error}")))
+            let page = flat.map_err(|error| unplaced(format!("{when}: {error}")))?;
+            match page.0.problems.iter().find(|problem| problem.kind == ProblemKind::Unfollowed) {
+                Some(problem) => {
+                    Err(unplaced(format!("cannot be proven, as a part of it is unknown; {when}: {problem}")))
+                }
+                None => Ok(page),
+            }
         };
         let old = flatten(self.old, before, "before")?;
         let new = flatten(self.new, after, "after")?;
@@ -246,11 +252,14 @@ impl<'s> Prover<'s> {
         let (before, after) = (Version::read(self.old, before, old), Version::read(self.new, after, new));
         let normals = (before.normal(), after.normal());
         if normals.0.bytes == normals.1.bytes {
-            return Ok(Strength::Blanks);
+            return match (before.rendered(), after.rendered()) {
+                (Some(before), Some(after)) if before.tree == after.tree => Ok(Strength::Blanks),
+                _ => Err(before.whitespace_that_counts(&after)),
+            };
         }
-        #[cfg(feature = "dom")]
         if self.weakest == Strength::Dom {
-            if before.tree().is_some_and(|tree| Some(tree) == after.tree()) {
+            let sure = |version: &Version| version.rendered().filter(|rendered| rendered.sure);
+            if sure(&before).is_some_and(|tree| Some(tree) == sure(&after)) {
                 return Ok(Strength::Dom);
             }
             // Spelling does not count, so it is not the difference to show.
@@ -267,33 +276,85 @@ impl<'s> Prover<'s> {
 struct Version<'s> {
     site: &'s Site,
     flat: &'s Flat,
+    dialect: &'s Dialect,
     document: Document,
+    shows: Vec<Shows>,
 }
 
 impl<'s> Version<'s> {
     fn read(site: &'s Site, id: SourceId, flat: &'s Flat) -> Self {
-        let document = Document::read(&flat.bytes, &site.get(id).dialect);
-        Self { site, flat, document }
+        let dialect = &*site.get(id).dialect;
+        let document = Document::read(&flat.bytes, dialect);
+        let shows = significance(&flat.bytes, &document, |_| false);
+        Self { site, flat, dialect, document, shows }
     }
 
     fn normal(&self) -> Normal {
-        Normal::of(&self.flat.bytes, &self.document.tokens)
+        Normal::shown(&self.flat.bytes, &self.document.tokens, &self.shows)
     }
 
-    #[cfg(feature = "dom")]
     fn without_spelling(&self) -> Normal {
-        Normal::without_spelling(&self.flat.bytes, &self.document.tokens)
+        Normal::without_spelling(&self.flat.bytes, &self.document)
     }
 
-    #[cfg(feature = "dom")]
-    fn tree(&self) -> Option<Vec<u8>> {
-        dom::tree(&self.flat.bytes, &self.document)
+    fn rendered(&self) -> Option<Rendered> {
+        rendered(&self.flat.bytes, &self.document, &self.shows)
     }
 
     /// The place of an offset in a normal form.
     fn side(&self, normal: &Normal, at: u32) -> Side {
         side(self.site, self.flat, normal.source_offset(&self.flat.bytes, &self.document.tokens, at))
     }
+
+    /// The first whitespace that differs and counts, of two pages with the same normal form.
+    fn whitespace_that_counts(&self, after: &Self) -> Box<Difference> {
+        let (old, new) = (&self.flat.bytes, &after.flat.bytes);
+        let runs = differing_blanks(old, new);
+        let tree = |page: &[u8]| {
+            let document = Document::read(page, self.dialect);
+            let shows = significance(page, &document, |_| false);
+            rendered(page, &document, &shows).map(|rendered| rendered.tree)
+        };
+        let same = tree(old);
+        // So many runs go unnoticed as they are after, and so many do not.
+        let (mut unnoticed, mut noticed) = (0, if same.is_some() { runs.len() } else { 0 });
+        while unnoticed + 1 < noticed {
+            let middle = usize::midpoint(unnoticed, noticed);
+            let goes_unnoticed = tree(&with_blanks(old, new, &runs[..middle])) == same;
+            *(if goes_unnoticed { &mut unnoticed } else { &mut noticed }) = middle;
+        }
+        let (before, behind) = runs.get(unnoticed).map_or((0, 0), |(before, after)| (before.start, after.start));
+        let (before, behind) = (side(self.site, self.flat, before), side(after.site, after.flat, behind));
+        let mut found = difference(before, behind);
+        found.message.insert_str(0, "whitespace that may show; ");
+        found
+    }
+}
+
+/// The runs of whitespace, perhaps empty ones, in which two texts differ that are equal in all else.
+fn differing_blanks(old: &[u8], new: &[u8]) -> Vec<(Span, Span)> {
+    let run = |text: &[u8], at: usize| at + text[at..].iter().take_while(|b| is_blank(**b)).count();
+    let (mut at, mut found) = ((0, 0), Vec::new());
+    while at.0 <= old.len() && at.1 <= new.len() {
+        let ends = (run(old, at.0), run(new, at.1));
+        if old[at.0..ends.0] != new[at.1..ends.1] {
+            found.push((Span::from_range(at.0..ends.0), Span::from_range(at.1..ends.1)));
+        }
+        at = (ends.0 + 1, ends.1 + 1);
+    }
+    found
+}
+
+/// A text with some of its runs of whitespace as they are in another.
+fn with_blanks(old: &[u8], new: &[u8], runs: &[(Span, Span)]) -> Vec<u8> {
+    let (mut out, mut from) = (Vec::with_capacity(old.len()), 0);
+    for (before, after) in runs {
+        out.extend_from_slice(&old[from..before.start as usize]);
+        out.extend_from_slice(after.of(new));
+        from = before.end as usize;
+    }
+    out.extend_from_slice(&old[from..]);
+    out
 }
 
 fn first_difference(before: &Version, after: &Version, normals: &(Normal, Normal)) -> Box<Difference> {

@@ -1,21 +1,24 @@
-//! The normal form after the strength `blanks`: a page without its
-//! insignificant whitespace.
+//! The normal form after the strength `blanks`: a page without the whitespace that does not show, as far as its tags
+//! tell. What a parser makes of them is for [`rendered`](super::rendered) to say.
 //!
 //! Whitespace counts by HTML's own defaults, since style sheets are not read:
 //!
-//! - beside and just inside the tags of block elements, and at both ends of the
-//!   page, it does not show and is left out;
+//! - beside and just inside the tags of block elements, and at both ends of the page, it does not show and is left out;
 //! - elsewhere between words and inline elements a run of it counts as one space;
-//! - inside `pre`, `textarea`, `script` and `style` every byte counts;
+//! - inside `pre`, `textarea`, `script`, `style` and the like every byte counts;
 //! - between the attributes of a tag it separates, however long;
 //! - `title` strips at its ends.
 //!
-//! Constructs count like words.
+//! Constructs count like words; beside one that may print something, whitespace counts everywhere: what it prints is
+//! unknown text.
 
 use std::ops::Range;
 
-use crate::markup::elements::{Flow, element};
-use crate::markup::{Token, TokenId, TokenKind};
+use rustc_hash::FxHashMap;
+
+use crate::dialect::Kind;
+use crate::markup::elements::{Flow, Inside, flow, inside};
+use crate::markup::{Construct, Document, NodeId, NodeKind, Token, TokenId, TokenKind};
 use crate::text::{Span, is_blank, trim_blanks};
 
 /// A source in normal form, with the way back.
@@ -28,9 +31,13 @@ pub struct Normal {
 }
 
 impl Normal {
-    /// The normal form of a source that was split into `tokens`.
-    pub fn of(source: &[u8], tokens: &[Token]) -> Self {
-        let shows = significance(source, tokens, |_| false);
+    /// The normal form of a source that was read.
+    pub fn of(source: &[u8], document: &Document) -> Self {
+        Self::shown(source, &document.tokens, &significance(source, document, |_| false))
+    }
+
+    /// The same, where it is known which whitespace shows.
+    pub(super) fn shown(source: &[u8], tokens: &[Token], shows: &[Shows]) -> Self {
         let mut normal = Self { bytes: Vec::with_capacity(source.len()), at: Vec::with_capacity(tokens.len() + 1) };
         for (index, shows) in shows.iter().enumerate() {
             normal.at.push(normal.bytes.len() as u32);
@@ -49,9 +56,9 @@ impl Normal {
     /// The normal form without the spelling of tags either: names in lower case,
     /// attributes in order of their names, all values in the same quotes. It
     /// finds where two pages differ that a parser reads as different trees.
-    #[cfg(feature = "dom")]
-    pub(crate) fn without_spelling(source: &[u8], tokens: &[Token]) -> Self {
-        let normal = Self::of(source, tokens);
+    pub(crate) fn without_spelling(source: &[u8], document: &Document) -> Self {
+        let normal = Self::of(source, document);
+        let tokens = &document.tokens;
         let mut loose = Self::default();
         for (index, token) in tokens.iter().enumerate() {
             loose.at.push(loose.bytes.len() as u32);
@@ -129,7 +136,7 @@ fn write_token(source: &[u8], tokens: &[Token], index: usize, shows: Shows, out:
     let bytes = token.span().of(source);
     match token.kind {
         TokenKind::Text => write_text(bytes, shows, out),
-        TokenKind::Escapable if shows.0 & STRIPPED != 0 => out.extend_from_slice(trim_blanks(bytes)),
+        TokenKind::Escapable => out.extend_from_slice(stripped(bytes, shows)),
         TokenKind::Gap => {
             write_gap(source, token, tokens.get(index + 1), last_unquoted(source, tokens, index), out);
         }
@@ -148,60 +155,89 @@ const LEAD: u8 = 1;
 const TRAIL: u8 = 2;
 /// Every byte of it counts.
 const EXACT: u8 = 4;
-/// The whitespace at its ends does not count, as in a title.
-const STRIPPED: u8 = 8;
+/// It begins a title: the whitespace before it does not count.
+const BEGINS: u8 = 8;
+/// It ends a title.
+const ENDS: u8 = 16;
+/// Every byte of it counts, wherever it is: it may be looked up as it is.
+const LITERAL: u8 = 32;
 
 impl Shows {
     /// Whether every byte counts.
     pub(crate) const fn is_exact(self) -> bool {
-        self.0 & EXACT != 0
+        self.0 & (EXACT | LITERAL) != 0
+    }
+
+    /// Whether every byte counts because of the tags of the dialect around it.
+    pub(super) const fn is_literal(self) -> bool {
+        self.0 & LITERAL != 0
     }
 }
 
-/// For each token of text, which of its whitespace shows. `is_edge` tells of a
-/// construct that whitespace beside it does not show.
-pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&Token) -> bool) -> Vec<Shows> {
+/// Whether a construct may print something where it is. What a tag does that nobody described is unknown.
+pub(crate) const fn may_print(kind: Kind) -> bool {
+    !matches!(kind, Kind::Control | Kind::Set | Kind::Import | Kind::Comment)
+}
+
+/// Whether a script may print something where it is.
+pub(super) fn writes(script: &[u8]) -> bool {
+    memchr::memmem::find(script, b".write").is_some()
+}
+
+/// For each token of text, which of its whitespace shows. `is_edge` tells of a construct that whitespace beside it
+/// does not show.
+pub(crate) fn significance(source: &[u8], document: &Document, is_edge: impl Fn(&Token) -> bool) -> Vec<Shows> {
+    let tokens = &document.tokens;
     let mut flags = vec![Shows::default(); tokens.len()];
+    let tags = Tags::of(source, document);
+    for (first, last) in literal_runs(source, document, &tags) {
+        let words = |at: &usize| tokens[*at].kind == TokenKind::Text && !is_all_blank(tokens[*at].span().of(source));
+        (first..last).filter(words).for_each(|at| flags[at].0 |= LITERAL);
+    }
+    let prints = |at: usize| {
+        let token = tokens.get(at).filter(|token| token.kind == TokenKind::Construct && !is_edge(token));
+        token.is_some_and(|token| construct_at(document, token).is_none_or(|item| may_print(item.kind)))
+    };
     // Text tokens whose last whitespace shows only if something inline follows.
     let mut pending: Vec<(usize, u8)> = Vec::new();
     let mut edge = true;
     let mut in_title = false;
-    let mut preserved = 0_usize;
     for (index, token) in tokens.iter().enumerate() {
         match token.kind {
-            TokenKind::Text if preserved > 0 => {
+            TokenKind::Text if tags.inside[index] == Inside::Exact => {
                 settle(&mut pending, &mut flags, true);
-                flags[index] = Shows(EXACT);
+                flags[index].0 |= EXACT;
                 edge = false;
             }
             TokenKind::Text => {
                 let bytes = token.span().of(source);
-                let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else {
-                    continue;
-                };
-                if bytes.iter().all(|&b| is_blank(b)) {
-                    if !edge {
+                let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else { continue };
+                let beside = (index.checked_sub(1).is_some_and(prints), prints(index + 1));
+                if is_all_blank(bytes) {
+                    if beside.0 || beside.1 {
+                        settle(&mut pending, &mut flags, true);
+                        flags[index].0 |= LEAD;
+                        edge = false;
+                    } else if !edge && !matches!(tags.inside[index], Inside::Structure | Inside::Drawing) {
                         pending.push((index, LEAD));
                     }
                     continue;
                 }
                 settle(&mut pending, &mut flags, true);
-                if is_blank(*first) && !edge {
+                if is_blank(*first) && (!edge || beside.0) {
                     flags[index].0 |= LEAD;
                 }
-                if is_blank(*last) {
+                if is_blank(*last) && beside.1 {
+                    flags[index].0 |= TRAIL;
+                } else if is_blank(*last) {
                     pending.push((index, TRAIL));
                 }
                 edge = false;
             }
             TokenKind::StartTag | TokenKind::EndTag => {
                 let start = token.kind == TokenKind::StartTag;
-                let name = token.name().of(source);
-                if start {
-                    in_title = name.eq_ignore_ascii_case(b"title");
-                }
-                let known = element(name);
-                match known.flow {
+                in_title = start && token.name().of(source).eq_ignore_ascii_case(b"title");
+                match tags.flow[index] {
                     Flow::Block => {
                         settle(&mut pending, &mut flags, false);
                         edge = true;
@@ -216,9 +252,6 @@ pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&To
                     }
                     Flow::Hidden => {}
                 }
-                if known.preserves && known.flow == Flow::Block {
-                    preserved = if start { preserved + 1 } else { preserved.saturating_sub(1) };
-                }
             }
             TokenKind::Construct if is_edge(token) => {
                 settle(&mut pending, &mut flags, false);
@@ -228,12 +261,135 @@ pub(crate) fn significance(source: &[u8], tokens: &[Token], is_edge: impl Fn(&To
                 settle(&mut pending, &mut flags, true);
                 edge = false;
             }
-            TokenKind::Escapable if in_title => flags[index].0 |= STRIPPED,
+            TokenKind::Raw if writes(token.span().of(source)) => {
+                settle(&mut pending, &mut flags, true);
+                edge = false;
+            }
+            TokenKind::Escapable if in_title => {
+                let is_part = |at: usize| tokens.get(at).is_some_and(|token| token.kind == TokenKind::Construct);
+                let begins = if index.checked_sub(1).is_some_and(is_part) { 0 } else { BEGINS };
+                let ends = if is_part(index + 1) { 0 } else { ENDS };
+                flags[index].0 |= begins | ends;
+            }
             TokenKind::Doctype => edge = true,
             _ => {}
         }
     }
     flags
+}
+
+/// The construct that a token is.
+pub(crate) fn construct_at<'d>(document: &'d Document, token: &Token) -> Option<&'d Construct> {
+    let items = &document.constructs.items;
+    let from = items.partition_point(|item| item.span.start < token.start);
+    items[from..].iter().take_while(|item| item.span.start == token.start).find(|item| item.is_opaque())
+}
+
+/// What the elements say of each token.
+struct Tags {
+    /// Of a tag: how its element flows.
+    flow: Vec<Flow>,
+    /// Of a text: what becomes of whitespace there.
+    inside: Vec<Inside>,
+}
+
+impl Tags {
+    fn of(source: &[u8], document: &Document) -> Self {
+        let count = document.tokens.len();
+        let mut tags = Self { flow: vec![Flow::Inline; count], inside: vec![Inside::Words; count] };
+        for (id, flow, around, _) in places(source, document) {
+            let node = &document.nodes[id];
+            match node.kind {
+                NodeKind::Element => {
+                    tags.flow[node.first.index()] = flow;
+                    if node.close < node.last {
+                        tags.flow[node.close.index()] = flow;
+                    }
+                }
+                NodeKind::Text => tags.inside[node.first.index()] = around,
+                _ => {}
+            }
+        }
+        tags
+    }
+}
+
+/// For each node how it takes part in the flow, and what becomes of whitespace in the text around it and in it.
+fn places(source: &[u8], document: &Document) -> impl Iterator<Item = (NodeId, Flow, Inside, Inside)> {
+    let mut of_nodes: Vec<Inside> = Vec::with_capacity(document.nodes.len());
+    NodeId::each(&document.nodes).map(move |(id, node)| {
+        let around = of_nodes.get(node.parent.index()).copied().unwrap_or_default();
+        of_nodes.push(around);
+        if node.kind != NodeKind::Element {
+            return (id, Flow::Inline, around, around);
+        }
+        let mut lower = [0; 16];
+        let written = document.name(source, id);
+        let name = lower.get_mut(..written.len()).unwrap_or_default();
+        name.copy_from_slice(&written[..name.len()]);
+        name.make_ascii_lowercase();
+        let attributed = document.attributed(source, id);
+        let within = inside(name, attributed, around);
+        of_nodes[id.index()] = within;
+        (id, flow(name, attributed), around, within)
+    })
+}
+
+/// The elements in which every byte counts, or which are drawings, though around them it is not so.
+pub(super) fn outermost_exact(source: &[u8], document: &Document) -> impl Iterator<Item = (NodeId, Inside)> {
+    let is_exact = |inside| matches!(inside, Inside::Exact | Inside::Drawing);
+    let outermost = move |(id, _, around, within)| (is_exact(within) && !is_exact(around)).then_some((id, within));
+    places(source, document).filter_map(outermost)
+}
+
+/// The runs of tokens between two tags that nobody described, of which the second one ends the first: `w` and `endw`.
+/// Where no element begins a line of its own in between, the text may be looked up as it is, in another language, say.
+fn literal_runs(source: &[u8], document: &Document, tags: &Tags) -> Vec<(usize, usize)> {
+    /// What the second word has before the first one, in bytes.
+    const LONGEST_PREFIX: usize = 4;
+    let mut found = Vec::new();
+    let mut open: FxHashMap<&[u8], usize> = FxHashMap::default();
+    for (index, token) in document.tokens.iter().enumerate().filter(|(_, token)| token.kind == TokenKind::Construct) {
+        let Some(item) = construct_at(document, token).filter(|item| item.kind == Kind::Other) else { continue };
+        let text = item.expr.of(source);
+        let word = &text[..text.iter().position(|&b| is_blank(b)).unwrap_or(text.len())];
+        let opener = (1..=LONGEST_PREFIX).filter_map(|cut| open.remove(word.get(cut..)?)).max();
+        match opener {
+            Some(opener) => found.push((opener, index)),
+            None if !word.is_empty() => drop(open.insert(word, index)),
+            None => {}
+        }
+    }
+    if found.is_empty() {
+        return found;
+    }
+    let mut count = 0;
+    let blocks_before: Vec<u32> = (document.tokens.iter().zip(&tags.flow))
+        .map(|(token, flow)| {
+            let is_tag = matches!(token.kind, TokenKind::StartTag | TokenKind::EndTag);
+            count += u32::from(is_tag && *flow == Flow::Block);
+            count
+        })
+        .collect();
+    found.retain(|&(first, last)| blocks_before[first] == blocks_before[last]);
+    found.sort_unstable_by_key(|&(first, last)| (first, std::cmp::Reverse(last)));
+    let mut end = 0;
+    found.retain(|&(_, last)| {
+        let is_outermost = last > end;
+        end = end.max(last);
+        is_outermost
+    });
+    found
+}
+
+fn is_all_blank(bytes: &[u8]) -> bool {
+    bytes.iter().all(|&b| is_blank(b))
+}
+
+/// A part of a title without the whitespace at the ends of the title.
+fn stripped(bytes: &[u8], Shows(flags): Shows) -> &[u8] {
+    let bytes = if flags & BEGINS != 0 { bytes.trim_ascii_start() } else { bytes };
+    if flags & ENDS != 0 { bytes.trim_ascii_end() } else { bytes }
 }
 
 fn settle(pending: &mut Vec<(usize, u8)>, flags: &mut [Shows], shows: bool) {
@@ -245,7 +401,7 @@ fn settle(pending: &mut Vec<(usize, u8)>, flags: &mut [Shows], shows: bool) {
 }
 
 fn write_text(bytes: &[u8], Shows(flags): Shows, out: &mut Vec<u8>) {
-    if flags & EXACT != 0 {
+    if flags & (EXACT | LITERAL) != 0 {
         return out.extend_from_slice(bytes);
     }
     let inner = trim_blanks(bytes);
@@ -315,7 +471,7 @@ mod tests {
     fn normal(source: &str) -> String {
         let dialect = builtin_named("brace-percent").expect("a built-in dialect");
         let document = Document::read(source.as_bytes(), &dialect);
-        String::from_utf8_lossy(&Normal::of(source.as_bytes(), &document.tokens).bytes).into_owned()
+        String::from_utf8_lossy(&Normal::of(source.as_bytes(), &document).bytes).into_owned()
     }
 
     #[test]
@@ -334,7 +490,11 @@ mod tests {
             ("<a  href = 'x'\n class=y >z</a >", "<a href='x' class=y>z</a>"),
             ("<br /><br/>", "<br/><br/>"),
             ("<a href=x /><a href=x/>", "<a href=x /><a href=x/>"),
-            ("a {{ x }} <div> {{ y }} </div>", "a {{ x }}<div>{{ y }}</div>"),
+            ("a {{ x }} <div> {{ y }} </div>", "a {{ x }} <div> {{ y }} </div>"),
+            ("{% if x %} <div> {% if y %} a </div>", "{% if x %}<div>{% if y %} a</div>"),
+            ("<title> {{ x }} {{ y }} </title>", "<title>{{ x }} {{ y }}</title>"),
+            ("<p> {% say %}a  b{% endsay %} </p>", "<p> {% say %}a  b{% endsay %} </p>"),
+            ("<svg> <g> </g></svg>", "<svg><g></g></svg>"),
             ("x <button> a </button> y", "x <button>a</button> y"),
             ("x <textarea> a </textarea> y", "x <textarea> a </textarea> y"),
         ] {
@@ -346,7 +506,7 @@ mod tests {
     fn offsets_lead_back_to_the_source() {
         let source = "<p>  one \n two</p>";
         let document = Document::read(source.as_bytes(), &crate::dialect::plain());
-        let normal = Normal::of(source.as_bytes(), &document.tokens);
+        let normal = Normal::of(source.as_bytes(), &document);
         let back = |text: &str| {
             let at = String::from_utf8_lossy(&normal.bytes).find(text).expect("in the normal form");
             &source[normal.source_offset(source.as_bytes(), &document.tokens, at as u32) as usize..]

@@ -2,7 +2,7 @@
 
 use super::MAX_LEVELS;
 use crate::markup::ConstructId;
-use crate::site::{Missing, Parent, Problem, Site};
+use crate::site::{Missing, Parent, Problem, ProblemKind, Site};
 use crate::text::SourceId;
 
 /// One definition of a block: the opening tag's index among a template's constructs.
@@ -95,7 +95,12 @@ impl Chain {
             }
             Break::TooLong => format!("the chain has more than {MAX_LEVELS} levels"),
         };
-        Some(template.problem(parent.span.start, message))
+        let kind = match broken {
+            Break::Dynamic => ProblemKind::Reference,
+            Break::Missing(_) | Break::Cycle(_) => ProblemKind::Broken,
+            Break::TooLong => ProblemKind::Unfollowed,
+        };
+        Some(template.problem_of(kind, parent.span.start, message))
     }
 }
 

@@ -13,10 +13,10 @@ use super::scope::{Given, Scope, printed};
 use super::{Chain, Definition, MAX_NESTING, MAX_PAGE, MAX_SPLICES, rebase};
 use crate::dialect::{ByteOrderMark, Kind, Loose, Part, Values};
 use crate::markup::{Construct, ConstructId};
-use crate::site::Site;
+use crate::site::{ProblemKind, Site};
 use crate::text::{BYTE_ORDER_MARK, SourceId, Span, is_blank};
 
-/// Puts a page together; with a context for a proof.
+/// Puts a page together; with a context, for a proof.
 pub(super) fn flatten(
     site: &Site,
     id: SourceId,
@@ -30,7 +30,8 @@ pub(super) fn flatten(
         including: vec![id],
         binders: FxHashMap::default(),
         said: FxHashSet::default(),
-        names: context.map(Names::new),
+        names: context.filter(|context| !context.is_empty()).map(Names::new),
+        proving: context.is_some(),
         own_mark: site.get(id).dialect.rules.byte_order_mark == ByteOrderMark::Page,
         splices: 0,
         full: false,
@@ -68,6 +69,8 @@ struct Flattener<'s> {
     binders: FxHashMap<(SourceId, Box<[u8]>), Vec<ConstructId>>,
     /// The own-file tags that were written.
     said: FxHashSet<Box<[u8]>>,
+    /// The page is put together for a proof.
+    proving: bool,
     /// The bindings of names here, for a proof.
     names: Option<Names<'s>>,
     /// A byte-order mark belongs to its file: the page has its own.
@@ -150,6 +153,44 @@ impl Flattener<'_> {
             }
         }
         self.whole(chain.levels[base], &frame);
+        if self.proving && chain.broken.is_some() {
+            self.blocks_of_unknown_layouts(&frame);
+        }
+    }
+
+    /// Whether a construct belongs to a file whose layout is not known: then a proof needs the names of its blocks.
+    fn layout_is_unknown(&self, source: SourceId, frame: &Frame) -> bool {
+        self.proving && frame.chain.broken.is_some() && source == frame.chain.base()
+    }
+
+    /// Writes the blocks that no known level of the chain shows, by their names: the layout that is not known may show
+    /// them.
+    fn blocks_of_unknown_layouts(&mut self, frame: &Frame) {
+        let site = self.site;
+        let mut names: Vec<&[u8]> = Vec::new();
+        for &level in &frame.chain.levels {
+            let template = site.get(level);
+            names.extend(template.blocks().map(|(_, item)| item.name.of(&template.source)));
+        }
+        names.sort_unstable();
+        names.dedup();
+        for name in names {
+            let definitions = frame.chain.definitions(site, name);
+            let Some(&first) = definitions.first() else { continue };
+            if !self.flat.shown.contains(&first) {
+                let region = Region { definitions, home: frame.clone() };
+                self.named_block(&Rc::new(region), (first.source, first.construct), frame);
+            }
+        }
+    }
+
+    /// Writes one of a region's definitions between marks that name it.
+    fn named_block(&mut self, region: &Rc<Region>, from: (SourceId, ConstructId), frame: &Frame) {
+        let item = &self.site.get(from.0).constructs.items[from.1];
+        let name = item.name.of(&self.site.get(from.0).source);
+        self.write(&["<!--\u{f8ff}".as_bytes(), name, b"-->"].concat(), from.0, item.span, frame.via);
+        self.block(region, 0, from);
+        self.write("<!--\u{f8ff}-->".as_bytes(), from.0, item.span, frame.via);
     }
 
     /// Writes all of a template's own text.
@@ -341,10 +382,13 @@ impl Flattener<'_> {
             }
             Kind::Inherited => {
                 self.copy(source, text, frame);
-                if let Some((region, index)) = &frame.block
-                    && index + 1 < region.definitions.len()
-                {
-                    self.block(region, index + 1, (source, at));
+                match &frame.block {
+                    Some((region, index)) if index + 1 < region.definitions.len() => {
+                        self.block(region, index + 1, (source, at));
+                    }
+                    // The layout may have more of it.
+                    _ if self.proving && frame.chain.broken.is_some() => self.copy(source, item.span, frame),
+                    _ => {}
                 }
             }
             Kind::Again => {
@@ -433,8 +477,11 @@ impl Flattener<'_> {
             }
             return;
         }
-        let region = Region { definitions, home: Frame { block: None, loose: false, ..frame.clone() } };
-        self.block(&Rc::new(region), 0, (source, construct));
+        let region = Rc::new(Region { definitions, home: Frame { block: None, loose: false, ..frame.clone() } });
+        match self.layout_is_unknown(source, frame) {
+            true => self.named_block(&region, (source, construct), frame),
+            false => self.block(&region, 0, (source, construct)),
+        }
     }
 
     /// Writes what a block shows once more.
@@ -465,11 +512,11 @@ impl Flattener<'_> {
     fn block(&mut self, region: &Rc<Region>, index: usize, from: (SourceId, ConstructId)) {
         let definition = region.definitions[index];
         let via = Via::Block(definition);
-        if self.active.contains(&via) {
-            let template = self.site.get(from.0);
+        // What is included has a chain of its own, perhaps through the same layout.
+        let mut of_this_chain = self.active.iter().rev().take_while(|via| !matches!(via, Via::Include(..)));
+        if of_this_chain.any(|active| *active == via) {
             let message = format!("the block `{}` is inside itself", block_name(self.site, definition));
-            self.flat.problems.push(template.problem(template.constructs.items[from.1].span.start, message));
-            return;
+            return self.note_problem(ProblemKind::Unfollowed, from, message);
         }
         if self.too_deep(from) {
             return;
@@ -561,12 +608,17 @@ impl Flattener<'_> {
         self.full |= self.splices > MAX_SPLICES;
         let deep = self.active.len() >= MAX_NESTING;
         if deep {
-            let template = self.site.get(source);
             let message =
                 format!("more than {MAX_NESTING} blocks and includes inside each other; not followed further");
-            self.flat.problems.push(template.problem(template.constructs.items[at].span.start, message));
+            self.note_problem(ProblemKind::Unfollowed, (source, at), message);
         }
         deep
+    }
+
+    /// Notes a problem with a construct.
+    fn note_problem(&mut self, kind: ProblemKind, (source, at): (SourceId, ConstructId), message: String) {
+        let template = self.site.get(source);
+        self.flat.problems.push(template.problem_of(kind, template.constructs.items[at].span.start, message));
     }
 
     fn copy(&mut self, source: SourceId, span: Span, frame: &Frame) {

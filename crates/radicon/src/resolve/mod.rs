@@ -106,7 +106,7 @@ impl<'s> Resolver<'s> {
         id: SourceId,
         context: &ProofContext,
     ) -> Result<(Flat, Vec<Kept>), FlattenError> {
-        flatten::flatten(self.site, id, Some(context).filter(|context| !context.is_empty()))
+        flatten::flatten(self.site, id, Some(context))
     }
 
     /// The page put together from its chain and partials, dynamic constructs kept.

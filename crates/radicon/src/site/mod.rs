@@ -95,6 +95,11 @@ pub enum ProblemKind {
     /// A name that leads nowhere, or that only the engine can follow.
     #[default]
     Reference,
+    /// A layout that is missing, or a cycle: the page is not put together whole, and the tag stays in it.
+    Broken,
+    /// A part of the page is left out: it was not followed to its end, because of a limit or because it is inside
+    /// itself. Nothing is proven of such a page.
+    Unfollowed,
 }
 
 /// Something that could not be read or resolved; the rest goes on without it.

@@ -119,7 +119,9 @@ impl Site {
             });
             problems.extend(unreadable);
             let errors = template.constructs.errors.iter();
-            problems.extend(errors.map(|error| template.misread(error.span.start, error.message.clone())));
+            problems.extend(
+                errors.map(|error| template.problem_of(ProblemKind::Reading, error.span.start, error.message.clone())),
+            );
         }
         problems.sort();
         let (references, unknown) = (self.references.clone(), self.unknown_tags());

@@ -88,7 +88,8 @@ impl Template {
         self.defined_twice().map(|at| {
             let item = &self.constructs.items[at];
             let name = item.name.text(&self.source);
-            self.misread(
+            self.problem_of(
+                ProblemKind::Reading,
                 item.span.start,
                 format!("the block `{name}` is defined twice in this file; the last one counts"),
             )
@@ -225,9 +226,9 @@ impl Template {
         Problem { file: self.path.clone(), at: Some(position(&self.source, offset)), kind, message: message.into() }
     }
 
-    /// A tag that cannot be right as it is read, at a place of this template.
-    pub(crate) fn misread(&self, offset: u32, message: impl Into<String>) -> Problem {
-        Problem { kind: ProblemKind::Reading, ..self.problem(offset, message) }
+    /// A problem of another kind, at a place of this template.
+    pub(crate) fn problem_of(&self, kind: ProblemKind, offset: u32, message: impl Into<String>) -> Problem {
+        Problem { kind, ..self.problem(offset, message) }
     }
 }
 

@@ -571,7 +571,7 @@ fn compare(site: &Site, to: &Arc<Dialect>, translation: &mut Translation) {
 
 /// A page but for whitespace that does not show.
 fn shown(page: &[u8]) -> Vec<u8> {
-    Normal::of(page, &Document::read(page, &dialect::plain()).tokens).bytes
+    Normal::of(page, &Document::read(page, &dialect::plain())).bytes
 }
 
 /// A flattened page with its constructs by what they say, not by how; what the dialect `to`

@@ -3,6 +3,7 @@
 #![allow(dead_code, missing_docs)]
 
 pub mod better;
+pub mod browser;
 pub mod dirty;
 pub mod engine;
 pub mod engines;

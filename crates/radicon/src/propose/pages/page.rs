@@ -8,9 +8,9 @@ use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::hash::mix;
 use crate::ids::numbers;
-use crate::markup::elements::{Flow, element};
-use crate::markup::{Document, NodeId, NodeKind, TokenId, TokenKind};
-use crate::prove::{Normal, Shows, Strength, normal_run, significance};
+use crate::markup::elements::{Flow, element, flow};
+use crate::markup::{Document, NodeId, NodeKind, Token, TokenId, TokenKind};
+use crate::prove::{Normal, Shows, Strength, construct_at, may_print, normal_run, significance};
 use crate::text::{Span, is_blank};
 
 /// What two nodes are compared by, from the strictest to the loosest. Hashes but for
@@ -74,7 +74,7 @@ impl Page {
         // All pages of a site are held at once, without room to grow.
         document.tokens = document.tokens.as_slice().into();
         document.nodes = document.nodes.as_slice().into();
-        let shows = significance(&source, &document.tokens, |_| false);
+        let shows = significance(&source, &document, |_| false);
         let mut page = Self {
             path,
             source,
@@ -93,7 +93,7 @@ impl Page {
     /// Some markup, for its elements alone; it has no keys.
     pub fn plain(markup: &[u8], document: Document) -> Self {
         let source = Arc::new(markup.to_vec());
-        let shows = significance(&source, &document.tokens, |_| false);
+        let shows = significance(&source, &document, |_| false);
         Self {
             path: String::new(),
             source,
@@ -118,7 +118,7 @@ impl Page {
         let nodes = &self.document.nodes;
         let normal = match self.exact {
             true => Normal::exact(&self.source, &self.document.tokens),
-            false => Normal::of(&self.source, &self.document.tokens),
+            false => Normal::of(&self.source, &self.document),
         };
         let mut keys = vec![Key::default(); nodes.len()];
         for index in NodeId::all(nodes.len()).rev() {
@@ -261,12 +261,30 @@ impl Page {
     /// How a node takes part in the flow; `None` for what does not.
     pub fn flow(&self, node: NodeId) -> Option<Flow> {
         match self.document.nodes[node].kind {
-            NodeKind::Element => Some(element(self.document.name(&self.source, node)).flow),
+            NodeKind::Element => {
+                let name = self.document.name(&self.source, node).to_ascii_lowercase();
+                Some(flow(&name, self.document.attributed(&self.source, node)))
+            }
             NodeKind::Root | NodeKind::Doctype => Some(Flow::Block),
             NodeKind::Comment => Some(Flow::Hidden),
             NodeKind::Text if self.normal_is_empty(node) => None,
             _ => Some(Flow::Inline),
         }
+    }
+
+    /// Whether a run begins or ends with a construct that may print something: whitespace beside it shows.
+    pub fn has_printing_end(&self, run: Run) -> bool {
+        let is_blank_text = |token: &&Token| {
+            token.kind == TokenKind::Text && token.span().of(&self.source).iter().all(|b| is_blank(*b))
+        };
+        let tokens = self.document.tokens_between(run.0, run.1);
+        let first = tokens.iter().find(|token| !is_blank_text(token));
+        let last = tokens.iter().rev().find(|token| !is_blank_text(token));
+        let prints = |token: &Token| {
+            token.kind == TokenKind::Construct
+                && construct_at(&self.document, token).is_none_or(|item| may_print(item.kind))
+        };
+        first.is_some_and(prints) || last.is_some_and(prints)
     }
 
     /// For every element that occurs once: what it is and where, and the whitespace before it.

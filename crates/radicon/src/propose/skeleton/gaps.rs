@@ -120,6 +120,7 @@ impl Unifier<'_> {
             let ends_before = |child: &NodeId| page.document.nodes[*child].last <= run.0;
             let starts_after = |child: &NodeId| page.document.nodes[*child].first >= run.1;
             !page.is_preserved(node)
+                && !page.has_printing_end(run)
                 && edge(&mut children.iter().rev().copied().filter(ends_before))
                 && edge(&mut children.iter().copied().filter(starts_after))
         })

@@ -65,7 +65,7 @@ pub fn tidy(source: &[u8], dialect: &Dialect, own_lines: &[u32], style: &Style) 
     let document = Document::read(source, dialect);
     let tokens = &document.tokens;
     let own = |start: u32| own_lines.binary_search(&start).is_ok();
-    let flags = significance(source, tokens, |token| own(token.start));
+    let flags = significance(source, &document, |token| own(token.start));
     let levels = levels(source, &document, style, &own);
     let mut out = Vec::with_capacity(source.len());
     for (index, token) in tokens.iter().enumerate() {
@@ -216,7 +216,7 @@ mod tests {
         let style = Style { unit: b"  ".to_vec(), inside_html: false };
         let out = tidy(source.as_bytes(), &dialect, &[], &style);
         assert_eq!(String::from_utf8_lossy(&out), expected);
-        let normal = |bytes: &[u8]| Normal::of(bytes, &Document::read(bytes, &dialect).tokens).bytes;
+        let normal = |bytes: &[u8]| Normal::of(bytes, &Document::read(bytes, &dialect)).bytes;
         assert_eq!(normal(source.as_bytes()), normal(&out));
     }
 

@@ -9,8 +9,9 @@ use super::super::names::Names;
 use super::super::scope::Scope;
 use super::{Flattener, Frame, Wrapped};
 use crate::dialect::{Kind, Part};
-use crate::markup::{Construct, ConstructId, Inside, NO_TAG};
+use crate::markup::{ConstructId, Inside, NO_TAG};
 use crate::resolve::Definition;
+use crate::site::ProblemKind;
 use crate::text::{SourceId, Span};
 
 /// The content that an include splices.
@@ -39,7 +40,7 @@ impl Flattener<'_> {
             return false;
         }
         let again = |this: &mut Self| match splice {
-            Splice::Template(file) => this.includes_itself(source, item, file),
+            Splice::Template(file) => this.includes_itself((source, at), file),
             Splice::Part(_) => false,
         };
         if self.too_deep((source, at)) || again(self) {
@@ -72,7 +73,7 @@ impl Flattener<'_> {
             }
             Splice::Part(part) if self.active.contains(&Via::Block(part)) => {
                 let message = format!("the part `{}` includes itself", block_name(self.site, part));
-                self.flat.problems.push(template.problem(item.span.start, message));
+                self.note_problem(ProblemKind::Unfollowed, (source, at), message);
             }
             Splice::Part(part) => {
                 self.active.push(Via::Block(part));
@@ -150,17 +151,15 @@ impl Flattener<'_> {
     }
 
     /// Whether following an include would come round to a file that is being included.
-    fn includes_itself(&mut self, source: SourceId, item: &Construct, target: SourceId) -> bool {
+    fn includes_itself(&mut self, (source, at): (SourceId, ConstructId), target: SourceId) -> bool {
         let Some(start) = self.including.iter().position(|&active| active == target) else { return false };
-        let at = self.site.get(source).constructs.items.iter().position(|known| known.span == item.span);
-        if at.is_some_and(|at| self.site.get(source).within_controls()[at]) {
-            // A condition ends the round when the page is rendered.
-            return true;
+        // A condition ends the round when the page is rendered.
+        if !self.site.get(source).within_controls()[at.index()] {
+            let round = self.including[start..].iter().chain([&target]);
+            let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
+            let message = format!("the includes form a cycle: {}", names.join(" -> "));
+            self.note_problem(ProblemKind::Broken, (source, at), message);
         }
-        let round = self.including[start..].iter().chain([&target]);
-        let names: Vec<_> = round.map(|&id| self.site.get(id).path.as_str()).collect();
-        let message = format!("the includes form a cycle: {}", names.join(" -> "));
-        self.flat.problems.push(self.site.get(source).problem(item.span.start, message));
         true
     }
 }
