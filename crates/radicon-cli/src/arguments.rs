@@ -15,6 +15,9 @@ pub struct Arguments {
     /// The site's directory [default: the nearest one upwards with a radicon.toml, else the current one].
     #[arg(long, global = true, value_name = "DIR")]
     pub site: Option<PathBuf>,
+    /// The directory for undo steps and kept proposals of all sites [default: radicon in the user's state directory].
+    #[arg(long, global = true, value_name = "DIR", env = "RADICON_STATE", hide_env_values = true)]
+    pub state: Option<PathBuf>,
     /// How to print results.
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
     pub format: Format,
@@ -140,6 +143,9 @@ pub enum Command {
         /// List the steps that can be undone, the last one first.
         #[arg(long)]
         list: bool,
+        /// Give up an interrupted run that cannot be finished: every file stays as it is.
+        #[arg(long, conflicts_with = "list")]
+        abandon: bool,
     },
     /// Rewrite templates in another dialect, and list the places to review.
     #[command(after_help = "Example: radicon translate --to margin --into ../new")]

@@ -5,6 +5,7 @@ mod arguments;
 mod commands;
 mod output;
 mod page;
+mod terminal;
 
 use std::io::ErrorKind;
 use std::process::ExitCode;
@@ -44,7 +45,7 @@ fn tell_error(error: &anyhow::Error) {
             text = format!("{text}: {cause}");
         }
     }
-    anstream::eprintln!("{}error:{} {text}", output::BAD, output::PLAIN);
+    terminal::tell(format_args!("{}error:{} {text}", output::BAD, output::PLAIN));
 }
 
 /// Whether a command refused to change pages.

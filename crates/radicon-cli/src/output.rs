@@ -13,16 +13,18 @@ use radicon::Strength;
 pub use radicon::text::{count, number};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
+use crate::terminal::{Paint, is_hostile, tell};
+
 /// For text that the eye should find first.
-pub const STRONG: Style = Style::new().bold();
+pub const STRONG: Paint = Paint::of(Style::new().bold());
 /// For text that can be passed over.
-pub const FAINT: Style = AnsiColor::BrightBlack.on_default();
+pub const FAINT: Paint = Paint::of(AnsiColor::BrightBlack.on_default());
 /// For text about things that are as they should be.
-pub const GOOD: Style = AnsiColor::Green.on_default();
+pub const GOOD: Paint = Paint::of(AnsiColor::Green.on_default());
 /// For text about things that are not.
-pub const BAD: Style = AnsiColor::Red.on_default().bold();
+pub const BAD: Paint = Paint::of(AnsiColor::Red.on_default().bold());
 /// Back to normal.
-pub const PLAIN: anstyle::Reset = anstyle::Reset;
+pub const PLAIN: Paint = Paint::PLAIN;
 
 /// The width that output is made for, in columns.
 pub const WIDTH: usize = 100;
@@ -93,12 +95,12 @@ fn width(text: &str) -> usize {
     UnicodeWidthStr::width(text)
 }
 
-/// The text with control characters as escapes: a name may hold any.
+/// The text with what a terminal obeys as escapes, line ends too: a name may hold any.
 pub fn printable(text: &str) -> String {
-    if !text.contains(char::is_control) {
+    if !text.contains(is_hostile) {
         return text.to_owned();
     }
-    let shown = |c: char| if c.is_control() { c.escape_default().to_string() } else { c.to_string() };
+    let shown = |c: char| if is_hostile(c) { c.escape_default().to_string() } else { c.to_string() };
     text.chars().map(shown).collect()
 }
 
@@ -192,7 +194,7 @@ pub fn set_quiet(is_quiet: bool) {
 /// Something worth knowing beside the result.
 pub fn note(text: &str) {
     if !QUIET.load(Ordering::Relaxed) {
-        anstream::eprintln!("{FAINT}{text}{PLAIN}");
+        tell(format_args!("{FAINT}{text}{PLAIN}"));
     }
 }
 
@@ -245,6 +247,7 @@ impl Drop for Busy {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::terminal::Safe;
 
     #[test]
     fn numbers_read_well() {
@@ -258,7 +261,7 @@ mod tests {
             table.row([name.into(), "1".into()]);
         }
         let mut out = Vec::new();
-        table.print(&mut anstream::StripStream::new(&mut out)).expect("written");
+        table.print(&mut Safe::new(anstream::StripStream::new(&mut out))).expect("written");
         let text = String::from_utf8(out).expect("text");
         let ends: Vec<usize> = text.lines().map(width).collect();
         assert_eq!(ends, [15; 4], "{text}");
@@ -272,7 +275,7 @@ mod tests {
         table.row(["a".into(), "10".into(), "x".repeat(200)]);
         table.row(["long name".into(), "5".into(), "short".into()]);
         let mut out = Vec::new();
-        table.print(&mut anstream::StripStream::new(&mut out)).expect("written");
+        table.print(&mut Safe::new(anstream::StripStream::new(&mut out))).expect("written");
         let text = String::from_utf8(out).expect("text");
         let lines: Vec<_> = text.lines().collect();
         assert_eq!(lines[0], "  name        n  note");

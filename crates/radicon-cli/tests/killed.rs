@@ -30,16 +30,15 @@ fn site() -> TempDir {
     dir
 }
 
-/// Every file with its content, but for Radicon's own folder.
+/// Every file with its content.
 fn tree(folder: &Path) -> Tree {
     let walk = ignore::WalkBuilder::new(folder).standard_filters(false).sort_by_file_name(Ord::cmp).build();
     let files = walk.map(|entry| entry.expect("an entry").into_path()).filter(|path| path.is_file());
-    let own = |path: &PathBuf| !path.strip_prefix(folder).expect("beneath it").starts_with(".radicon");
     let relative = |path: PathBuf| {
         let bytes = fs::read(&path).expect("a file");
         (path.strip_prefix(folder).expect("beneath it").to_owned(), bytes)
     };
-    files.filter(own).map(relative).collect()
+    files.map(relative).collect()
 }
 
 fn radicon() -> PathBuf {

@@ -9,7 +9,7 @@ use std::path::Path;
 use common::better::generate;
 use common::{Random, cases, seed, soup};
 use radicon::check::check;
-use radicon::disk::{self, DiskError, Loaded, Reader};
+use radicon::disk::{self, DiskError, Loaded, Reader, State};
 use radicon::site::Parent;
 use radicon::{Change, SourceFile};
 use tempfile::TempDir;
@@ -23,6 +23,11 @@ fn folder(files: &[(&str, &str)]) -> TempDir {
         fs::write(path, text).expect("a file");
     }
     dir
+}
+
+/// Where the state of a site is kept in the tests.
+fn state(dir: &TempDir) -> State {
+    State::of(dir.path()).expect("a folder")
 }
 
 fn paths(dir: &Path) -> Vec<String> {
@@ -118,12 +123,11 @@ fn permissions_survive_adopting() {
     let path = dir.path().join("a.html");
     fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).expect("permissions");
     let change = Change { path: "a.html".into(), old: Some(b"old".to_vec()), new: Some(b"new".to_vec()) };
-    disk::adopt(dir.path(), "adopt", &[change]).expect("adopted");
+    disk::adopt(&state(&dir), "adopt", &[change]).expect("adopted");
     assert_eq!(fs::metadata(&path).expect("a file").permissions().mode() & 0o777, 0o640);
-    assert!(fs::read_dir(dir.path()).expect("a folder").filter_map(Result::ok).all(|entry| {
-        let name = entry.file_name();
-        name == "a.html" || name == disk::STATE_FOLDER
-    }));
+    assert!(
+        fs::read_dir(dir.path()).expect("a folder").filter_map(Result::ok).all(|entry| entry.file_name() == "a.html")
+    );
 }
 
 #[test]
@@ -131,11 +135,11 @@ fn one_refused_file_keeps_all_as_they_were() {
     let dir = folder(&[("a.html", "old a"), ("b.html", "changed meanwhile")]);
     let change =
         |path: &str, old: &str| Change { path: path.into(), old: Some(old.into()), new: Some(b"new".to_vec()) };
-    let error = disk::adopt(dir.path(), "adopt", &[change("a.html", "old a"), change("b.html", "old b")])
+    let error = disk::adopt(&state(&dir), "adopt", &[change("a.html", "old a"), change("b.html", "old b")])
         .expect_err("a refusal");
     assert!(error.to_string().contains("b.html: changed since it was read"), "{error}");
     assert_eq!(fs::read_to_string(dir.path().join("a.html")).expect("a file"), "old a");
-    assert_eq!(disk::undo(dir.path()).expect("an answer"), None);
+    assert_eq!(disk::undo(&state(&dir)).expect("an answer"), None);
 }
 
 #[test]

@@ -7,7 +7,7 @@ use radicon::disk::{self, Adopted};
 use radicon::site::Role;
 use radicon::{Site, propose};
 
-use super::loading::{load, options};
+use super::loading::{load, options, state};
 use super::writing::{summary, write};
 use super::{is_json, json, out, propose as proposing};
 use crate::FINE;
@@ -18,10 +18,10 @@ pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> R
     let loaded = load(arguments)?;
     let mut out = out();
     let is_plain = how.is_usual() && chosen.is_all();
-    let kept = if is_plain { disk::kept(&loaded.folder, &loaded.site)? } else { None };
+    let kept = if is_plain { disk::kept(&state(arguments)?, &loaded)? } else { None };
     if let Some(kept) = kept {
-        let adopted = write(&loaded, "adopt", &kept.changes, &kept.assumptions, allow)?;
-        disk::forget(&loaded.folder)?;
+        let adopted = write(arguments, &loaded, "adopt", &kept.changes, &kept.assumptions, allow)?;
+        disk::forget(&state(arguments)?)?;
         if is_json(arguments) {
             json(&mut out, &adopted)?;
             return Ok(FINE);
@@ -43,8 +43,8 @@ pub fn run(arguments: &Arguments, how: &How, chosen: &Chosen, allow: Allow) -> R
         return Ok(FINE);
     }
     let changes = proposal.changes(&loaded.site);
-    let adopted = write(&loaded, "adopt", &changes, &proposal.proof.assumptions, allow)?;
-    disk::forget(&loaded.folder)?;
+    let adopted = write(arguments, &loaded, "adopt", &changes, &proposal.proof.assumptions, allow)?;
+    disk::forget(&state(arguments)?)?;
     if is_json(arguments) {
         json(&mut out, &adopted)?;
         return Ok(FINE);

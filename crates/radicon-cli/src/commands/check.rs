@@ -18,10 +18,14 @@ use super::writing::{summary as files_summary, write, write_file, wrote};
 use super::{assumptions, is_json, json, out, sarif, watch};
 use crate::arguments::{Arguments, CheckArguments};
 use crate::output::{Align, BAD, FAINT, GOOD, PLAIN, STRONG, Table, busy, count, headline, next, note};
+use crate::terminal::{Paint, defused, painted};
 use crate::{DIFFERENT, FINE};
 
 /// The colour of warnings.
-const WARNING: Style = AnsiColor::Magenta.on_default().bold();
+const MAGENTA: Style = AnsiColor::Magenta.on_default().bold();
+
+/// The same in a line.
+const WARNING: Paint = Paint::of(MAGENTA);
 
 /// How many findings are shown with their source.
 const SHOWN: usize = 60;
@@ -162,13 +166,14 @@ pub fn explain(arguments: &Arguments, id: &str) -> Result<u8> {
 }
 
 fn print(loaded: &Loaded, checked: &Checked, brief: bool, out: &mut impl Write) -> Result<()> {
-    let renderer = Renderer::styled().decor_style(DecorStyle::Unicode).warning(WARNING);
+    let renderer = Renderer::styled().decor_style(DecorStyle::Unicode).warning(MAGENTA);
     let told = checked.told_once(&loaded.site);
     for (finding, others) in told.iter().take(SHOWN) {
         line(finding, *others, out)?;
         // What is about a file as a whole has no place to show.
         if !brief && finding.severity != Severity::Hint && !finding.span.is_empty() {
-            writeln!(out, "{}\n", renderer.render(&[report(loaded, finding)]))?;
+            let shown = defused_finding(finding);
+            writeln!(out, "{}\n", painted(&renderer.render(&[report(loaded, &shown)])))?;
         }
     }
     if told.len() > SHOWN {
@@ -222,6 +227,14 @@ fn line(finding: &Finding, others: usize, out: &mut impl Write) -> Result<()> {
     )?)
 }
 
+/// The finding, with texts that may be painted.
+fn defused_finding(finding: &Finding) -> Finding {
+    let mut shown = finding.clone();
+    shown.related.iter_mut().for_each(|related| related.message = defused(&related.message));
+    shown.fix.iter_mut().for_each(|fix| fix.message = defused(&fix.message));
+    shown
+}
+
 /// A finding with its source.
 fn report<'a>(loaded: &Loaded, finding: &'a Finding) -> Group<'a> {
     let level = match finding.severity {
@@ -234,7 +247,7 @@ fn report<'a>(loaded: &Loaded, finding: &'a Finding) -> Group<'a> {
     for related in &finding.related {
         if !related.span.is_empty() {
             let there = snippet(loaded, &related.file, related.span, AnnotationKind::Context, &related.message);
-            group = group.element(there.path(&related.file));
+            group = group.element(there.path(defused(&related.file)));
         }
     }
     if let Some(fix) = &finding.fix {
@@ -259,7 +272,7 @@ fn snippet<'a>(
     let end = (span.end as usize).clamp(span.start as usize, line_end.max(span.start as usize)).min(source.len());
     let number = source[..start].iter().filter(|&&b| b == b'\n').count() + 1;
     let text = |from: usize, to: usize| {
-        String::from_utf8_lossy(&source[from..to]).replace('\t', " ").trim_end_matches('\r').to_owned()
+        defused(String::from_utf8_lossy(&source[from..to]).replace('\t', " ").trim_end_matches('\r'))
     };
     let before = text(start, (span.start as usize).min(source.len()));
     let marked = text((span.start as usize).min(source.len()), end);
@@ -291,7 +304,7 @@ fn fixing(arguments: &Arguments, loaded: &Loaded, checked: &Checked, wanted: &Ch
         }
         return Ok(code);
     }
-    let adopted = write(loaded, "check --fix", &fixed.changes, &fixed.assumptions, wanted.allow)?;
+    let adopted = write(arguments, loaded, "check --fix", &fixed.changes, &fixed.assumptions, wanted.allow)?;
     if is_json(arguments) {
         json(&mut out, &fixed)?;
         return Ok(code);

@@ -23,8 +23,6 @@ pub fn run(_: &Arguments, folder: &Path) -> Result<u8> {
     let (old, new) = (folder.join("tidewater"), folder.join("tidewater-new"));
     std::fs::create_dir_all(&old).with_context(|| format!("{} cannot be created", old.display()))?;
     SITE.extract(&old).with_context(|| format!("the demo cannot be written into {}", old.display()))?;
-    // Radicon's own directory, if it was built from a demo that somebody had tried, is no part of the site.
-    let _ = std::fs::remove_dir_all(old.join(disk::STATE_FOLDER));
 
     let mut out = out();
     let loaded = disk::load(&old)?;

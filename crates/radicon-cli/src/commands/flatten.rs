@@ -1,19 +1,21 @@
 //! `flatten`: finished pages.
 
-use std::io::Write;
+use std::io::{IsTerminal, Write};
 use std::path::Path;
 
 use anyhow::Result;
 use radicon::resolve::FlatReport;
+use radicon::site::Problem;
 use radicon::{Resolver, SourceFile, disk};
 
 use super::loading::load;
 use super::lookup::find_page;
 use super::writing::{write_file, wrote};
 use super::{is_json, json, out, problems};
-use crate::FINE;
 use crate::arguments::Arguments;
 use crate::output::{FAINT, PLAIN, busy, count, headline, next};
+use crate::terminal::tell;
+use crate::{DIFFERENT, FINE};
 
 pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<&Path>) -> Result<u8> {
     let loaded = load(arguments)?;
@@ -29,13 +31,23 @@ pub fn run(arguments: &Arguments, page: &str, origins: bool, source_map: Option<
     } else if origins {
         annotated(&flat.report(&loaded.site, id), &mut out)?;
     } else {
-        // The page itself, byte for byte: also into a file.
-        std::io::stdout().write_all(&flat.bytes)?;
+        // The page itself, byte for byte, but for a terminal.
+        match std::io::stdout().is_terminal() {
+            true => out.write_all(&flat.bytes)?,
+            false => std::io::stdout().write_all(&flat.bytes)?,
+        }
     }
-    for problem in &flat.problems {
-        anstream::eprintln!("{problem}");
-    }
-    Ok(FINE)
+    Ok(tell_problems(&flat.problems))
+}
+
+/// Reports what is wrong with a page; gives the exit code: a page that is not whole is a failure.
+fn tell_problems(problems: &[Problem]) -> u8 {
+    problems.iter().for_each(tell);
+    code(problems)
+}
+
+fn code(problems: &[Problem]) -> u8 {
+    if problems.iter().any(|problem| problem.kind.breaks_page()) { DIFFERENT } else { FINE }
 }
 
 /// Writes finished pages into a new directory: one, or all of them with the site's other files.
@@ -47,8 +59,7 @@ pub fn into(arguments: &Arguments, page: Option<&str>, into: &Path) -> Result<u8
         let path = &loaded.site.get(id).path;
         disk::write_files(&loaded, &[SourceFile::new(path.clone(), flat.bytes)], into)?;
         wrote(&into.join(path));
-        flat.problems.iter().for_each(|problem| anstream::eprintln!("{problem}"));
-        return Ok(FINE);
+        return Ok(tell_problems(&flat.problems));
     }
     let working = busy("writing pages");
     let composed = disk::compose(&loaded, into)?;
@@ -56,12 +67,15 @@ pub fn into(arguments: &Arguments, page: Option<&str>, into: &Path) -> Result<u8
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &composed)?;
-        return Ok(FINE);
+        return Ok(code(&composed.problems));
     }
     headline(&mut out, &format!("Wrote {} to {}", count(composed.pages.len(), "finished page"), into.display()))?;
     problems(&mut out, &composed.problems)?;
-    next(&mut out, "open the pages in a browser; outputs and conditions of an engine stay as written")?;
-    Ok(FINE)
+    match code(&composed.problems) {
+        FINE => next(&mut out, "open the pages in a browser; outputs and conditions of an engine stay as written")?,
+        _ => next(&mut out, "radicon check, to see why pages are not whole")?,
+    }
+    Ok(code(&composed.problems))
 }
 
 /// Each line after the place that it comes from.

@@ -9,7 +9,7 @@ use radicon::disk;
 use radicon::learn::{Confidence, Learned, LearnedForm};
 use radicon::site::Site;
 
-use super::loading::{site_folder, unread};
+use super::loading::{site_folder, state, unread};
 use super::{is_json, json, out};
 use crate::FINE;
 use crate::arguments::Arguments;
@@ -22,7 +22,7 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
     };
     let learned = disk::learn_site(&folder, rendered)?;
     if write && !learned.is_empty() {
-        disk::adopt(&folder, "dialect learn --write", &disk::keep_learned(&folder, &learned)?)?;
+        disk::adopt(&state(arguments)?, "dialect learn --write", &disk::keep_learned(&folder, &learned)?)?;
     }
     let mut out = out();
     if is_json(arguments) {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context, Result, bail};
 use radicon::ProposeOptions;
-use radicon::disk::{self, Loaded, Recovery, Workspace};
+use radicon::disk::{self, Loaded, Recovery, State, Workspace};
 use radicon::learn::Confidence;
 use radicon::propose::{Choice, Goal};
 use radicon::site::{Site, UnreadFiles};
@@ -25,18 +25,43 @@ pub fn site_folder(arguments: &Arguments) -> Result<PathBuf> {
     }
 }
 
+/// The site's state: journal, kept proposal, undo steps.
+pub fn state(arguments: &Arguments) -> Result<State> {
+    let folder = site_folder(arguments)?;
+    if !folder.is_dir() {
+        bail!("{}: no such directory", folder.display());
+    }
+    Ok(match &arguments.state {
+        Some(base) => State::beneath(&folder, base)?,
+        None => State::of(&folder)?,
+    })
+}
+
 /// Reads the site, finishing first what an interrupted run left behind.
 pub fn load(arguments: &Arguments) -> Result<Loaded> {
     let folder = site_folder(arguments)?;
     let busy = busy("reading the site");
-    let workspace = Workspace::open(&folder)?;
+    // Without a directory for state nothing can have been interrupted.
+    let Ok(state) = state(arguments) else {
+        let loaded = disk::load(&folder)?;
+        drop(busy);
+        return with_templates(loaded);
+    };
+    let workspace = Workspace::open_with(&folder, state)?;
     drop(busy);
     match workspace.recovery() {
         Recovery::Clean => {}
-        Recovery::RolledBack => note("note: an interrupted run had not changed any file yet; its traces are removed"),
+        Recovery::RolledBack => note("note: an interrupted run was undone; every file is as it was before"),
         Recovery::RolledForward => note("note: an interrupted run was finished"),
     }
-    with_templates(workspace.into_loaded())
+    let (loaded, state) = workspace.into_parts();
+    if state.is_first_sight_of_old_state() {
+        note(&format!(
+            "note: {} is from an earlier version, and no longer read; it can be removed",
+            folder.join(disk::OLD_STATE_FOLDER).display()
+        ));
+    }
+    with_templates(loaded)
 }
 
 /// Reads another site, which is not to be written.

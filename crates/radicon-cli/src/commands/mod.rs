@@ -32,6 +32,7 @@ use serde::Serialize;
 
 use crate::arguments::{Arguments, Command, Format};
 use crate::output::{BAD, FAINT, PLAIN, count, name_site};
+use crate::terminal::{Safe, safe_json};
 
 /// Runs a command; gives the exit code.
 pub fn run(arguments: &Arguments) -> Result<u8> {
@@ -60,7 +61,8 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
             None => check::run(arguments, wanted),
         },
         Command::Step { step, write, allow } => step::run(arguments, step, write.then_some(*allow)),
-        Command::Undo { list: true } => undo::list(arguments),
+        Command::Undo { list: true, .. } => undo::list(arguments),
+        Command::Undo { abandon: true, .. } => undo::abandon(arguments),
         Command::Undo { .. } => undo::run(arguments),
         Command::Adopt { how, chosen, allow } => adopt::run(arguments, how, chosen, *allow),
         Command::Translate { files, to, into, partly } => {
@@ -76,13 +78,11 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
 
 /// Standard output, with colours only on a terminal.
 fn out() -> impl Write {
-    anstream::stdout().lock()
+    Safe::new(anstream::stdout().lock())
 }
 
 fn json(out: &mut impl Write, value: &impl Serialize) -> Result<()> {
-    let mut bytes = serde_json::to_vec_pretty(value)?;
-    bytes.push(b'\n');
-    Ok(out.write_all(&bytes)?)
+    Ok(writeln!(out, "{}", safe_json(&serde_json::to_string_pretty(value)?))?)
 }
 
 /// Shows what could not be read or resolved.

@@ -7,7 +7,7 @@ use anyhow::Result;
 use radicon::propose::{ProposedBlock, ProposedChange, ProposedLayout};
 use radicon::{Proposal, Strength, disk, propose, text};
 
-use super::loading::{load, options};
+use super::loading::{load, options, state};
 use super::survey::most_frequent;
 use super::writing::{sources, write_file, wrote};
 use super::{assumptions, explain, is_json, json, out, problems};
@@ -24,8 +24,11 @@ pub fn run(arguments: &Arguments, wanted: &ProposeArguments) -> Result<u8> {
     let options = options(&loaded, &wanted.how, &wanted.chosen)?;
     let proposal = propose(&loaded.site, &options)?;
     drop(working);
-    // Where the site cannot be written, it can be looked at all the same.
-    if let Err(error) = disk::keep(&loaded.folder, &loaded.site, &proposal) {
+    // Only what is shown as a whole is a choice. Where nothing can be kept, the site can be looked at all the same.
+    let is_choice = wanted.explain.is_none() && !is_json(arguments);
+    let kept =
+        if is_choice { state(arguments).and_then(|state| Ok(disk::keep(&state, &loaded, &proposal)?)) } else { Ok(()) };
+    if let Err(error) = kept {
         note(&format!("note: radicon adopt will not find this proposal: {error}"));
     }
     let (into, patch) = (wanted.into.as_deref(), wanted.patch.as_deref());

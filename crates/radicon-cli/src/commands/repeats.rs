@@ -15,6 +15,7 @@ use crate::arguments::{Arguments, CountArgument, KindArgument, RepeatArguments};
 use crate::output::{
     Align, BAD, FAINT, PLAIN, STRONG, Table, WIDTH, busy, count, headline, next, number, quoted, shorten,
 };
+use crate::terminal::tell;
 use crate::{DIFFERENT, FINE};
 
 /// The most groups that are listed.
@@ -50,10 +51,7 @@ pub fn run(arguments: &Arguments, how: &RepeatArguments) -> Result<u8> {
         None => list(&found, &mut out)?,
     }
     if let Some(most) = too_much {
-        anstream::eprintln!(
-            "{BAD}{:.1}% of all bytes are duplicated; the limit is {most}%{PLAIN}",
-            found.share * 100.0
-        );
+        tell(format_args!("{BAD}{:.1}% of all bytes are duplicated; the limit is {most}%{PLAIN}", found.share * 100.0));
         return Ok(DIFFERENT);
     }
     Ok(FINE)

@@ -15,6 +15,7 @@ use super::{assumptions, is_json, json, out};
 use crate::FINE;
 use crate::arguments::{Allow, Arguments, StepCommand};
 use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next};
+use crate::terminal::tell;
 
 pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>) -> Result<u8> {
     let loaded = load(arguments)?;
@@ -22,7 +23,7 @@ pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>)
         Ok(step) => step,
         Err(error) => match error.downcast_ref() {
             Some(nothing @ StepError::Nothing(_)) => {
-                anstream::eprintln!("{nothing}");
+                tell(nothing);
                 return Ok(FINE);
             }
             _ => return Err(error),
@@ -32,8 +33,9 @@ pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>)
         step.changes.push(disk::more_settings(&loaded.folder, &step.settings)?);
     }
     let mut out = out();
-    let adopted =
-        written.map(|allow| write(&loaded, &step.title, &step.changes, &step.proof.assumptions, allow)).transpose()?;
+    let adopted = written
+        .map(|allow| write(arguments, &loaded, &step.title, &step.changes, &step.proof.assumptions, allow))
+        .transpose()?;
     if is_json(arguments) {
         json(&mut out, &step)?;
         return Ok(FINE);

@@ -12,6 +12,7 @@ use super::lookup::{find_dialect, find_page};
 use super::{is_json, json, out};
 use crate::arguments::Arguments;
 use crate::output::{BAD, FAINT, GOOD, PLAIN, count, headline, next, quoted_path};
+use crate::terminal::tell;
 use crate::{DIFFERENT, FINE};
 
 /// How many places are shown.
@@ -42,10 +43,10 @@ pub fn run(arguments: &Arguments, files: &[String], to: &str, into: Option<&Path
         ([file], None) => {
             out.write_all(&file.bytes)?;
             for place in &translation.places {
-                anstream::eprintln!("{place}");
+                tell(place);
             }
             for page in &translation.different {
-                anstream::eprintln!("{page}: renders differently with these files translated only");
+                tell(format_args!("{page}: renders differently with these files translated only"));
             }
         }
         _ => print(&translation, into, &mut out)?,

@@ -5,7 +5,7 @@ use std::io::Write;
 use anyhow::Result;
 use radicon::disk;
 
-use super::loading::site_folder;
+use super::loading::state;
 use super::writing::summary;
 use super::{is_json, json, out};
 use crate::FINE;
@@ -13,8 +13,7 @@ use crate::arguments::Arguments;
 use crate::output::{count, headline, next};
 
 pub fn run(arguments: &Arguments) -> Result<u8> {
-    let folder = site_folder(arguments)?;
-    let undone = disk::undo(&folder)?;
+    let undone = disk::undo(&state(arguments)?)?;
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &undone)?;
@@ -34,7 +33,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
 
 /// The steps that can be undone.
 pub fn list(arguments: &Arguments) -> Result<u8> {
-    let titles = disk::undoable(&site_folder(arguments)?)?;
+    let titles = disk::undoable(&state(arguments)?)?;
     let mut out = out();
     if is_json(arguments) {
         json(&mut out, &titles)?;
@@ -44,5 +43,24 @@ pub fn list(arguments: &Arguments) -> Result<u8> {
         headline(&mut out, "Nothing to undo")?;
     }
     titles.iter().try_for_each(|title| writeln!(out, "  {title}"))?;
+    Ok(FINE)
+}
+
+/// Gives up a run that was interrupted and cannot be finished.
+pub fn abandon(arguments: &Arguments) -> Result<u8> {
+    let kept = disk::abandon(&state(arguments)?)?;
+    let mut out = out();
+    if is_json(arguments) {
+        json(&mut out, &kept)?;
+        return Ok(FINE);
+    }
+    match kept {
+        Some(kept) => {
+            headline(&mut out, "Gave up the interrupted run; every file stays as it is")?;
+            writeln!(out, "  Contents before it (old-N) and after it (new-N): {}", kept.display())?;
+            next(&mut out, "radicon survey")?;
+        }
+        None => headline(&mut out, "No run was interrupted")?,
+    }
     Ok(FINE)
 }

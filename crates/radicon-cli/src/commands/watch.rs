@@ -6,7 +6,6 @@ use std::time::Duration;
 
 use anyhow::{Context, Result};
 use notify::{Event, EventKind, RecursiveMode, Watcher};
-use radicon::disk;
 
 use crate::output::note;
 use crate::{is_broken_pipe, tell_error};
@@ -42,7 +41,7 @@ pub fn run(folder: &Path, mut again: impl FnMut() -> Result<()>) -> Result<u8> {
 fn changes(folder: &Path, event: notify::Result<Event>) -> bool {
     let is_own = |path: &PathBuf| {
         let inside = path.strip_prefix(folder).unwrap_or(path);
-        inside.components().all(|part| !matches!(part.as_os_str().to_str(), Some(disk::STATE_FOLDER | ".git")))
+        inside.components().all(|part| !matches!(part.as_os_str().to_str(), Some(".git")))
     };
     match event {
         Ok(event) => !matches!(event.kind, EventKind::Access(_)) && event.paths.iter().any(is_own),

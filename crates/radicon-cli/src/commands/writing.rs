@@ -8,12 +8,14 @@ use radicon::prove::Assumption;
 use radicon::{Change, SourceFile};
 
 use super::assumptions;
-use crate::arguments::Allow;
+use super::loading::state;
+use crate::arguments::{Allow, Arguments};
 use crate::output::{count, note};
 
 /// Writes changes into the site as a step that can be undone. Refused are, unless allowed, changes whose proof
 /// rests on assumptions, and changes to files that version control would not give back.
 pub fn write(
+    arguments: &Arguments,
     loaded: &Loaded,
     title: &str,
     changes: &[Change],
@@ -27,7 +29,8 @@ pub fn write(
         let others = if dirty.len() > 1 { format!(" and {}", count(dirty.len() - 1, "other")) } else { String::new() };
         bail!("uncommitted changes in {first}{others}; commit them, or pass --uncommitted; nothing was written");
     }
-    Ok(disk::adopt(&loaded.folder, title, changes)?)
+    loaded.refuse_unread(changes)?;
+    Ok(disk::adopt(&state(arguments)?, title, changes)?)
 }
 
 /// The files of a step in a few words: `2 files created, 1 file changed`.

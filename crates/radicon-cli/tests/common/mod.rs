@@ -45,8 +45,6 @@ pub fn demo() -> (TempDir, PathBuf) {
     let site = dir.path().join("site");
     let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
     copy(&from, &site);
-    // Somebody may have tried it.
-    let _ = fs::remove_dir_all(site.join(radicon::disk::STATE_FOLDER));
     (dir, site)
 }
 
@@ -88,7 +86,6 @@ pub fn tree(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
     while let Some(folder) = open.pop() {
         for entry in fs::read_dir(&folder).expect("a folder").map(|entry| entry.expect("an entry")) {
             match entry.path() {
-                path if path.ends_with(".radicon") => {}
                 path if path.is_dir() => open.push(path),
                 path => found.push((path.clone(), fs::read(path).expect("a file"))),
             }

@@ -5,8 +5,10 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::journal::{Lock, PENDING, clear, commit, is_pending, recover_locked, steps, write_synced};
-use super::{DiskError, STATE_FOLDER};
+use super::journal::{
+    PENDING, Transaction, clear, commit, is_pending, missing_folders, mode_of, recover_locked, steps, write_synced,
+};
+use super::{DiskError, State};
 use crate::site::Change;
 
 /// The files that were written.
@@ -39,6 +41,8 @@ pub struct Undone {
 struct UndoFile {
     title: String,
     entries: Vec<UndoEntry>,
+    /// The folders that the step made, the outermost first.
+    made: Vec<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -48,6 +52,8 @@ struct UndoEntry {
     old: bool,
     /// Whether `new-N` holds the content that was written; else the file was removed.
     new: bool,
+    /// The permissions of the old file, where the system has such.
+    mode: Option<u32>,
 }
 
 const INDEX: &str = "index.json";
@@ -55,14 +61,25 @@ const INDEX: &str = "index.json";
 /// Changes a site in place, all files or none, as a step with a title. The last 20 steps can be undone.
 ///
 /// # Errors
-/// If a file changed since it was read, cannot be written, or lies outside the
-/// site; then nothing was written. If the disk fails when all is staged, the
-/// next run that reads the site finishes it.
-pub fn adopt(folder: &Path, title: &str, changes: &[Change]) -> Result<Adopted, DiskError> {
-    let _lock = Lock::take(folder)?;
-    recover_locked(folder)?;
-    let pending = folder.join(STATE_FOLDER).join(PENDING);
+/// If a file changed since it was read, cannot be written, is a link, or lies outside the site; then nothing was
+/// written.
+pub fn adopt(state: &State, title: &str, changes: &[Change]) -> Result<Adopted, DiskError> {
+    let _lock = state.lock()?;
+    recover_locked(state)?;
+    let pending = state.path(PENDING);
     clear(&pending)?;
+    let done = record(state, title, changes)
+        .and_then(|()| commit(state, &Transaction { changes, modes: Vec::new(), undoes: None }));
+    // What could not be taken back is kept.
+    if done.is_err() && !is_pending(state) {
+        clear(&pending)?;
+    }
+    done.map(|()| summary(changes))
+}
+
+/// Writes what is needed to undo a step.
+fn record(state: &State, title: &str, changes: &[Change]) -> Result<(), DiskError> {
+    let pending = state.path(PENDING);
     fs::create_dir_all(&pending).map_err(DiskError::io(&pending))?;
     let mut entries = Vec::new();
     for (index, change) in changes.iter().enumerate() {
@@ -71,25 +88,21 @@ pub fn adopt(folder: &Path, title: &str, changes: &[Change]) -> Result<Adopted, 
                 write_synced(&pending.join(format!("{word}-{index}")), bytes)?;
             }
         }
-        entries.push(UndoEntry { path: change.path.clone(), old: change.old.is_some(), new: change.new.is_some() });
+        let mode = mode_of(&state.site.join(&change.path));
+        let (old, new) = (change.old.is_some(), change.new.is_some());
+        entries.push(UndoEntry { path: change.path.clone(), old, new, mode });
     }
-    let bytes = serde_json::to_vec(&UndoFile { title: title.to_owned(), entries })
-        .map_err(|error| DiskError::Refused(error.to_string()))?;
-    write_synced(&pending.join(INDEX), &bytes)?;
-    let done = commit(folder, changes, None);
-    // What is staged already is finished by the next run, and can be undone then.
-    if done.is_err() && !is_pending(folder) {
-        clear(&pending)?;
-    }
-    done.map(|()| summary(changes))
+    let undo = UndoFile { title: title.to_owned(), entries, made: missing_folders(&state.site, changes) };
+    let bytes = serde_json::to_vec(&undo).map_err(|error| DiskError::Refused(error.to_string()))?;
+    write_synced(&pending.join(INDEX), &bytes)
 }
 
 /// The titles of the steps that can be undone, the last one first.
 ///
 /// # Errors
 /// If what is needed to undo them cannot be read.
-pub fn undoable(folder: &Path) -> Result<Vec<String>, DiskError> {
-    let steps = steps(folder).into_iter().rev();
+pub fn undoable(state: &State) -> Result<Vec<String>, DiskError> {
+    let steps = steps(state).into_iter().rev();
     steps.map(|(_, step)| Ok(read_step(&step)?.title)).collect()
 }
 
@@ -100,17 +113,18 @@ fn read_step(step: &Path) -> Result<UndoFile, DiskError> {
         .map_err(|error| DiskError::Refused(format!("{}: cannot be read: {error}", path.display())))
 }
 
-/// Undoes the last step that [`adopt`] made and that is not undone yet. `None` if there is none.
+/// Undoes the last step that [`adopt`] made and that is not undone yet, once an interrupted run is finished. `None` if
+/// there is none.
 ///
 /// # Errors
 /// If a file was changed after the step; then nothing was written.
-pub fn undo(folder: &Path) -> Result<Option<Undone>, DiskError> {
-    if steps(folder).is_empty() {
+pub fn undo(state: &State) -> Result<Option<Undone>, DiskError> {
+    if steps(state).is_empty() && !is_pending(state) {
         return Ok(None);
     }
-    let _lock = Lock::take(folder)?;
-    recover_locked(folder)?;
-    let mut steps: Vec<(usize, PathBuf)> = steps(folder);
+    let _lock = state.lock()?;
+    recover_locked(state)?;
+    let mut steps: Vec<(usize, PathBuf)> = steps(state);
     let Some((number, step)) = steps.pop() else { return Ok(None) };
     let undo = read_step(&step)?;
     let mut changes = Vec::new();
@@ -121,22 +135,9 @@ pub fn undo(folder: &Path) -> Result<Option<Undone>, DiskError> {
         };
         changes.push(Change { path: entry.path.clone(), old: read("new", entry.new)?, new: read("old", entry.old)? });
     }
-    commit(folder, &changes, Some(number))?;
-    remove_empty_folders(folder, &changes);
+    let modes = undo.entries.iter().map(|entry| entry.mode).collect();
+    commit(state, &Transaction { changes: &changes, modes, undoes: Some((number, undo.made)) })?;
     Ok(Some(Undone { title: undo.title, files: summary(&changes), left: steps.len() }))
-}
-
-/// Folders that a removal left empty go too.
-fn remove_empty_folders(folder: &Path, changes: &[Change]) {
-    for change in changes.iter().filter(|change| change.new.is_none()) {
-        let parents = Path::new(&change.path).ancestors().skip(1).filter(|parent| !parent.as_os_str().is_empty());
-        for parent in parents {
-            // Fails, as it should, on the first folder that still holds something.
-            if fs::remove_dir(folder.join(parent)).is_err() {
-                break;
-            }
-        }
-    }
 }
 
 fn summary(changes: &[Change]) -> Adopted {
@@ -152,61 +153,84 @@ fn summary(changes: &[Change]) -> Adopted {
 
 #[cfg(test)]
 mod tests {
+    use tempfile::TempDir;
+
     use super::*;
     use crate::disk::journal::MOST_STEPS;
 
-    fn read(folder: &Path, path: &str) -> Option<String> {
-        fs::read_to_string(folder.join(path)).ok()
+    /// A site without files, and a folder for its state.
+    fn site() -> (TempDir, State) {
+        let dir = tempfile::tempdir().expect("a folder");
+        fs::create_dir(dir.path().join("site")).expect("a folder");
+        let state = State::beneath(&dir.path().join("site"), &dir.path().join("state")).expect("a site");
+        (dir, state)
+    }
+
+    fn read(state: &State, path: &str) -> Option<String> {
+        fs::read_to_string(state.site.join(path)).ok()
     }
 
     #[test]
     fn adopting_and_undoing_gives_the_old_tree_back() {
-        let dir = tempfile::tempdir().expect("a folder");
-        fs::write(dir.path().join("a.html"), "old").expect("a file");
+        let (_dir, state) = site();
+        fs::write(state.site.join("a.html"), "old").expect("a file");
+        fs::create_dir(state.site.join("empty")).expect("a folder");
         let changes = [
             Change { path: "a.html".into(), old: Some(b"old".to_vec()), new: Some(b"new".to_vec()) },
-            Change { path: "layouts/base.html".into(), old: None, new: Some(b"base".to_vec()) },
+            Change { path: "layouts/deep/base.html".into(), old: None, new: Some(b"base".to_vec()) },
+            Change { path: "empty/b.html".into(), old: None, new: Some(b"b".to_vec()) },
         ];
-        let adopted = adopt(dir.path(), "adopt", &changes).expect("adopted");
-        assert_eq!(
-            (adopted.created, adopted.changed),
-            (vec!["layouts/base.html".to_owned()], vec!["a.html".to_owned()])
-        );
-        assert_eq!(read(dir.path(), "layouts/base.html").as_deref(), Some("base"));
-        let undone = undo(dir.path()).expect("undone").expect("a step");
+        let adopted = adopt(&state, "adopt", &changes).expect("adopted");
+        assert_eq!((adopted.created.len(), adopted.changed), (2, vec!["a.html".to_owned()]));
+        assert_eq!(read(&state, "layouts/deep/base.html").as_deref(), Some("base"));
+        let undone = undo(&state).expect("undone").expect("a step");
         assert_eq!((undone.title.as_str(), undone.left), ("adopt", 0));
-        assert_eq!((read(dir.path(), "a.html").as_deref(), dir.path().join("layouts").exists()), (Some("old"), false));
-        assert_eq!(undo(dir.path()).expect("nothing left"), None);
+        assert_eq!(read(&state, "a.html").as_deref(), Some("old"));
+        let is_there = |path: &str| state.site.join(path).exists();
+        assert!(!is_there("layouts") && is_there("empty") && !is_there("empty/b.html"));
+        assert_eq!(undo(&state).expect("nothing left"), None);
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn permissions_of_removed_files_come_back() {
+        use std::os::unix::fs::PermissionsExt;
+        let (_dir, state) = site();
+        let path = state.site.join("a.html");
+        fs::write(&path, "old").expect("a file");
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).expect("permissions");
+        adopt(&state, "move", &[Change { path: "a.html".into(), old: Some(b"old".to_vec()), new: None }])
+            .expect("adopted");
+        assert!(!path.exists());
+        undo(&state).expect("undone").expect("a step");
+        assert_eq!(fs::metadata(&path).expect("a file").permissions().mode() & 0o777, 0o640);
     }
 
     #[test]
     fn what_was_changed_after_adopting_is_not_undone() {
-        let dir = tempfile::tempdir().expect("a folder");
+        let (_dir, state) = site();
         let change = Change { path: "a.html".into(), old: None, new: Some(b"new".to_vec()) };
-        adopt(dir.path(), "adopt", &[change]).expect("adopted");
-        fs::write(dir.path().join("a.html"), "mine").expect("a file");
-        assert!(undo(dir.path()).expect_err("a refusal").to_string().contains("changed since"));
-        assert_eq!(read(dir.path(), "a.html").as_deref(), Some("mine"));
+        adopt(&state, "adopt", &[change]).expect("adopted");
+        fs::write(state.site.join("a.html"), "mine").expect("a file");
+        assert!(undo(&state).expect_err("a refusal").to_string().contains("changed since"));
+        assert_eq!(read(&state, "a.html").as_deref(), Some("mine"));
     }
 
     #[test]
     fn the_last_steps_are_undone_one_after_the_other() {
-        let dir = tempfile::tempdir().expect("a folder");
+        let (_dir, state) = site();
         let text = |at: usize| (at > 0).then(|| at.to_string().into_bytes());
         let all = MOST_STEPS + 3;
         for at in 0..all {
             let change = Change { path: "a.html".into(), old: text(at), new: text(at + 1) };
-            adopt(dir.path(), &format!("step {at}"), &[change]).expect("adopted");
+            adopt(&state, &format!("step {at}"), &[change]).expect("adopted");
         }
-        assert_eq!(
-            undoable(dir.path()).expect("titles")[..2],
-            [format!("step {}", all - 1), format!("step {}", all - 2)]
-        );
+        assert_eq!(undoable(&state).expect("titles")[..2], [format!("step {}", all - 1), format!("step {}", all - 2)]);
         for at in (3..all).rev() {
-            let undone = undo(dir.path()).expect("undone").expect("a step");
+            let undone = undo(&state).expect("undone").expect("a step");
             assert_eq!((undone.title, undone.left), (format!("step {at}"), at - 3));
-            assert_eq!(read(dir.path(), "a.html"), Some(at.to_string()));
+            assert_eq!(read(&state, "a.html"), Some(at.to_string()));
         }
-        assert_eq!(undo(dir.path()).expect("the older ones are forgotten"), None);
+        assert_eq!(undo(&state).expect("the older ones are forgotten"), None);
     }
 }

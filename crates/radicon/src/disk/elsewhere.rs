@@ -4,10 +4,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use ignore::WalkBuilder;
-use ignore::gitignore::Gitignore;
 use serde::Serialize;
 
-use super::{DiskError, Loaded, STATE_FOLDER, is_configuration, slashed};
+use super::hidden::is_ignored;
+use super::{DiskError, Loaded, OLD_STATE_FOLDER, is_configuration, slashed};
 use crate::resolve::Resolver;
 use crate::site::{Problem, SourceFile};
 
@@ -88,17 +88,9 @@ fn refuse_target(loaded: &Loaded, into: &Path) -> Result<(), DiskError> {
 fn is_read(loaded: &Loaded, into: &Path) -> bool {
     let Some((into, folder)) = absolute(into).zip(absolute(&loaded.folder)) else { return false };
     let Ok(inside) = into.strip_prefix(&folder) else { return false };
-    let is_hidden = inside.components().any(|part| part.as_os_str().to_string_lossy().starts_with('.'));
     let file = inside.join("page.html");
-    let ignores = |above: &Path| {
-        let lists = [above.join(".gitignore"), above.join(".ignore"), above.join(".git/info/exclude")];
-        let lists = lists.iter().filter(|list| list.is_file());
-        lists.map(|list| Gitignore::new(list).0).any(|list| {
-            let path = into.strip_prefix(above).unwrap_or(&into);
-            list.matched_path_or_any_parents(path, true).is_ignore()
-        })
-    };
-    !is_hidden && !loaded.settings.ignore.fit(&slashed(&file)) && !into.ancestors().any(ignores)
+    let is_hidden = inside.components().any(|part| part.as_os_str().to_string_lossy().starts_with('.'));
+    !is_hidden && !loaded.settings.ignore.fit(&slashed(&file)) && !is_ignored(&folder, &file)
 }
 
 /// The path from the root of the file system, also of a folder that is yet to be made.
@@ -119,7 +111,7 @@ fn write_folder(
     fs::create_dir_all(into).map_err(DiskError::io(into))?;
     let target = into.canonicalize().map_err(DiskError::io(into))?;
     let outside = |path: &Path| path.canonicalize().map_or(true, |path| !path.starts_with(&target));
-    let visible = |name: &std::ffi::OsStr| name != STATE_FOLDER && name != ".git";
+    let visible = |name: &std::ffi::OsStr| name != OLD_STATE_FOLDER && name != ".git";
     let walk = WalkBuilder::new(folder)
         .standard_filters(false)
         .follow_links(false)

@@ -3,16 +3,14 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{BufWriter, Write};
-use std::path::Path;
 
 use serde::{Deserialize, Serialize};
-use xxhash_rust::xxh3::xxh3_128;
 
-use super::journal::{Lock, clear, write_synced};
-use super::{DIALECTS_FOLDER, DiskError, SETTINGS_FILE, STATE_FOLDER};
+use super::journal::{clear, write_synced};
+use super::{DiskError, Loaded, State};
 use crate::propose::{Proposal, ProposedChange};
 use crate::prove::Assumption;
-use crate::site::{Change, Site};
+use crate::site::Change;
 
 /// A proposal that was kept, ready to be written.
 #[derive(Clone, Debug)]
@@ -32,7 +30,7 @@ struct Index {
     files: Vec<(String, usize)>,
     proposed: Vec<ProposedChange>,
     assumptions: Vec<Assumption>,
-    /// The hash of each template, and of each file that says how they are read.
+    /// The hash of each file that was read.
     sources: BTreeMap<String, String>,
 }
 
@@ -45,12 +43,12 @@ const CONTENTS: &str = "contents";
 ///
 /// # Errors
 /// If that cannot be written, or another run is at work.
-pub fn keep(folder: &Path, site: &Site, proposal: &Proposal) -> Result<(), DiskError> {
-    let kept = folder.join(STATE_FOLDER).join(FOLDER);
+pub fn keep(state: &State, loaded: &Loaded, proposal: &Proposal) -> Result<(), DiskError> {
+    let kept = state.path(FOLDER);
     if proposal.files.is_empty() && !kept.exists() {
         return Ok(());
     }
-    let _lock = Lock::take(folder)?;
+    let _lock = state.lock()?;
     clear(&kept)?;
     if proposal.files.is_empty() {
         return Ok(());
@@ -64,7 +62,7 @@ pub fn keep(folder: &Path, site: &Site, proposal: &Proposal) -> Result<(), DiskE
         files: proposal.files.iter().map(|file| (file.path.clone(), file.bytes.len())).collect(),
         proposed: proposal.changes.clone(),
         assumptions: proposal.proof.assumptions.clone(),
-        sources: sources(folder, site),
+        sources: loaded.sources.clone(),
     };
     let bytes = serde_json::to_vec(&index).map_err(|error| DiskError::Refused(error.to_string()))?;
     write_synced(&kept.join(INDEX), &bytes)
@@ -74,8 +72,8 @@ pub fn keep(folder: &Path, site: &Site, proposal: &Proposal) -> Result<(), DiskE
 ///
 /// # Errors
 /// If a file of the site has changed since, or what was kept cannot be read.
-pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
-    let kept = folder.join(STATE_FOLDER).join(FOLDER);
+pub fn kept(state: &State, loaded: &Loaded) -> Result<Option<Kept>, DiskError> {
+    let (kept, site) = (state.path(FOLDER), &loaded.site);
     let path = kept.join(INDEX);
     if !path.exists() {
         return Ok(None);
@@ -84,7 +82,7 @@ pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
     let bytes = fs::read(&path).map_err(DiskError::io(&path))?;
     let index: Index = serde_json::from_slice(&bytes)
         .map_err(|error| DiskError::Refused(format!("the saved proposal cannot be read: {error}{again}")))?;
-    let now = sources(folder, site);
+    let now = &loaded.sources;
     let differs = |path: &&String| index.sources.get(*path) != now.get(*path);
     if let Some(path) = index.sources.keys().chain(now.keys()).find(differs) {
         return Err(DiskError::Refused(format!("{path} has changed since radicon propose{again}")));
@@ -108,25 +106,11 @@ pub fn kept(folder: &Path, site: &Site) -> Result<Option<Kept>, DiskError> {
 ///
 /// # Errors
 /// If it cannot be removed, or another run is at work.
-pub fn forget(folder: &Path) -> Result<(), DiskError> {
-    let kept = folder.join(STATE_FOLDER).join(FOLDER);
+pub fn forget(state: &State) -> Result<(), DiskError> {
+    let kept = state.path(FOLDER);
     if !kept.exists() {
         return Ok(());
     }
-    let _lock = Lock::take(folder)?;
+    let _lock = state.lock()?;
     clear(&kept)
-}
-
-/// The hashes of all that a proof rests on.
-fn sources(folder: &Path, site: &Site) -> BTreeMap<String, String> {
-    let hash = |bytes: &[u8]| format!("{:032x}", xxh3_128(bytes));
-    let mut found: BTreeMap<String, String> =
-        site.templates.iter().map(|template| (template.path.clone(), hash(&template.source))).collect();
-    let dialects = fs::read_dir(folder.join(DIALECTS_FOLDER)).into_iter().flatten().flatten();
-    for path in dialects.map(|entry| entry.path()).chain([folder.join(SETTINGS_FILE)]) {
-        if let (Ok(bytes), Ok(name)) = (fs::read(&path), path.strip_prefix(folder)) {
-            found.insert(name.to_string_lossy().into_owned(), hash(&bytes));
-        }
-    }
-    found
 }

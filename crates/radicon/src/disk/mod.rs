@@ -3,12 +3,15 @@
 
 mod adopt;
 mod elsewhere;
+mod hidden;
 mod journal;
 mod kept;
 mod read;
+mod state;
 mod versions;
 mod workspace;
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -21,14 +24,12 @@ use crate::site::{Change, Problem, Settings, Site};
 
 pub use adopt::{Adopted, Undone, adopt, undo, undoable};
 pub use elsewhere::{Composed, compose, write_files, write_site};
-pub use journal::{Recovery, recover};
+pub use journal::{Recovery, abandon, recover};
 pub use kept::{Kept, forget, keep, kept};
 pub use read::{Reader, find_site, learn_site, load, rendered_pages, style_sheets};
+pub use state::{OLD_STATE_FOLDER, STATE_VARIABLE, State};
 pub use versions::{Revision, is_revision, revision, uncommitted};
 pub use workspace::Workspace;
-
-/// The folder in a site where Radicon keeps its journal, what is needed to undo, and the last proposal.
-pub const STATE_FOLDER: &str = ".radicon";
 
 /// A tag near the start of the pages that reports are: such a file is no template of the site
 /// that it lies in.
@@ -87,6 +88,8 @@ pub struct Loaded {
     pub learned: Vec<Learned>,
     /// The files that could not be read; the rest was.
     pub problems: Vec<Problem>,
+    /// The hash of each file that was read: templates, code that may name them, settings, dialects.
+    pub sources: BTreeMap<String, String>,
 }
 
 /// A path with `/` between its parts; a name may hold a backslash where that separates nothing.

@@ -8,7 +8,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use ignore::WalkBuilder;
+use rayon::prelude::*;
 use rustc_hash::FxHasher;
+use xxhash_rust::xxh3::xxh3_128;
 
 use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
 use crate::dialect::{self, Dialect};
@@ -155,6 +157,7 @@ impl Reader {
                 None => {}
             }
         }
+        let sources = sources(folder, &files, &settings);
         let from = {
             let mut hasher = FxHasher::default();
             fs::read(folder.join(SETTINGS_FILE)).unwrap_or_default().hash(&mut hasher);
@@ -191,6 +194,7 @@ impl Reader {
             dialects: dialects.clone(),
             learned: learned.clone(),
             problems,
+            sources,
         })
     }
 }
@@ -341,10 +345,36 @@ pub fn learn_site(folder: &Path, rendered: Option<&Path>) -> Result<Vec<Learned>
 
 /// Whether a file that is no template may be application code that names some.
 fn is_code(entry: &ignore::DirEntry, path: &str) -> bool {
-    const NEVER: [&str; 5] = ["css", "svg", "map", "md", "lock"];
+    // Among them what Radicon writes: a patch of the site is no part of it.
+    const NEVER: [&str; 8] = ["css", "svg", "map", "md", "lock", "patch", "diff", "sarif"];
     let ending = path.rsplit('/').next().and_then(|name| name.rsplit_once('.')).map_or("", |(_, ending)| ending);
     let is_small = entry.metadata().is_ok_and(|data| data.is_file() && data.len() <= MAX_CODE);
     !NEVER.contains(&ending) && is_small
+}
+
+/// The hashes of all that was read: what is found in a site, and what is proven of it, rests on them.
+fn sources(folder: &Path, files: &[SourceFile], settings: &Settings) -> BTreeMap<String, String> {
+    let hash = |bytes: &[u8]| format!("{:032x}", xxh3_128(bytes));
+    let files = files.par_iter().map(|file| (file.path.clone(), hash(&file.bytes)));
+    let mut found: BTreeMap<String, String> = files.collect();
+    let dialects = dialect_paths(folder, settings).unwrap_or_default();
+    for path in dialects.into_iter().chain([folder.join(SETTINGS_FILE)]) {
+        if let Ok(bytes) = fs::read(&path) {
+            found.insert(slashed(path.strip_prefix(folder).unwrap_or(&path)), hash(&bytes));
+        }
+    }
+    found
+}
+
+/// The dialect files that settings name, wherever they are, and those beside the settings.
+fn dialect_paths(folder: &Path, settings: &Settings) -> Result<Vec<PathBuf>, DiskError> {
+    let mut files: Vec<PathBuf> = settings.dialects.iter().map(|name| folder.join(name)).collect();
+    for path in dialect_files(&folder.join(DIALECTS_FOLDER))? {
+        if !files.contains(&path) {
+            files.push(path);
+        }
+    }
+    Ok(files)
 }
 
 /// The settings of a site and the dialects they name, before the built-in ones.
@@ -355,14 +385,8 @@ fn configuration(folder: &Path) -> Result<(Settings, Vec<Arc<Dialect>>), DiskErr
         Err(error) if error.kind() == io::ErrorKind::NotFound => Settings::default(),
         Err(error) => return Err(DiskError::io(path)(error)),
     };
-    let mut files: Vec<PathBuf> = settings.dialects.iter().map(|name| folder.join(name)).collect();
-    for path in dialect_files(&folder.join(DIALECTS_FOLDER))? {
-        if !files.contains(&path) {
-            files.push(path);
-        }
-    }
     let mut dialects: Vec<Arc<Dialect>> = Vec::new();
-    for path in files {
+    for path in dialect_paths(folder, &settings)? {
         let text = fs::read_to_string(&path).map_err(DiskError::io(&path))?;
         let dialect = Dialect::parse(&text).map_err(|source| DiskError::Config { path: path.clone(), source })?;
         if dialects.iter().any(|known| known.name == dialect.name) {

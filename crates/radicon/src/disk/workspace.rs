@@ -2,13 +2,14 @@
 
 use std::path::Path;
 
-use super::{Adopted, DiskError, Loaded, Recovery, Undone, adopt, load, recover, undo};
+use super::{Adopted, DiskError, Loaded, Recovery, State, Undone, adopt, load, recover, undo};
 use crate::propose::{Proposal, ProposeError, ProposeOptions, propose};
 use crate::site::{Settings, Site};
 
 /// A site in a folder, with its settings.
 #[derive(Debug)]
 pub struct Workspace {
+    state: State,
     loaded: Loaded,
     recovery: Recovery,
 }
@@ -21,8 +22,25 @@ impl Workspace {
     /// If the folder, its settings or a dialect file cannot be read, or another run is writing to the site. Single
     /// templates that cannot be read are among the problems of [`Workspace::loaded`].
     pub fn open(folder: impl AsRef<Path>) -> Result<Self, DiskError> {
-        let recovery = recover(folder.as_ref())?;
-        Ok(Self { loaded: load(folder.as_ref())?, recovery })
+        let folder = folder.as_ref();
+        if !folder.is_dir() {
+            return Err(DiskError::Refused(format!("{}: no such directory", folder.display())));
+        }
+        Self::open_with(folder, State::of(folder)?)
+    }
+
+    /// The same, with the site's state elsewhere.
+    ///
+    /// # Errors
+    /// As for [`Workspace::open`].
+    pub fn open_with(folder: impl AsRef<Path>, state: State) -> Result<Self, DiskError> {
+        let recovery = recover(&state)?;
+        Ok(Self { loaded: load(folder.as_ref())?, state, recovery })
+    }
+
+    /// The site's state: journal, kept proposal, undo steps.
+    pub fn state(&self) -> &State {
+        &self.state
     }
 
     /// The recovery of an interrupted run.
@@ -45,9 +63,9 @@ impl Workspace {
         &self.loaded
     }
 
-    /// The same, for good.
-    pub fn into_loaded(self) -> Loaded {
-        self.loaded
+    /// The same for good, with the site's state.
+    pub fn into_parts(self) -> (Loaded, State) {
+        (self.loaded, self.state)
     }
 
     /// A proposal as the settings ask for it. For other options there is [`propose`].
@@ -67,7 +85,9 @@ impl Workspace {
         if !proposal.is_proven() {
             return Err(DiskError::Refused("the proposal is not proven; nothing was written".into()));
         }
-        adopt(&self.loaded.folder, "adopt", &proposal.changes(self.site()))
+        let changes = proposal.changes(self.site());
+        self.loaded.refuse_unread(&changes)?;
+        adopt(&self.state, "adopt", &changes)
     }
 
     /// Undoes the last step that was written into the folder. `None` if there is none.
@@ -75,6 +95,6 @@ impl Workspace {
     /// # Errors
     /// As for [`undo`](fn@super::undo).
     pub fn undo(&self) -> Result<Option<Undone>, DiskError> {
-        undo(&self.loaded.folder)
+        undo(&self.state)
     }
 }

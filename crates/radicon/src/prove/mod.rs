@@ -9,12 +9,14 @@ mod names;
 mod normal;
 mod rendered;
 
+use std::collections::BTreeSet;
+
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::dialect::Dialect;
 use crate::markup::Document;
-use crate::resolve::{Flat, Origin, ProofContext, Resolver};
+use crate::resolve::{Flat, Kept, Origin, ProofContext, Proving, Resolver};
 use crate::site::own_file::Needs;
 use crate::site::{ProblemKind, Site};
 use crate::text::{SourceId, Span, is_blank};
@@ -219,21 +221,27 @@ impl<'s> Prover<'s> {
 
     /// Flattens a page of each site and gives the greatest strength at which they are equal.
     fn compare(&self, before: SourceId, after: SourceId) -> Result<Strength, Box<Difference>> {
-        let flatten = |site: &Site, id: SourceId, when: &str| {
-            let flat = Resolver::new(site).flatten_to_prove(id, &self.context);
-            let page = flat.map_err(|error| unplaced(format!("{when}: {error}")))?;
-            match page.0.problems.iter().find(|problem| problem.kind == ProblemKind::Unfollowed) {
-                Some(problem) => {
-                    Err(unplaced(format!("cannot be proven, as a part of it is unknown; {when}: {problem}")))
-                }
-                None => Ok(page),
-            }
-        };
-        let old = flatten(self.old, before, "before")?;
-        let new = flatten(self.new, after, "after")?;
+        let old = self.flattened(self.old, before, "before", None)?;
+        let new = self.flattened(self.new, after, "after", Some(&old.0.named))?;
         let strength = self.compare_bytes((before, &old.0), (after, &new.0))?;
         let (old, new) = (Tags::of(self.old, &old), Tags::of(self.new, &new));
         self.meaning_differs(old, new).map_or(Ok(strength), Err)
+    }
+
+    /// A page put together, if all of it is known.
+    fn flattened<'p>(
+        &'p self,
+        site: &'p Site,
+        id: SourceId,
+        when: &str,
+        named: Option<&'p BTreeSet<Box<[u8]>>>,
+    ) -> Result<(Flat, Vec<Kept>), Box<Difference>> {
+        let flat = Resolver::new(site).flatten_to_prove(id, Proving { context: &self.context, named });
+        let page = flat.map_err(|error| unplaced(format!("{when}: {error}")))?;
+        match page.0.problems.iter().find(|problem| problem.kind == ProblemKind::Unfollowed) {
+            Some(problem) => Err(unplaced(format!("cannot be proven, as a part of it is unknown; {when}: {problem}"))),
+            None => Ok(page),
+        }
     }
 
     /// The greatest strength at which two pages that were put together are equal.

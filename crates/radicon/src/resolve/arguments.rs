@@ -167,6 +167,17 @@ pub(super) fn is_of_name(byte: u8) -> bool {
     byte.is_ascii_alphanumeric() || byte == b'_' || byte >= 0x80
 }
 
+/// The texts in quotes in an expression.
+pub(crate) fn quoted(mut expr: &[u8]) -> impl Iterator<Item = &[u8]> {
+    std::iter::from_fn(move || {
+        let at = memchr::memchr2(b'"', b'\'', expr)?;
+        let inner = &expr[at + 1..];
+        let end = memchr::memchr(expr[at], inner)?;
+        expr = &inner[end + 1..];
+        Some(&inner[..end])
+    })
+}
+
 /// Whether an expression mentions a name as a whole word, not as a member of something.
 pub(crate) fn mentions(expression: &[u8], name: &[u8]) -> bool {
     let word = |byte: Option<&u8>| byte.is_some_and(|&b| is_of_name(b));

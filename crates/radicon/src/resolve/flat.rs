@@ -1,5 +1,7 @@
 //! A flattened page as a value, with the origin of every stretch.
 
+use std::collections::BTreeSet;
+
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
@@ -98,6 +100,8 @@ pub struct Flat {
     pub problems: Vec<Problem>,
     /// The definitions of blocks that it shows.
     pub shown: Vec<Definition>,
+    /// The blocks of its chain that expressions in it name, in a proof.
+    pub(crate) named: BTreeSet<Box<[u8]>>,
 }
 
 impl Flat {

@@ -3,10 +3,12 @@
 mod given;
 mod includes;
 
+use std::collections::BTreeSet;
 use std::rc::Rc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::arguments::quoted;
 use super::flat::{Flat, FlattenError, Stretch, Via, block_name};
 use super::names::{Kept, Names, ProofContext};
 use super::scope::{Given, Scope, printed};
@@ -16,11 +18,20 @@ use crate::markup::{Construct, ConstructId};
 use crate::site::{ProblemKind, Site};
 use crate::text::{BYTE_ORDER_MARK, SourceId, Span, is_blank};
 
-/// Puts a page together; with a context, for a proof.
-pub(super) fn flatten(
-    site: &Site,
+/// What a proof needs of a page.
+#[derive(Clone, Copy)]
+pub(crate) struct Proving<'p> {
+    /// The facts about both sites.
+    pub context: &'p ProofContext,
+    /// The blocks that expressions of the page name, if it was put together before.
+    pub named: Option<&'p BTreeSet<Box<[u8]>>>,
+}
+
+/// Puts a page together, perhaps for a proof.
+pub(super) fn flatten<'s>(
+    site: &'s Site,
     id: SourceId,
-    context: Option<&ProofContext>,
+    proving: Option<Proving<'s>>,
 ) -> Result<(Flat, Vec<Kept>), FlattenError> {
     let mut flattener = Flattener {
         site,
@@ -30,8 +41,8 @@ pub(super) fn flatten(
         including: vec![id],
         binders: FxHashMap::default(),
         said: FxHashSet::default(),
-        names: context.filter(|context| !context.is_empty()).map(Names::new),
-        proving: context.is_some(),
+        names: proving.map(|proving| proving.context).filter(|context| !context.is_empty()).map(Names::new),
+        proving: proving.is_some(),
         own_mark: site.get(id).dialect.rules.byte_order_mark == ByteOrderMark::Page,
         splices: 0,
         full: false,
@@ -46,6 +57,9 @@ pub(super) fn flatten(
     flattener.template(id, Via::Base, None, None);
     for &after in &links.after {
         flattener.template(after, Via::Rule, None, None);
+    }
+    if let Some(proving) = proving {
+        flattener.named_blocks(id, proving.named);
     }
     if flattener.full {
         return Err(FlattenError::TooLarge { page: site.get(id).path.clone() });
@@ -181,6 +195,21 @@ impl Flattener<'_> {
                 let region = Region { definitions, home: frame.clone() };
                 self.named_block(&Rc::new(region), (first.source, first.construct), frame);
             }
+        }
+    }
+
+    /// Writes the blocks of a page that expressions name, which may print them.
+    fn named_blocks(&mut self, page: SourceId, named: Option<&BTreeSet<Box<[u8]>>>) {
+        let named = named.unwrap_or(&self.flat.named).clone();
+        let chain = Rc::new(Chain::build(self.site, page));
+        for name in named {
+            let definitions = chain.definitions(self.site, &name);
+            let Some(&first) = definitions.first() else { continue };
+            let level = chain.levels.len() - 1;
+            let chain = Rc::clone(&chain);
+            let frame = Frame { chain, level, block: None, loose: false, via: Via::Base, scope: None, wrap: None };
+            let region = Region { definitions, home: frame.clone() };
+            self.named_block(&Rc::new(region), (first.source, first.construct), &frame);
         }
     }
 
@@ -423,6 +452,13 @@ impl Flattener<'_> {
     fn kept(&mut self, source: SourceId, at: ConstructId, cursor: u32, frame: &Frame) -> u32 {
         let template = self.site.get(source);
         let item = &template.constructs.items[at];
+        if self.proving {
+            let is_block = |name: &&[u8]| !frame.chain.definitions(self.site, name).is_empty();
+            let known = |name: &&[u8]| !self.flat.named.contains(*name);
+            let found: Vec<Box<[u8]>> =
+                quoted(item.span.of(&template.source)).filter(known).filter(is_block).map(Into::into).collect();
+            self.flat.named.extend(found);
+        }
         let given = self.given_path(source, at, frame);
         match given {
             Some(given) => self.note_given(given, frame),

@@ -10,11 +10,12 @@ mod report;
 mod scope;
 mod source_map;
 
-pub(crate) use arguments::{Arguments, Binding, mentions};
+pub(crate) use arguments::{Arguments, Binding, mentions, quoted};
 pub(crate) use chain::describe_missing;
 pub use chain::{Break, Chain, Definition};
 pub(crate) use flat::block_name;
 pub use flat::{Flat, FlatReport, FlattenError, Origin, OriginLine, Stretch, Via};
+pub(crate) use flatten::Proving;
 pub(crate) use names::{Behind, Kept, ProofContext, Reached, bound_by};
 pub(crate) use rebase::attributed;
 pub use report::{BlockReport, BlockState, BlockUse, ChainBlock, ChainLevel, ChainReport, DefinitionReport, Lost};
@@ -100,13 +101,13 @@ impl<'s> Resolver<'s> {
     }
 
     /// A finished page for a proof: without tags that print nothing, but with what the names in all tags
-    /// that stay reach.
+    /// that stay reach, and with the blocks that expressions name.
     pub(crate) fn flatten_to_prove(
         &self,
         id: SourceId,
-        context: &ProofContext,
+        proving: Proving<'s>,
     ) -> Result<(Flat, Vec<Kept>), FlattenError> {
-        flatten::flatten(self.site, id, Some(context))
+        flatten::flatten(self.site, id, Some(proving))
     }
 
     /// The page put together from its chain and partials, dynamic constructs kept.

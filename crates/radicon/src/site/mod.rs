@@ -102,6 +102,13 @@ pub enum ProblemKind {
     Unfollowed,
 }
 
+impl ProblemKind {
+    /// Whether a page with such a problem is not put together whole.
+    pub const fn breaks_page(self) -> bool {
+        matches!(self, Self::Broken | Self::Unfollowed)
+    }
+}
+
 /// Something that could not be read or resolved; the rest goes on without it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]

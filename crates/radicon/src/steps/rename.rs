@@ -7,7 +7,7 @@ use crate::dialect::Kind;
 use crate::edit::Edits;
 use crate::markup::Construct;
 use crate::prove::Strength;
-use crate::resolve::{Resolver, mentions};
+use crate::resolve::{Resolver, mentions, quoted};
 use crate::site::{Parent, Site, Template};
 use crate::text::SourceId;
 
@@ -16,8 +16,8 @@ use crate::text::SourceId;
 /// byte for byte.
 ///
 /// # Errors
-/// If the template's chain has no such block, the new name is none, or one of the chains has a
-/// block of the new name already.
+/// If the template's chain has no such block, the new name is none, one of the chains has a
+/// block of the new name already, or an expression has the old name in quotes.
 pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<Step, StepError> {
     if new.is_empty() || !new.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c)) {
         return refuse(format!("`{new}` is not a valid block name"));
@@ -50,6 +50,10 @@ pub fn rename(site: &Site, template: SourceId, old: &str, new: &str) -> Result<S
         files += usize::from(!spans.is_empty());
         spans.into_iter().for_each(|span| edits.replace(template.path.clone(), span, new));
         for item in template.constructs.items.iter().filter(|item| !item.expr.is_empty() && !item.kind.defines()) {
+            if quoted(item.expr.of(&template.source)).any(|text| text == old.as_bytes()) {
+                let place = template.problem(item.span.start, format!("an expression may mean the block `{old}`"));
+                return refuse(format!("{place}; change it by hand"));
+            }
             if mentions(item.expr.of(&template.source), old.as_bytes()) {
                 let what = format!("mentions `{old}`; change it too if it means the block");
                 notes.push(template.problem(item.span.start, what).to_string());
@@ -100,5 +104,7 @@ mod tests {
         refused(&files, |site| rename(site, at(site, "base.html"), "a", "y"), "p.html has a block `y` already");
         refused(&files, |site| rename(site, at(site, "base.html"), "q", "x"), "nor a layout above it has a block `q`");
         refused(&files, |site| rename(site, at(site, "base.html"), "a", "x y"), "not a valid block name");
+        let files = [BASE, ("p.html", "{% extends 'base.html' %}{% block z %}{{ block('a') }}{% endblock %}")];
+        refused(&files, |site| rename(site, at(site, "base.html"), "a", "b"), "p.html:1:40: an expression may mean");
     }
 }

@@ -22,6 +22,7 @@ mod shadow_copy;
 mod shadowed;
 mod split_element;
 mod unclosed;
+mod unfollowed;
 mod unknown_tag;
 mod unsupplied_value;
 mod unused_partial;
@@ -68,6 +69,7 @@ pub(super) const ON_CHAINS: &[&str] = &[
 pub const RULES: &[Rule] = &[
     missing_target::RULE,
     cycle::RULE,
+    unfollowed::RULE,
     unclosed::RULE,
     close_mismatch::RULE,
     malformed_tag::RULE,
