@@ -15,8 +15,8 @@ pub struct Arguments {
     /// The site's directory [default: the nearest one upwards with a radicon.toml, else the current one].
     #[arg(long, global = true, value_name = "DIR")]
     pub site: Option<PathBuf>,
-    /// The directory for undo steps and kept proposals of all sites [default: radicon in the user's state directory].
-    #[arg(long, global = true, value_name = "DIR", env = "RADICON_STATE", hide_env_values = true)]
+    /// The directory for undo steps and kept proposals [env: RADICON_STATE].
+    #[arg(long, global = true, value_name = "DIR", env = "RADICON_STATE", hide_env = true)]
     pub state: Option<PathBuf>,
     /// How to print results.
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
@@ -137,7 +137,9 @@ pub enum Command {
         #[command(flatten)]
         allow: Allow,
     },
-    /// Undo the last step that wrote into the site: adopt, step --write, check --fix, dialect learn --write.
+    /// Undo the last step that wrote into the site.
+    ///
+    /// Steps are: adopt, step --write, check --fix, dialect learn --write.
     #[command(after_help = "Examples: radicon undo\n          radicon undo --list")]
     Undo {
         /// List the steps that can be undone, the last one first.

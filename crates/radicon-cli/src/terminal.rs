@@ -96,8 +96,9 @@ impl<W: Write> Safe<W> {
                 '\n' | '\t' => out.push(c),
                 '\r' if after.starts_with('\n') => out.push(c),
                 OPEN => {
-                    let (style, behind) = after.split_once(CLOSE).unwrap_or(("", after));
-                    if style.chars().all(is_parameter) {
+                    if let Some((style, behind)) = after.split_once(CLOSE)
+                        && style.chars().all(is_parameter)
+                    {
                         out.push_str(&format!("\u{1b}[{style}m"));
                         rest = behind;
                     }

@@ -36,12 +36,13 @@ fn of_fix(project: &Project, fix: &Fix) -> Option<WorkspaceEdit> {
 
 /// The edit that makes the changes of a step.
 pub fn of_changes(project: &Project, changes: &[Change]) -> Option<WorkspaceEdit> {
-    let mut operations = Vec::new();
+    // What goes goes last: its content is elsewhere by then.
+    let (mut operations, mut deletions) = (Vec::new(), Vec::new());
     for change in changes {
         let uri = project.uri(&change.path)?;
         let Some(new) = &change.new else {
             let delete = DeleteFile { uri, options: None };
-            operations.push(DocumentChangeOperation::Op(ResourceOp::Delete(delete)));
+            deletions.push(DocumentChangeOperation::Op(ResourceOp::Delete(delete)));
             continue;
         };
         let old = change.old.as_deref().unwrap_or_default();
@@ -53,6 +54,7 @@ pub fn of_changes(project: &Project, changes: &[Change]) -> Option<WorkspaceEdit
         let edit = TextEdit::new(project.range(old, span), text);
         operations.push(DocumentChangeOperation::Edit(text_edits(uri, vec![edit])));
     }
+    operations.extend(deletions);
     let changes = DocumentChanges::Operations(operations);
     Some(WorkspaceEdit { document_changes: Some(changes), ..WorkspaceEdit::default() })
 }
@@ -135,7 +137,9 @@ fn made(project: &Project, step: Result<Step, StepError>) -> Made<WorkspaceEdit>
     let step = step.map_err(|error| error.to_string())?;
     let assumed: Vec<&str> = step.proof.assumptions.iter().map(|one| one.text.as_str()).collect();
     let told = format!("{}: assumes that this was inferred correctly: {}", step.title, assumed.join(", "));
-    let edit = of_changes(project, &step.changes).ok_or("the files are not UTF-8")?;
+    let mut changes = step.changes;
+    changes.extend(project.settings_with(&step.renamed)?);
+    let edit = of_changes(project, &changes).ok_or("the files are not UTF-8")?;
     Ok((edit, (!assumed.is_empty()).then_some(told)))
 }
 

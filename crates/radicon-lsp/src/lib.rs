@@ -10,19 +10,22 @@ mod answers;
 mod edits;
 mod project;
 mod server;
+mod transport;
 
 use anyhow::Result;
-use lsp_server::Connection;
 
-/// Serves one editor over standard input and output, until it asks to stop.
+/// Serves one editor over standard input and output, until it asks to stop. Gives whether it said so before: an `exit`
+/// without a `shutdown` is a failure.
 ///
 /// # Errors
-/// If the editor breaks off, or does not follow the protocol.
-pub fn serve() -> Result<()> {
-    let (connection, threads) = Connection::stdio();
-    server::run(&connection)?;
+/// If the editor breaks off.
+pub fn serve() -> Result<bool> {
+    let (connection, cancelled, writer) = transport::stdio();
+    let ended_well = server::run(&connection, &cancelled)?;
     // The writing thread ends with the connection.
     drop(connection);
-    threads.join()?;
-    Ok(())
+    if let Ok(written) = writer.join() {
+        written?;
+    }
+    Ok(ended_well)
 }

@@ -5,10 +5,10 @@ use std::str::FromStr;
 
 use anyhow::{Context, Result};
 use lsp_types::{Location, Position, Range, Uri};
-use radicon::Site;
-use radicon::disk::{Loaded, Reader};
+use radicon::disk::{self, Loaded, Reader};
 use radicon::navigate::Spot;
 use radicon::text::{SourceId, Span};
+use radicon::{Change, Site};
 
 /// A site that is read again whenever something changes.
 pub struct Project {
@@ -20,6 +20,11 @@ pub struct Project {
 }
 
 impl Project {
+    /// The change of the settings that new names of templates make.
+    pub fn settings_with(&self, renamed: &[(String, String)]) -> Result<Option<Change>, String> {
+        disk::renamed_in_settings(&self.loaded.folder, renamed).map_err(|error| error.to_string())
+    }
+
     pub fn open(folder: &Path, is_utf8: bool) -> Result<Self> {
         let folder = folder.canonicalize().with_context(|| format!("{}: no such directory", folder.display()))?;
         let folder = radicon::disk::find_site(&folder);

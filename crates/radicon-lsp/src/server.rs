@@ -22,25 +22,27 @@ use serde_json::{Value, json};
 use crate::answers::{Answers, diagnostic, workspace_symbols};
 use crate::edits;
 use crate::project::Project;
+use crate::transport::Cancelled;
 
 /// Notifications that come within so long are answered together.
 const TOGETHER: Duration = Duration::from_millis(10);
 
-pub fn run(connection: &Connection) -> Result<()> {
-    let (id, parameters) = connection.initialize_start()?;
-    let parameters: InitializeParams = serde_json::from_value(parameters)?;
+/// Serves an editor; gives whether it asked for an end before it left.
+pub fn run(connection: &Connection, cancelled: &Cancelled) -> Result<bool> {
+    let Some((id, parameters)) = initialized(connection)? else { return Ok(false) };
     let offered = parameters.capabilities.general.as_ref().and_then(|general| general.position_encodings.as_ref());
     let is_utf8 = offered.is_some_and(|kinds| kinds.contains(&PositionEncodingKind::UTF8));
     let info = json!({
         "capabilities": capabilities(is_utf8),
         "serverInfo": { "name": "radicon", "version": env!("CARGO_PKG_VERSION") },
     });
-    connection.initialize_finish(id, info)?;
+    connection.sender.send(Message::Response(Response::new_ok(id, info)))?;
     let project = Project::open(&folder(&parameters)?, is_utf8)?;
     // Copies are compared in all files, which takes longer than an editor waits.
     let rules: Vec<_> = RULES.iter().filter(|rule| rule.id != "drift").copied().collect();
     let mut server = Server {
         connection,
+        cancelled,
         project,
         checks: Checks::new(&rules),
         findings: BTreeMap::new(),
@@ -50,6 +52,26 @@ pub fn run(connection: &Connection) -> Result<()> {
     };
     server.publish()?;
     server.serve()
+}
+
+/// Waits for the request that begins a session; `None` if the editor leaves before.
+fn initialized(connection: &Connection) -> Result<Option<(RequestId, InitializeParams)>> {
+    for message in &connection.receiver {
+        let request = match message {
+            Message::Request(request) => request,
+            Message::Notification(note) if note.method == "exit" => return Ok(None),
+            _ => continue,
+        };
+        let (code, why) = match request.method.as_str() {
+            "initialize" => match serde_json::from_value(request.params) {
+                Ok(parameters) => return Ok(Some((request.id, parameters))),
+                Err(error) => (ErrorCode::InvalidParams, error.to_string()),
+            },
+            _ => (ErrorCode::ServerNotInitialized, "the session has not begun".to_owned()),
+        };
+        connection.sender.send(Message::Response(Response::new_err(request.id, code as i32, why)))?;
+    }
+    Ok(None)
 }
 
 /// The folder that the editor has open.
@@ -107,6 +129,7 @@ fn capabilities(is_utf8: bool) -> ServerCapabilities {
 
 struct Server<'c> {
     connection: &'c Connection,
+    cancelled: &'c Cancelled,
     project: Project,
     checks: Checks,
     /// The diagnostics published last, by path, each with the finding that it was made from.
@@ -123,7 +146,8 @@ struct Server<'c> {
 struct Refusal(ErrorCode, String);
 
 impl Server<'_> {
-    fn serve(&mut self) -> Result<()> {
+    fn serve(&mut self) -> Result<bool> {
+        let mut is_down = false;
         loop {
             let message = match self.is_unchecked {
                 true => match self.connection.receiver.recv_timeout(TOGETHER) {
@@ -132,23 +156,30 @@ impl Server<'_> {
                         self.publish()?;
                         continue;
                     }
-                    Err(_) => return Ok(()),
+                    Err(_) => return Ok(true),
                 },
                 false => match self.connection.receiver.recv() {
                     Ok(message) => message,
-                    Err(_) => return Ok(()),
+                    Err(_) => return Ok(true),
                 },
             };
             match message {
                 Message::Request(request) => {
-                    if self.connection.handle_shutdown(&request)? {
-                        return Ok(());
-                    }
-                    self.refresh()?;
                     let id = request.id.clone();
-                    let answer = self.answer(request);
+                    let answer = if self.cancelled.take(&id) {
+                        Err(Refusal(ErrorCode::RequestCanceled, "cancelled".into()))
+                    } else if request.method == "shutdown" {
+                        is_down = true;
+                        Ok(Value::Null)
+                    } else if is_down {
+                        Err(Refusal(ErrorCode::InvalidRequest, "the session has ended".into()))
+                    } else {
+                        self.refresh()?;
+                        self.answer(request)
+                    };
                     self.reply(id, answer)?;
                 }
+                Message::Notification(notification) if notification.method == "exit" => return Ok(is_down),
                 Message::Notification(notification) => self.note(notification),
                 Message::Response(_) => {}
             }

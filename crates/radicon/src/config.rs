@@ -1,7 +1,7 @@
 //! Reading the TOML files that people write, with line and column for
 //! everything that is wrong.
 
-use globset::{Glob, GlobSet, GlobSetBuilder};
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -118,11 +118,16 @@ impl Eq for Globs {}
 
 /// A list of patterns of paths.
 pub(crate) fn globs(item: Item<'_, '_>) -> Result<Globs> {
+    globs_in_case(item, true)
+}
+
+/// A list of patterns of paths, in which letter case counts or not.
+pub(crate) fn globs_in_case(item: Item<'_, '_>, counts: bool) -> Result<Globs> {
     let patterns = strings(item)?;
     let mistake = |error: globset::Error| (start(item), error.to_string());
     let mut set = GlobSetBuilder::new();
     for pattern in &patterns {
-        set.add(Glob::new(pattern).map_err(mistake)?);
+        set.add(GlobBuilder::new(pattern).case_insensitive(!counts).build().map_err(mistake)?);
     }
     let set = set.build().map_err(mistake)?;
     Ok(Globs { patterns, set })

@@ -69,7 +69,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
             translate::run(arguments, files, to, into.as_deref(), *partly)
         }
         Command::Report { out } => report::run(arguments, out.as_deref()),
-        Command::Lsp => radicon_lsp::serve().map(|()| crate::FINE),
+        Command::Lsp => radicon_lsp::serve().map(|ended_well| if ended_well { crate::FINE } else { crate::DIFFERENT }),
         Command::Demo { dir } => demo::run(arguments, dir),
         Command::Completions { shell } => manual::completions(*shell),
         Command::Manual { dir } => manual::pages(dir),

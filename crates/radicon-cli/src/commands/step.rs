@@ -32,6 +32,7 @@ pub fn run(arguments: &Arguments, command: &StepCommand, written: Option<Allow>)
     if !step.settings.is_empty() {
         step.changes.push(disk::more_settings(&loaded.folder, &step.settings)?);
     }
+    step.changes.extend(disk::renamed_in_settings(&loaded.folder, &step.renamed)?);
     let mut out = out();
     let adopted = written
         .map(|allow| write(arguments, &loaded, &step.title, &step.changes, &step.proof.assumptions, allow))

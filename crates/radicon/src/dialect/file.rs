@@ -43,7 +43,7 @@ fn dialect(text: &str, table: &DeTable<'_>) -> Result<Dialect> {
     for item in items(table) {
         match item.0 {
             "name" => dialect.name = string(item)?.into(),
-            "files" => dialect.files = config::globs(item)?,
+            "files" => dialect.files = config::globs_in_case(item, false)?,
             "by-content" => dialect.by_content = boolean(item)?,
             "forms" => forms(text, &mut dialect, item)?,
             "targets" => all_targets(&mut dialect, item)?,

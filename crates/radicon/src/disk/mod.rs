@@ -131,6 +131,44 @@ pub fn more_settings(folder: &Path, text: &str) -> Result<Change, DiskError> {
     Ok(Change { path: SETTINGS_FILE.into(), old, new: Some(new) })
 }
 
+/// The change that puts new names of templates into the folder rules of a site's `radicon.toml`; `None` if there are
+/// none to put.
+///
+/// # Errors
+/// If the file cannot be read.
+pub fn renamed_in_settings(folder: &Path, renamed: &[(String, String)]) -> Result<Option<Change>, DiskError> {
+    let Some(old) = read_if_there(folder, SETTINGS_FILE)?.filter(|_| !renamed.is_empty()) else { return Ok(None) };
+    let path = folder.join(SETTINGS_FILE);
+    let refuse = |why: String| DiskError::Refused(format!("{}: {why}", path.display()));
+    let text = std::str::from_utf8(&old).map_err(|error| refuse(error.to_string()))?;
+    let mut document: toml_edit::DocumentMut = text.parse().map_err(|error| refuse(format!("{error}")))?;
+    let rules = document.get_mut("folder").and_then(toml_edit::Item::as_array_of_tables_mut);
+    for rule in rules.into_iter().flat_map(toml_edit::ArrayOfTables::iter_mut) {
+        for key in ["layout", "before", "after"] {
+            let Some(value) = rule.get_mut(key).and_then(toml_edit::Item::as_value_mut) else { continue };
+            match value {
+                toml_edit::Value::Array(list) => list.iter_mut().for_each(|name| rename(name, renamed)),
+                name => rename(name, renamed),
+            }
+        }
+    }
+    Ok(Some(Change {
+        path: SETTINGS_FILE.into(),
+        old: Some(old.clone()),
+        new: Some(document.to_string().into_bytes()),
+    }))
+}
+
+/// Gives a value its new name, if it has one; what is around it stays.
+fn rename(value: &mut toml_edit::Value, renamed: &[(String, String)]) {
+    let new = renamed.iter().find(|(old, _)| value.as_str() == Some(old.as_str()));
+    if let Some((_, new)) = new {
+        let decor = value.decor().clone();
+        *value = new.as_str().into();
+        *value.decor_mut() = decor;
+    }
+}
+
 fn read_if_there(folder: &Path, path: &str) -> Result<Option<Vec<u8>>, DiskError> {
     match fs::read(folder.join(path)) {
         Ok(bytes) => Ok(Some(bytes)),

@@ -75,8 +75,12 @@ pub fn uncommitted(folder: &Path, paths: &[&str]) -> Vec<String> {
     let compared = objects(&folder, &names, |at, committed| {
         let there = fs::read(folder.join(asked[at])).ok();
         // A checkout may end lines with CR and LF.
-        let is_same = |committed: Vec<u8>| there.is_some_and(|there| without_cr(&there) == without_cr(&committed));
-        if !committed.is_some_and(is_same) {
+        let is_same = match (&there, &committed) {
+            (Some(there), Some(committed)) => without_cr(there) == without_cr(committed),
+            // A new file takes nobody's place.
+            (there, committed) => there.is_none() && committed.is_none(),
+        };
+        if !is_same {
             changed.push(asked[at]);
         }
         Ok(())

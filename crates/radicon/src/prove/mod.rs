@@ -182,6 +182,10 @@ impl<'s> Prover<'s> {
     /// The proof for pages, named by their paths, and for files that are no pages and differ.
     pub fn proof(&self, paths: &[&str]) -> Proof {
         let mut pages = self.pages(paths);
+        // What cannot be read is no page that somebody sees.
+        let is_read =
+            |page: &PageProof| self.old.find(&page.page).is_none_or(|id| self.old.get(id).unreadable.is_none());
+        pages.retain(|page| !page.is_equal() || is_read(page));
         pages.extend(self.files_that_differ());
         let equal = pages.iter().all(|page| page.is_equal());
         Proof { pages, equal, assumptions: assumptions::of(self.old, self.new) }

@@ -174,9 +174,14 @@ impl Shows {
     }
 }
 
-/// Whether a construct may print something where it is. What a tag does that nobody described is unknown.
-pub(crate) const fn may_print(kind: Kind) -> bool {
-    !matches!(kind, Kind::Control | Kind::Set | Kind::Import | Kind::Comment)
+/// Whether a construct may print something unknown where it is. What a tag does that nobody described is unknown; what
+/// blocks and included files print is in the site.
+pub(crate) const fn may_print(item: &Construct) -> bool {
+    match item.kind {
+        Kind::Output | Kind::Code | Kind::Other | Kind::Verbatim => true,
+        Kind::Include | Kind::Wrap => item.dynamic,
+        _ => false,
+    }
 }
 
 /// Whether a script may print something where it is.
@@ -196,7 +201,7 @@ pub(crate) fn significance(source: &[u8], document: &Document, is_edge: impl Fn(
     }
     let prints = |at: usize| {
         let token = tokens.get(at).filter(|token| token.kind == TokenKind::Construct && !is_edge(token));
-        token.is_some_and(|token| construct_at(document, token).is_none_or(|item| may_print(item.kind)))
+        token.is_some_and(|token| construct_at(document, token).is_none_or(may_print))
     };
     // Text tokens whose last whitespace shows only if something inline follows.
     let mut pending: Vec<(usize, u8)> = Vec::new();

@@ -16,10 +16,10 @@ use html5ever::{Attribute, LocalName, Namespace, ParseOpts, QualName, local_name
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::xxh3_64;
 
-use super::normal::{Shows, construct_at, may_print, normal_run, outermost_exact, writes};
+use super::normal::{Shows, construct_at, normal_run, outermost_exact, writes};
 use crate::dialect::{Kind, Part};
 use crate::markup::elements::{Attributed, Content, Flow, Inside, element, flow, inside};
-use crate::markup::{ConstructId, Document, NodeId, NodeKind, Token, TokenKind};
+use crate::markup::{Construct, ConstructId, Document, NodeId, NodeKind, Token, TokenKind};
 use crate::text::Span;
 
 /// Elements nested deeper than this are not parsed again: a standard parser takes time that grows with the square of
@@ -223,7 +223,10 @@ impl Holder<'_> {
         let tokens = &self.document.tokens;
         let token = &tokens[index];
         let hash = xxh3_64(token.span().of(self.source));
-        let prints = construct_at(self.document, token).is_none_or(|item| may_print(item.kind));
+        // What is left in a page that was put together was not found.
+        let is_silent =
+            |item: &Construct| matches!(item.kind, Kind::Control | Kind::Set | Kind::Import | Kind::Comment);
+        let prints = !construct_at(self.document, token).is_some_and(is_silent);
         let blank_at = |at: Option<usize>, end: fn(&[u8]) -> Option<&u8>| {
             let text = at.and_then(|at| tokens.get(at)).filter(|token| token.kind == TokenKind::Text);
             text.and_then(|token| end(token.span().of(self.source))).is_some_and(|b| is_collapsible(*b))

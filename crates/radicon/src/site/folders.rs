@@ -1,10 +1,15 @@
 //! Folder rules: layouts that pages do not name themselves.
 
 use super::lookup::{beneath, file_name, folder, join};
-use super::{FolderRule, Parent, Problem, ProblemKind, Role, Site, SourceId};
+use super::{FolderRule, Parent, Problem, ProblemKind, Role, Site, SourceId, Template};
 use crate::dialect::Kind;
 
 impl FolderRule {
+    /// Whether it should give a layout to a template, and the layout is not there.
+    pub(crate) fn lacks_layout_of(&self, site: &Site, template: &Template) -> bool {
+        self.layout.as_ref().is_some_and(|name| site.find_named(name).is_none()) && self.holds(&template.path)
+    }
+
     /// Whether it holds for a path.
     pub(super) fn holds(&self, path: &str) -> bool {
         beneath(path, &self.path).is_some() && !self.except.fit(path)

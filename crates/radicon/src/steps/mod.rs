@@ -23,7 +23,7 @@ use crate::edit::{EditError, Edits};
 use crate::propose::naming;
 use crate::prove::{Comparison, PageProof, Proof, Prover, Strength};
 use crate::site::own_file::Needs;
-use crate::site::{Change, Role, Site, Template, stem};
+use crate::site::{Change, Role, Settings, Site, Template, stem};
 use crate::text::{SourceId, Span};
 use crate::urls;
 
@@ -55,6 +55,9 @@ pub struct Step {
     pub notes: Vec<String>,
     /// Lines for `radicon.toml`; empty if there are none.
     pub settings: String,
+    /// Names of templates in the folder rules of `radicon.toml` that change: each with the new one.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub renamed: Vec<(String, String)>,
     /// The changes.
     #[serde(skip)]
     #[cfg_attr(feature = "schema", schemars(skip))]
@@ -152,11 +155,22 @@ fn finish_in(
     weakest: Strength,
     more: &[Arc<Dialect>],
 ) -> Result<Step, StepError> {
+    finish_under(site, title, edits, weakest, (more, &site.settings))
+}
+
+/// The same, under other settings.
+fn finish_under(
+    site: &Site,
+    title: String,
+    edits: Edits,
+    weakest: Strength,
+    (more, settings): (&[Arc<Dialect>], &Settings),
+) -> Result<Step, StepError> {
     let mut changes = edits.changes(site)?;
-    let after = site.after(&changes, more);
+    let after = site.after_with(&changes, more, settings);
     // What moved takes along the own-file tags that it needs.
     let after = match carry(site, &after, &mut changes) {
-        true => site.after(&changes, more),
+        true => site.after_with(&changes, more, settings),
         false => after,
     };
     proven(site, &after, title, changes, weakest)
@@ -198,5 +212,5 @@ fn proven(
         _ => "changed",
     };
     let files = changes.iter().map(|change| (change.path.clone(), word(change))).collect();
-    Ok(Step { title, files, proof, notes: Vec::new(), settings: String::new(), changes })
+    Ok(Step { title, files, proof, notes: Vec::new(), settings: String::new(), renamed: Vec::new(), changes })
 }

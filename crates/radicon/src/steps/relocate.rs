@@ -1,6 +1,6 @@
 //! `move`: a layout or partial, with every reference to it.
 
-use super::{Step, StepError, finish, refuse};
+use super::{Step, StepError, finish_under, refuse};
 use crate::edit::Edits;
 use crate::prove::Strength;
 use crate::site::{Role, Site, SourceFile};
@@ -39,8 +39,19 @@ pub fn relocate(site: &Site, id: SourceId, to: &str) -> Result<Step, StepError> 
     }
     edits.removed.push(template.path.clone());
     edits.created.push(SourceFile::new(to, template.source.to_vec()));
-    let title = format!("move {} to {to}, with {}", template.path, count(references, "reference"));
-    finish(site, title, edits, Strength::Bytes)
+    let mut settings = site.settings.clone();
+    let mut renamed: Vec<(String, String)> = Vec::new();
+    for rule in &mut settings.folders {
+        let names = rule.layout.iter_mut().chain(&mut rule.before).chain(&mut rule.after);
+        for name in names.filter(|name| site.find_named(name) == Some(id)) {
+            renamed.push((std::mem::replace(name, to.to_owned()), to.to_owned()));
+        }
+    }
+    renamed.sort();
+    renamed.dedup();
+    let title = format!("move {} to {to}, with {}", template.path, count(references + renamed.len(), "reference"));
+    let step = finish_under(site, title, edits, Strength::Bytes, (&[], &settings))?;
+    Ok(Step { renamed, ..step })
 }
 
 #[cfg(test)]

@@ -12,7 +12,7 @@ use markup5ever_rcdom::{Node, NodeData, RcDom};
 /// What is shown of a page, as a text: boxes in brackets, lines, marks for the ends of inline elements.
 pub fn shown(page: &str) -> String {
     let dom = parse_document(RcDom::default(), ParseOpts::default()).one(page);
-    let mut screen = Screen { out: String::new(), line_start: true, space: false };
+    let mut screen = Screen { out: String::new(), line_start: true, space: None };
     let style = Style { pre: false, svg: false };
     for child in dom.document.children.borrow().iter() {
         screen.node(child, style, "");
@@ -33,8 +33,8 @@ struct Screen {
     out: String,
     /// Nothing is on the line yet.
     line_start: bool,
-    /// The last thing on the line is a space that goes at its end.
-    space: bool,
+    /// Where the last thing on the line is, if it is a space: it goes at the line's end.
+    space: Option<usize>,
 }
 
 #[derive(PartialEq)]
@@ -123,20 +123,12 @@ impl Screen {
             }
             Display::InlineBlock | Display::Aside => {
                 let line = (self.line_start, self.space);
-                (self.line_start, self.space) = (true, false);
-                let start = self.out.len();
+                (self.line_start, self.space) = (true, None);
                 self.tag(node, name);
                 self.children(node, name, inner);
                 self.end_line();
                 self.out.push(']');
-                (self.line_start, self.space) = if shown == Display::Aside { line } else { (false, false) };
-                if shown == Display::Aside && line.1 {
-                    // The space waits behind what is out of the flow.
-                    let aside = self.out.split_off(start);
-                    let space = self.out.pop();
-                    self.out.push_str(&aside);
-                    self.out.extend(space);
-                }
+                (self.line_start, self.space) = if shown == Display::Aside { line } else { (false, None) };
             }
             Display::Inline => {
                 let is_replaced = matches!(name, "img" | "input" | "video" | "audio" | "canvas" | "iframe" | "wbr");
@@ -151,7 +143,7 @@ impl Screen {
     fn mark(&mut self, mark: &str, is_word: bool) {
         self.out.push_str(mark);
         if is_word {
-            (self.line_start, self.space) = (false, false);
+            (self.line_start, self.space) = (false, None);
         }
     }
 
@@ -174,26 +166,25 @@ impl Screen {
         }
         if style.pre {
             self.out.push_str(text);
-            (self.line_start, self.space) = (text.is_empty() && self.line_start, false);
+            (self.line_start, self.space) = (text.is_empty() && self.line_start, None);
             return;
         }
         for c in text.chars() {
             if !is_blank(c) {
                 self.out.push(c);
-                (self.line_start, self.space) = (false, false);
-            } else if !self.line_start && !self.space {
+                (self.line_start, self.space) = (false, None);
+            } else if !self.line_start && self.space.is_none() {
+                self.space = Some(self.out.len());
                 self.out.push(' ');
-                self.space = true;
             }
         }
     }
 
     fn end_line(&mut self) {
-        if self.space {
-            let at = self.out.rfind(' ').expect("a space");
+        if let Some(at) = self.space {
             self.out.remove(at);
         }
-        (self.line_start, self.space) = (true, false);
+        (self.line_start, self.space) = (true, None);
     }
 }
 

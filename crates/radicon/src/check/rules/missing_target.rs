@@ -10,8 +10,8 @@ use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::dialect::{Part, Targets};
 use crate::resolve::{Arguments, describe_missing};
-use crate::site::{Missing, Site, Template, beneath};
-use crate::text::{SourceId, Span, slip_of};
+use crate::site::{Missing, Role, Site, Template, beneath};
+use crate::text::{SourceId, Span, count, slip_of};
 
 pub(super) const RULE: Rule = Rule {
     id: "missing-target",
@@ -57,7 +57,25 @@ fn look(context: &Context<'_>) -> Vec<Found> {
         }
     }
     found.extend(elsewhere.into_iter().map(|(lead, places)| told(&lead, &places)));
+    found.extend(rules_without_layout(context));
     found
+}
+
+/// One finding for each folder rule whose layout is not there, at the first page that it should give it to.
+fn rules_without_layout(context: &Context<'_>) -> Vec<Found> {
+    let site = context.site;
+    let found = site.settings.folders.iter().filter_map(|rule| {
+        let name = rule.layout.as_ref()?;
+        let pages: Vec<SourceId> = context
+            .templates()
+            .filter(|(_, template)| template.role == Role::Page && rule.lacks_layout_of(site, template))
+            .map(|(id, _)| id)
+            .collect();
+        let all = count(pages.len(), "page");
+        let message = format!("no template `{name}`, which a folder rule in radicon.toml gives to {all} as the layout");
+        Some(Found::new(*pages.first()?, Span::default(), message))
+    });
+    found.collect()
 }
 
 /// A part of a name that is shorter is near too many others.

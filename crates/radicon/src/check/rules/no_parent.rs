@@ -31,7 +31,12 @@ fn look(context: &Context<'_>) -> Vec<Found> {
     let hiding: FxHashMap<SourceId, SourceId> = site.hiding().into_iter().collect();
     let on_hidden = hiding.iter().filter(|(id, hidden)| layout_of(site, **id) == Some(**hidden)).count();
     let mut found = Vec::new();
-    let has_none = |(id, template): &(SourceId, &Template)| *site.parent(*id) == Parent::None && !is_whole(template);
+    // A rule whose layout is gone is one finding for all its pages.
+    let lacks_rule =
+        |template: &Template| site.settings.folders.iter().any(|rule| rule.lacks_layout_of(site, template));
+    let has_none = |(id, template): &(SourceId, &Template)| {
+        *site.parent(*id) == Parent::None && !is_whole(template) && !lacks_rule(template)
+    };
     for (id, template) in context.templates().filter(has_none) {
         // All that it brings must be for one layout: a fragment has blocks of its own, or other content.
         let names: Vec<&[u8]> = filled(template).collect();

@@ -281,8 +281,7 @@ impl Page {
         let first = tokens.iter().find(|token| !is_blank_text(token));
         let last = tokens.iter().rev().find(|token| !is_blank_text(token));
         let prints = |token: &Token| {
-            token.kind == TokenKind::Construct
-                && construct_at(&self.document, token).is_none_or(|item| may_print(item.kind))
+            token.kind == TokenKind::Construct && construct_at(&self.document, token).is_none_or(may_print)
         };
         first.is_some_and(prints) || last.is_some_and(prints)
     }
