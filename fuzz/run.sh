@@ -6,7 +6,7 @@ cd "$(dirname "$0")"
 minutes=${1:-30}
 shift || true
 targets=("$@")
-[ ${#targets[@]} -gt 0 ] || targets=(lexer dialect resolver propose)
+[ ${#targets[@]} -gt 0 ] || targets=(lexer dialect resolver propose pair)
 # The sanitizers' flags are not stable yet; this lets the stable compiler take them.
 export RUSTC_BOOTSTRAP=1
 for target in "${targets[@]}"; do

@@ -440,3 +440,84 @@ fn any_sequence_of_edits_gives_what_a_fresh_start_gives() {
     }
     editor.close();
 }
+
+impl Editor {
+    /// Sends bytes as they are.
+    fn send_raw(&mut self, text: &str) {
+        self.input.write_all(text.as_bytes()).expect("it reads");
+        self.input.flush().expect("it reads");
+    }
+
+    /// The code with which the server ends.
+    fn ended(mut self) -> Option<i32> {
+        drop(self.input);
+        self.child.wait().expect("its end").code()
+    }
+}
+
+#[test]
+fn what_is_no_message_is_answered() {
+    let (_dir, site) = demo();
+    let mut editor = Editor::open(&site, json!({}));
+    let wrong = [
+        "Content-Length: 9\r\n\r\n{nonsense",
+        "Content-Length: many\r\n\r\n",
+        "Content-Length: 99999999999999\r\n\r\n",
+        "Content-Length: 20\r\n\r\n{\"jsonrpc\":\"2.0\",\"id\":77,\"method\":\"x\"}",
+        "Content-Length: 2\r\n\r\n[]",
+    ];
+    for text in wrong {
+        editor.send_raw(text);
+        let answer = loop {
+            if let Some(answer) = editor.next() {
+                break answer;
+            }
+        };
+        assert!(answer["error"]["code"].as_i64().is_some_and(|code| code < 0), "{text}: {answer}");
+        assert_eq!(editor.ask("workspace/symbol", json!({ "query": "nothing-like-it" })), json!([]), "{text}");
+    }
+    let refused = editor.try_ask("textDocument/hover", json!({ "nonsense": 1 })).expect_err("a refusal");
+    assert!(refused.contains("missing field"), "{refused}");
+    editor.ask("shutdown", Value::Null);
+    editor.tell("exit", Value::Null);
+    assert_eq!(editor.ended(), Some(0));
+}
+
+#[test]
+fn a_request_can_be_cancelled_and_an_end_without_a_word_is_a_failure() {
+    let (_dir, site) = demo();
+    let mut editor = Editor::open(&site, json!({}));
+    // All at once: it has not looked at the request when it is cancelled.
+    let request =
+        json!({ "jsonrpc": "2.0", "id": 900, "method": "workspace/symbol", "params": { "query": "" } }).to_string();
+    let cancel = json!({ "jsonrpc": "2.0", "method": "$/cancelRequest", "params": { "id": 900 } }).to_string();
+    let framed = |text: &str| format!("Content-Length: {}\r\n\r\n{text}", text.len());
+    editor.send_raw(&(framed(&request).repeat(50) + &framed(&cancel)));
+    let mut codes = Vec::new();
+    while codes.len() < 50 {
+        if let Some(answer) = editor.next().filter(|answer| answer["id"] == 900) {
+            codes.push(answer["error"]["code"].clone());
+        }
+    }
+    assert!(codes.contains(&json!(-32800)), "{codes:?}");
+    editor.tell("exit", Value::Null);
+    assert_eq!(editor.ended(), Some(1));
+}
+
+#[test]
+fn a_renamed_partial_is_made_before_it_goes() {
+    let dir = tempfile::tempdir().expect("a folder");
+    fs::create_dir(dir.path().join("parts")).expect("a folder");
+    fs::write(dir.path().join("parts/nav.html"), "<nav>x</nav>").expect("a file");
+    fs::write(dir.path().join("page.html"), "<p>{% include 'parts/nav.html' %}</p>").expect("a file");
+    let mut editor = Editor::open(dir.path(), json!({}));
+    let edit = editor.at("textDocument/rename", "page.html", "parts/nav.html", json!({ "newName": "bits/menu.html" }));
+    let kinds: Vec<&str> = edit["documentChanges"]
+        .as_array()
+        .expect("changes")
+        .iter()
+        .map(|one| one["kind"].as_str().unwrap_or("edit"))
+        .collect();
+    let place = |kind: &str| kinds.iter().position(|known| *known == kind);
+    assert!(place("create") < place("delete") && place("delete") == Some(kinds.len() - 1), "{kinds:?}");
+}

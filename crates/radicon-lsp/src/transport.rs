@@ -106,7 +106,9 @@ impl<R: BufRead> Input<R> {
         let body = self.bytes(length?)?;
         let Ok(value) = serde_json::from_slice::<Value>(&body) else {
             // After a length that was too long the next message is within this one.
-            if let Some(at) = memchr::memmem::find(&body, LENGTH) {
+            let begins = |at: &usize| LENGTH.starts_with(&body[*at..]);
+            let cut_off = || (body.len().saturating_sub(LENGTH.len())..body.len()).find(begins);
+            if let Some(at) = memchr::memmem::find(&body, LENGTH).or_else(cut_off) {
                 self.ahead.splice(0..0, body[at..].iter().copied());
             }
             return Some(Err(error(&Value::Null, ErrorCode::ParseError, "the message is no JSON of this length")));
@@ -157,7 +159,7 @@ mod tests {
             (framed(good, good.len() + 9), 1),
             ("Content-Length: many\r\n\r\n".into(), 1),
             ("Content-Length: 99999999999\r\n\r\n".into(), 1),
-            (framed(r#"{"jsonrpc":"2.0","id":3}"#, 24), 1),
+            (framed(r#"{"jsonrpc":"2.0","id":3}"#, 24), 0),
             (framed("[]", 2), 1),
             ("nonsense\r\n".into(), 0),
         ] {

@@ -5,6 +5,7 @@
 
 use std::borrow::Cow;
 use std::ops::Range;
+use std::sync::OnceLock;
 
 use serde::{Deserialize, Serialize};
 
@@ -98,14 +99,19 @@ pub struct Place {
 #[derive(Clone, Debug)]
 pub struct LineIndex {
     starts: Vec<u32>,
+    /// How many characters are before each [`STEP`]th byte; counted once a long line asks for it.
+    characters: OnceLock<Vec<u32>>,
 }
+
+/// The characters of lines of more bytes are counted from the nearest multiple of so many: a file may be one line.
+const STEP: usize = 4096;
 
 impl LineIndex {
     /// Finds the lines of `source` in one pass.
     pub fn new(source: &[u8]) -> Self {
         let mut starts = vec![0];
         starts.extend(memchr::memchr_iter(b'\n', source).map(|at| at as u32 + 1));
-        Self { starts }
+        Self { starts, characters: OnceLock::new() }
     }
 
     /// The 1-based line of a byte offset.
@@ -123,8 +129,25 @@ impl LineIndex {
         let offset = offset.min(source.len() as u32);
         let line = self.line(offset);
         let start = self.starts[line as usize - 1];
-        let before = String::from_utf8_lossy(Span::new(start, offset).of(source)).chars().count();
-        Position { line, column: before as u32 + 1 }
+        let before = Span::new(start, offset).of(source);
+        let count = match before.len() {
+            0..=STEP => String::from_utf8_lossy(before).chars().count() as u32,
+            _ => self.characters_before(source, offset) - self.characters_before(source, start),
+        };
+        Position { line, column: count + 1 }
+    }
+
+    fn characters_before(&self, source: &[u8], offset: u32) -> u32 {
+        let begins = |bytes: &[u8]| bytes.iter().filter(|b| **b & 0xc0 != 0x80).count() as u32;
+        let counted = self.characters.get_or_init(|| {
+            let mut counted = vec![0];
+            for chunk in source.chunks(STEP) {
+                counted.push(counted.last().copied().unwrap_or(0) + begins(chunk));
+            }
+            counted
+        });
+        let step = offset as usize / STEP;
+        counted[step] + begins(&source[step * STEP..offset as usize])
     }
 }
 
@@ -286,6 +309,10 @@ mod tests {
             assert_eq!(index.position(source, offset), Position { line, column }, "offset {offset}");
         }
         assert_eq!(position(b"\xff\xffx", 2), Position { line: 1, column: 3 });
+        // Of a long line the same.
+        let source = "\n".to_owned() + &"\u{20ac}".repeat(4_000) + "x";
+        let at = |offset| position(source.as_bytes(), offset).column;
+        assert_eq!([at(1), at(1 + 3 * 3_000), at(1 + 3 * 4_000), at(12_002)], [1, 3_001, 4_001, 4_002]);
     }
 
     #[test]

@@ -394,3 +394,92 @@ fn mutations_that_show_are_found() {
     }
     assert!(missed.is_empty(), "{} are missed; the first: {}", missed.len(), missed[0]);
 }
+
+/// What the engine makes of a page of some files.
+fn rendered(files: &BTreeMap<String, String>, page: &str) -> String {
+    let ways = Ways::all().next().expect("a way");
+    engine(BRACE, files).render(page, &wild::data(&mut Random(1)), ways).expect("it is put out")
+}
+
+fn read(files: &BTreeMap<String, String>) -> Site {
+    let sources = files.iter().map(|(path, text)| SourceFile::new(path.clone(), text.clone())).collect();
+    Site::read(sources, radicon::dialect::builtin(), &radicon::Settings::default())
+}
+
+#[test]
+fn a_partial_that_extends_the_layout_of_its_page_is_put_together_as_an_engine_does() {
+    let files: BTreeMap<String, String> = [
+        ("base.html", "<main>{% block content %}<div>{% block inner %}i{% endblock %}</div>{% endblock %}</main>"),
+        ("card.html", "{% extends 'base.html' %}{% block inner %}card{% endblock %}"),
+        ("page.html", "{% extends 'base.html' %}{% block inner %}[{% include 'card.html' %}]{% endblock %}"),
+    ]
+    .map(|(path, text)| (path.to_owned(), text.to_owned()))
+    .into();
+    let site = read(&files);
+    let flat = radicon::Resolver::new(&site).flatten(site.find("page.html").expect("a page")).expect("a page");
+    assert_eq!(String::from_utf8_lossy(&flat.bytes), rendered(&files, "page.html"));
+    assert_eq!(flat.problems, []);
+    // What is lost from it is a difference.
+    let mut changed = files.clone();
+    changed.insert("card.html".into(), files["card.html"].replace("card{%", "{%"));
+    assert_ne!(rendered(&changed, "page.html"), rendered(&files, "page.html"));
+    let proof = prove(&site, &read(&changed), Strength::Dom);
+    assert!(proof.different().any(|page| page.page == "page.html"), "{proof:?}");
+    assert!(prove(&site, &site, Strength::Bytes).equal);
+}
+
+#[test]
+fn what_was_not_followed_is_not_proven() {
+    let levels = 300;
+    let text = |at: usize| match at == levels {
+        true => "the end".to_owned(),
+        false => format!("{at} {{% include 'p{}.html' %}}", at + 1),
+    };
+    let files: BTreeMap<String, String> = (0..=levels).map(|at| (format!("p{at}.html"), text(at))).collect();
+    let mut changed = files.clone();
+    changed.insert(format!("p{levels}.html"), "another end".into());
+    assert_ne!(rendered(&files, "p0.html"), rendered(&changed, "p0.html"));
+    for after in [&files, &changed] {
+        let proof = prove(&read(&files), &read(after), Strength::Dom);
+        let page = proof.different().find(|page| page.page == "p0.html").expect("it is not proven");
+        let message = &page.difference().expect("a reason").message;
+        assert!(message.contains("more than 200 blocks and includes inside each other"), "{message}");
+        assert!(!proof.equal);
+    }
+}
+
+#[test]
+fn blocks_for_a_layout_that_is_not_here_keep_their_names() {
+    let page = |text: &str| read(&[("page.html".to_owned(), text.to_owned())].into());
+    let own = "{% extends 'gone.html' %}{% block a %}x{% endblock %}{% block b %}{{ super() }}{% endblock %}";
+    let old = page(own);
+    assert!(prove(&old, &page(own), Strength::Bytes).equal);
+    for (from, to) in [("block a", "block c"), ("{{ super() }}", ""), ("x", "y"), ("gone", "other")] {
+        assert!(!prove(&old, &page(&own.replace(from, to)), Strength::Dom).equal, "{from} -> {to}");
+    }
+    // Also what a layout that is here does not show.
+    let between = |own: &str| {
+        read(
+            &[
+                ("mid.html".to_owned(), "{% extends 'gone.html' %}{% block a %}x{% endblock %}".to_owned()),
+                ("page.html".to_owned(), format!("{{% extends 'mid.html' %}}{{% block b %}}{own}{{% endblock %}}")),
+            ]
+            .into(),
+        )
+    };
+    assert!(prove(&between("x"), &between("x"), Strength::Bytes).equal);
+    assert!(!prove(&between("x"), &between("y"), Strength::Dom).equal);
+}
+
+#[test]
+fn blocks_that_expressions_name_are_the_same() {
+    let site = |layout: &str, page: &str| {
+        read(&[("base.html".to_owned(), layout.to_owned()), ("page.html".to_owned(), page.to_owned())].into())
+    };
+    let base = "<p>{{ page.of('a')|wide }}</p>{% block a %}x{% endblock %}";
+    let page = "{% extends 'base.html' %}{% block a %}y{% endblock %}";
+    let old = site(base, page);
+    assert!(prove(&old, &old, Strength::Bytes).equal);
+    let renamed = site(&base.replace("block a", "block b"), &page.replace("block a", "block b"));
+    assert!(!prove(&old, &renamed, Strength::Dom).equal);
+}

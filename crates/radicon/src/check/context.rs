@@ -46,11 +46,7 @@ impl<'s> Context<'s> {
     /// The templates above the first one of a chain that have a region of this name, the nearest
     /// first, with the tag.
     pub fn regions_above(&self, chain: &Chain, name: &[u8]) -> Vec<(SourceId, ConstructId)> {
-        let region = |&id: &SourceId| {
-            let template = self.site.get(id);
-            let named = |(_, item): &(ConstructId, &Construct)| item.name.of(&template.source) == name;
-            template.regions().find(named).map(|(at, _)| (id, at))
-        };
+        let region = |&id: &SourceId| self.site.get(id).regions_named(name).next().map(|(at, _)| (id, at));
         chain.levels[1..].iter().filter_map(region).collect()
     }
 

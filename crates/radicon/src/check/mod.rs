@@ -281,12 +281,18 @@ fn print_fingers(site: &Site, findings: &mut [Finding]) {
     }
 }
 
-/// The text of the line that a finding is in; none if it is about its file as a whole.
+/// The text of the line that a finding is in, of a long one what is around the finding; none if it is about its file
+/// as a whole.
 fn line_of(site: &Site, finding: &Finding) -> Vec<u8> {
+    /// Lines are cut so many bytes before and after the start of a finding: a file may be one line.
+    const AROUND: usize = 500;
     let Some(id) = site.find(&finding.file).filter(|_| !finding.span.is_empty()) else { return Vec::new() };
     let source = &site.get(id).source;
-    let start = line_start(source, (finding.span.start as usize).min(source.len()));
-    let end = memchr::memchr(b'\n', &source[start..]).map_or(source.len(), |at| start + at);
+    let at = (finding.span.start as usize).min(source.len());
+    let source = &source[..source.len().min(at + AROUND)];
+    let first = at.saturating_sub(AROUND);
+    let start = first + line_start(&source[first..], at - first);
+    let end = memchr::memchr(b'\n', &source[at..]).map_or(source.len(), |end| at + end);
     source[start..end].trim_ascii().to_vec()
 }
 

@@ -2,7 +2,7 @@
 
 use super::piece::{Captures, Marks, Piece, Place, Side, is_word};
 use super::reader::Reader;
-use crate::text::{BYTE_ORDER_MARK, did_you_mean, is_blank, line_start};
+use crate::text::{BYTE_ORDER_MARK, did_you_mean, is_blank};
 
 const PLACES: [(&str, Place); 8] = [
     ("target", Place::Target),
@@ -205,12 +205,17 @@ impl Pattern {
 
     /// Reads the pattern at `at`; gives the end of the match and what it captured.
     pub(crate) fn read(&self, source: &[u8], at: usize, marks: &Marks) -> Option<(usize, Captures)> {
-        let before = &source[line_start(source, at)..at];
-        if self.line && !before.iter().all(|&b| is_blank(b)) {
-            return None;
-        }
+        let before = &source[..at];
         // A partial may have brought a byte-order mark along.
-        let before = if before.ends_with(BYTE_ORDER_MARK) { &[][..] } else { before };
+        let before = before.strip_suffix(BYTE_ORDER_MARK).map_or(before, |_| &[][..]);
+        // Only what is looked at is sought: a line may be as long as the file.
+        if self.line {
+            let blanks = before.iter().rev().take_while(|b| is_blank(**b) && **b != b'\n').count();
+            let rest = &before[..before.len() - blanks];
+            if !(rest.is_empty() || rest.ends_with(b"\n") || rest == BYTE_ORDER_MARK) {
+                return None;
+            }
+        }
         // What closes as it opens is a pair of brackets, and may follow anything.
         if self.is_sigil()
             && self.lead != self.tail

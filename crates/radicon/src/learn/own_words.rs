@@ -14,7 +14,7 @@ use crate::learn::thresholds::{
 use crate::markup::{Construct, ConstructId};
 use crate::resolve::Resolver;
 use crate::site::{Parent, Site, Template};
-use crate::text::{Place, SourceId, position, trim_blanks};
+use crate::text::{Place, SourceId, trim_blanks};
 
 /// Uses of one tag.
 #[derive(Default)]
@@ -233,7 +233,7 @@ fn is_at_head(template: &Template, at: usize) -> bool {
 fn learned(site: &Site, kind: Kind, form: String, uses: Uses, evidence: String) -> LearnedForm {
     let example = uses.first.map(|(id, offset)| {
         let template = site.get(id);
-        Place { file: template.path.clone(), line: position(&template.source, offset).line }
+        Place { file: template.path.clone(), line: template.position(offset).line }
     });
     let written = uses.first.map(|(id, offset)| {
         let template = site.get(id);

@@ -9,7 +9,7 @@ use super::skeleton::hole::TAGS;
 use crate::markup::{ConstructId, Document, NodeId, NodeKind};
 use crate::resolve::Resolver;
 use crate::site::{Site, Template};
-use crate::text::{SourceId, Span, position, trim_blanks};
+use crate::text::{SourceId, Span, trim_blanks};
 use crate::urls::unmarked;
 
 /// How many pages that override a block are named.
@@ -77,8 +77,7 @@ fn inner(template: &Template, at: ConstructId) -> &[u8] {
 fn owner(site: &Site, levels: &[SourceId], name: &[u8]) -> SourceId {
     let has = |level: &&SourceId| {
         let template = site.get(**level);
-        template.definition(name).is_some()
-            || template.regions().any(|(_, item)| item.name.of(&template.source) == name)
+        template.definition(name).is_some() || template.regions_named(name).next().is_some()
     };
     *levels.iter().rev().find(has).unwrap_or(&levels[0])
 }
@@ -140,7 +139,7 @@ impl<'s> Facts<'s> {
         let path = |(id, _): &(SourceId, &[u8])| self.after.get(*id).path.clone();
         ProposedBlock {
             name: text(name),
-            line: position(&template.source, item.span.start).line,
+            line: template.position(item.span.start).line,
             default: !shown.is_empty(),
             overridden_by: count,
             layouts: uses.layouts,

@@ -8,7 +8,7 @@ use crate::dialect::{Kind, Part};
 use crate::resolve::Resolver;
 use crate::site::taglike;
 use crate::site::{Site, Template};
-use crate::text::{Place, SourceId, position, preview};
+use crate::text::{Place, SourceId, preview};
 
 /// Something that a proof rests on and that nobody has confirmed. It holds for the files that change, and for
 /// those that they extend.
@@ -95,7 +95,7 @@ fn learned(site: &Site, files: &BTreeSet<SourceId>) -> Vec<Assumption> {
                 about: AssumptionAbout::LearnedForm,
                 uses: 0,
                 files: 0,
-                first: Place { file: template.path.clone(), line: position(&template.source, item.span.start).line },
+                first: Place { file: template.path.clone(), line: template.position(item.span.start).line },
             });
             known.uses += 1;
             known.files += usize::from(here.insert(item.form));

@@ -442,10 +442,9 @@ impl Flattener<'_> {
     /// Whether a template further up has a region for a block in a child's loose content.
     fn is_region_above(&self, source: SourceId, item: &Construct, frame: &Frame) -> bool {
         let name = item.name.of(&self.site.get(source).source);
-        frame.chain.levels[frame.level + 1..].iter().any(|&level| {
-            let template = self.site.get(level);
-            template.regions().any(|(_, region)| region.name.of(&template.source) == name)
-        })
+        frame.chain.levels[frame.level + 1..]
+            .iter()
+            .any(|&level| self.site.get(level).regions_named(name).next().is_some())
     }
 
     /// A construct that stays; its trim marks do their work and go. Gives where the text goes on.
@@ -528,11 +527,8 @@ impl Flattener<'_> {
         let mut definitions = frame.chain.definitions(self.site, name);
         // The default of a region that nobody fills.
         let default = frame.chain.levels.iter().find_map(|&source| {
-            let template = self.site.get(source);
-            let named = |(_, item): &(ConstructId, &Construct)| {
-                item.kind == Kind::Slot && item.name.of(&template.source) == name
-            };
-            template.regions().find(named).map(|(construct, _)| Definition { source, construct })
+            let mut named = self.site.get(source).regions_named(name);
+            named.find(|(_, item)| item.kind == Kind::Slot).map(|(construct, _)| Definition { source, construct })
         });
         definitions.extend(default);
         if definitions.is_empty() {

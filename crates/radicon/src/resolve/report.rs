@@ -351,7 +351,7 @@ impl<'a> Teller<'a> {
     fn region(&self, name: &[u8]) -> Option<(SourceId, ConstructId)> {
         self.chain.levels.iter().enumerate().rev().find_map(|(level, &source)| {
             let template = self.site.get(source);
-            let mut named = template.regions().filter(|(_, item)| item.name.of(&template.source) == name);
+            let mut named = template.regions_named(name);
             let is_base = level + 1 == self.chain.levels.len();
             let found = named.find(|(at, item)| {
                 item.kind == Kind::Slot

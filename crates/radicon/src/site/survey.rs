@@ -8,7 +8,7 @@ use super::{Mount, Parent, Problem, ProblemKind, Reference, Role, Root, Site, Un
 use crate::dialect::Kind;
 use crate::markup::{Construct, ConstructId};
 use crate::repeats::RepeatSummary;
-use crate::text::{Place, SourceId, count_lines, position};
+use crate::text::{Place, SourceId, count_lines};
 
 /// The templates of a site, what they are, and how they hang together.
 #[derive(Clone, Debug, Serialize)]
@@ -153,7 +153,7 @@ impl Site {
         }
         let tag = |((dialect, tag), (uses, files, id, at)): ((&str, String), (usize, usize, SourceId, u32))| {
             let template = self.get(id);
-            let first = Place { file: template.path.clone(), line: position(&template.source, at).line };
+            let first = Place { file: template.path.clone(), line: template.position(at).line };
             UnknownTag { tag, dialect: dialect.to_owned(), uses, files, first }
         };
         let mut unknown: Vec<_> = found.into_iter().map(tag).collect();

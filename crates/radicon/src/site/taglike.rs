@@ -12,7 +12,7 @@ use serde::Serialize;
 use super::evidence::{self, Places, Where};
 use super::{Site, Template};
 use crate::markup::{Construct, Token, TokenKind};
-use crate::text::{BYTE_ORDER_MARK, Place, SourceId, Span, position, preview};
+use crate::text::{BYTE_ORDER_MARK, Place, SourceId, Span, preview};
 
 /// A kind of tag-like text, told by its delimiters and first word.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -266,7 +266,7 @@ impl Uses {
         let files: BTreeSet<SourceId> = self.places.iter().map(|(id, _)| *id).collect();
         let (id, span) = self.places[0];
         let template = site.get(id);
-        let first = Place { file: template.path.clone(), line: position(&template.source, span.start).line };
+        let first = Place { file: template.path.clone(), line: template.position(span.start).line };
         let text = preview(span.of(&template.source));
         UnexplainedTag { text, uses: self.places.len(), files: files.len(), first }
     }

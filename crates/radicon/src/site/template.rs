@@ -1,13 +1,13 @@
 //! Templates: source files with the constructs in them.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use rustc_hash::FxHashMap;
 
 use super::{Problem, ProblemKind, Role, SourceFile};
 use crate::dialect::{Dialect, Kind, Part, Twice};
 use crate::markup::{Construct, ConstructId, Constructs};
-use crate::text::{MAX_SOURCE, Span, is_blank, line_start, position};
+use crate::text::{LineIndex, MAX_SOURCE, Position, Span, is_blank, line_start};
 
 /// One source file, parsed under one dialect.
 #[derive(Clone, Debug)]
@@ -28,8 +28,12 @@ pub struct Template {
     pub unreadable: Option<&'static str>,
     /// For each block that it defines the tag that counts.
     definitions: FxHashMap<Box<[u8]>, ConstructId>,
+    /// The regions of each name.
+    regions: FxHashMap<Box<[u8]>, Vec<ConstructId>>,
     /// Tags of blocks that it had defined before.
     twice: Vec<ConstructId>,
+    /// Its lines, once somebody asks for a place.
+    lines: OnceLock<LineIndex>,
 }
 
 impl Template {
@@ -44,21 +48,27 @@ impl Template {
             role: Role::Page,
             rendered: false,
             definitions: FxHashMap::default(),
+            regions: FxHashMap::default(),
             twice: Vec::new(),
+            lines: OnceLock::new(),
         };
         template.index();
         template
     }
 
-    /// Finds the definition of each block that counts.
+    /// Finds the definition of each block that counts, and the regions of each name.
     pub(super) fn index(&mut self) {
         let mut definitions: FxHashMap<Box<[u8]>, ConstructId> = FxHashMap::default();
+        let mut regions: FxHashMap<Box<[u8]>, Vec<ConstructId>> = FxHashMap::default();
         let mut twice = Vec::new();
         // What is in the body of a wrap is given to the template that it includes.
         let mut wrapped = ConstructId(0);
         for (at, item) in ConstructId::each(&self.constructs.items) {
             if let Some(closer) = item.partner.filter(|_| item.kind == Kind::Wrap && item.part == Part::Open) {
                 wrapped = wrapped.max(closer);
+            }
+            if matches!(item.kind, Kind::Block | Kind::Slot) && is_whole(item) && !item.name.is_empty() {
+                regions.entry(item.name.of(&self.source).into()).or_default().push(at);
             }
             let given = item.kind == Kind::Fill && at < wrapped;
             if given || !item.kind.defines() || !is_whole(item) || item.name.is_empty() {
@@ -75,7 +85,7 @@ impl Template {
                 }
             }
         }
-        (self.definitions, self.twice) = (definitions, twice);
+        (self.definitions, self.regions, self.twice) = (definitions, regions, twice);
     }
 
     /// Tags of blocks that were defined here before, where the dialect does not allow it.
@@ -139,6 +149,12 @@ impl Template {
     /// The regions that another template may fill: blocks and slots.
     pub fn regions(&self) -> impl Iterator<Item = (ConstructId, &Construct)> {
         self.named(|kind| matches!(kind, Kind::Block | Kind::Slot))
+    }
+
+    /// Those of a name.
+    pub fn regions_named(&self, name: &[u8]) -> impl Iterator<Item = (ConstructId, &Construct)> {
+        let places = self.regions.get(name).map_or(&[][..], Vec::as_slice);
+        places.iter().map(|&at| (at, &self.constructs.items[at]))
     }
 
     /// The named fragments it defines.
@@ -220,10 +236,15 @@ impl Template {
         ConstructId::each(&self.constructs.items).map(inside).collect()
     }
 
+    /// Line and column of a byte offset.
+    pub fn position(&self, offset: u32) -> Position {
+        self.lines.get_or_init(|| LineIndex::new(&self.source)).position(&self.source, offset)
+    }
+
     /// A problem with a name, at a place of this template.
     pub fn problem(&self, offset: u32, message: impl Into<String>) -> Problem {
         let kind = ProblemKind::Reference;
-        Problem { file: self.path.clone(), at: Some(position(&self.source, offset)), kind, message: message.into() }
+        Problem { file: self.path.clone(), at: Some(self.position(offset)), kind, message: message.into() }
     }
 
     /// A problem of another kind, at a place of this template.

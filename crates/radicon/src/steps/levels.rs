@@ -131,7 +131,7 @@ pub(super) fn either(step: impl Fn(bool) -> Result<Step, StepError>) -> Result<S
 
 /// The region of a name that a template has.
 fn region(template: &Template, name: &str) -> Option<ConstructId> {
-    template.regions().find(|(_, item)| item.name.of(&template.source) == name.as_bytes()).map(|(at, _)| at)
+    template.regions_named(name.as_bytes()).map(|(at, _)| at).next()
 }
 
 /// The places where a definition splices the content that it replaces.

@@ -56,7 +56,6 @@ pub struct Step {
     /// Lines for `radicon.toml`; empty if there are none.
     pub settings: String,
     /// Names of templates in the folder rules of `radicon.toml` that change: each with the new one.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub renamed: Vec<(String, String)>,
     /// The changes.
     #[serde(skip)]

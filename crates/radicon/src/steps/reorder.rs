@@ -51,7 +51,7 @@ pub(crate) fn reordered(site: &Site, id: SourceId) -> Option<Reordered> {
         let name = item.name.of(&template.source);
         chain.levels[1..].iter().enumerate().rev().find_map(|(level, &above)| {
             let above = site.get(above);
-            let region = above.regions().find(|(_, region)| region.name.of(&above.source) == name)?;
+            let region = above.regions_named(name).next()?;
             Some((std::cmp::Reverse(level), region.0))
         })
     };
@@ -84,7 +84,7 @@ pub(super) fn last_before(site: &Site, id: SourceId, block: &[u8], gone: &[Const
     let rank = |name: &[u8]| {
         chain.levels[1..].iter().enumerate().rev().find_map(|(level, &above)| {
             let above = site.get(above);
-            let region = above.regions().find(|(_, region)| region.name.of(&above.source) == name)?;
+            let region = above.regions_named(name).next()?;
             Some((level, region.0))
         })
     };

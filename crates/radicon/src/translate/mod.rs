@@ -336,8 +336,7 @@ impl<'a> Writer<'a> {
                 let chain = Resolver::new(self.site).chain(self.id);
                 !chain.levels[1..].iter().any(|level| {
                     let above = self.site.get(*level);
-                    above.definition(name.as_bytes()).is_some()
-                        || above.regions().any(|(_, region)| region.name.of(&above.source) == name.as_bytes())
+                    above.definition(name.as_bytes()).is_some() || above.regions_named(name.as_bytes()).next().is_some()
                 })
             }
         }

@@ -4,7 +4,7 @@ use crate::check::context::{Context, PageView};
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::site::ProblemKind;
-use crate::text::{Span, position};
+use crate::text::{Span};
 
 pub(super) const RULE: Rule = Rule {
     id: "unfollowed",
@@ -20,7 +20,7 @@ fn look(_: &Context<'_>, page: &PageView<'_>) -> Vec<Found> {
     let found = problems.filter_map(|problem| {
         let id = page.site.find(&problem.file)?;
         let template = page.site.get(id);
-        let is_there = |span: &Span| Some(position(&template.source, span.start)) == problem.at;
+        let is_there = |span: &Span| Some(template.position(span.start)) == problem.at;
         let spans = template.constructs.items.iter().map(|item| item.span);
         Some(Found::new(id, spans.clone().find(is_there).unwrap_or_default(), problem.message.clone()))
     });

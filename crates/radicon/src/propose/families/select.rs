@@ -12,7 +12,7 @@ use crate::propose::skeleton::unify::{Prices, Unified, Unifier};
 use crate::propose::{Job, Left};
 use crate::prove::Strength;
 use crate::site::{Parent, Role, Template};
-use crate::text::{SourceId, position};
+use crate::text::{SourceId};
 
 /// How often pages are put out and the rest unified again.
 const MOST_ROUNDS: usize = 8;
@@ -137,7 +137,7 @@ impl Job<'_> {
     fn uncertain_head(&self, id: SourceId) -> Option<String> {
         let template = self.site.get(id);
         let item = &template.constructs.items[self.site.uncertain_head(id)?];
-        let (at, text) = (position(&template.source, item.span.start), item.span.text(&template.source));
+        let (at, text) = (template.position(item.span.start), item.span.text(&template.source));
         Some(format!(
             "line {}: `{text}` may print something, or hold for the rest of its file: `own-file = true` in the \
              dialect says that it does, and `output` that it prints",
@@ -167,13 +167,13 @@ impl Job<'_> {
             return Some("other templates include or extend it".into());
         }
         if let Some(error) = template.constructs.errors.first() {
-            let at = position(&template.source, error.span.start);
+            let at = template.position(error.span.start);
             return Some(format!("line {}: {}", at.line, error.message));
         }
         let stays =
             |kind: Kind| kind.resolved() && !matches!(kind, Kind::Include | Kind::Comment) || kind == Kind::Verbatim;
         if let Some(item) = template.constructs.items.iter().find(|item| stays(item.kind)) {
-            let at = position(&template.source, item.span.start);
+            let at = template.position(item.span.start);
             return Some(format!(
                 "line {}: `{}` would change its meaning inside a block",
                 at.line,
@@ -209,7 +209,7 @@ impl Job<'_> {
         }
         let constructs = Constructs::read(&template.source, &self.dialect);
         let item = constructs.items.first()?;
-        let at = position(&template.source, item.span.start);
+        let at = template.position(item.span.start);
         let text: String = item.span.text(&template.source).chars().take(40).collect();
         Some(format!("line {}: the dialect `{}` would read `{text}` as a tag", at.line, self.dialect.name))
     }
