@@ -395,10 +395,19 @@ fn mutations_that_show_are_found() {
     assert!(missed.is_empty(), "{} are missed; the first: {}", missed.len(), missed[0]);
 }
 
-/// What the engine makes of a page of some files.
+/// What the engine makes of a page of some files, however deep they are.
 fn rendered(files: &BTreeMap<String, String>, page: &str) -> String {
-    let ways = Ways::all().next().expect("a way");
-    engine(BRACE, files).render(page, &wild::data(&mut Random(1)), ways).expect("it is put out")
+    let render = || {
+        let mut engine = engine(BRACE, files);
+        engine.deepest = 1_000;
+        let ways = Ways::all().next().expect("a way");
+        engine.render(page, &wild::data(&mut Random(1)), ways).expect("it is put out")
+    };
+    // In a thread with room enough.
+    std::thread::scope(|scope| {
+        let thread = std::thread::Builder::new().stack_size(256 << 20).spawn_scoped(scope, render);
+        thread.expect("a thread").join().expect("it is put out")
+    })
 }
 
 fn read(files: &BTreeMap<String, String>) -> Site {

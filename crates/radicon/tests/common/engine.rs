@@ -225,13 +225,15 @@ struct Template {
 pub struct Engine {
     syntax: Syntax,
     templates: HashMap<String, Result<Rc<Template>, String>>,
+    /// So many files and blocks may be inside each other.
+    pub deepest: usize,
 }
 
 impl Engine {
     /// Reads files by their paths.
     pub fn new<'f>(syntax: Syntax, files: impl IntoIterator<Item = (&'f str, &'f str)>) -> Self {
         let read = |(path, text): (&str, &str)| (path.to_owned(), Parser::read(syntax, path, text).map(Rc::new));
-        Self { syntax, templates: files.into_iter().map(read).collect() }
+        Self { syntax, templates: files.into_iter().map(read).collect(), deepest: 30 }
     }
 
     /// A page with data.
@@ -525,7 +527,7 @@ impl Run<'_> {
     /// A file with its own chain.
     fn file(&mut self, path: &str, seen: &mut Seen) -> Result<(), String> {
         self.depth += 1;
-        if self.depth > 30 {
+        if self.depth > self.engine.deepest {
             return Err("too deep".into());
         }
         let mut levels = vec![(path.to_owned(), self.engine.get(path)?)];
@@ -681,7 +683,7 @@ impl Run<'_> {
             (0..chain.levels.len()).filter(|&level| find(&chain.levels[level].1.nodes, name).is_some()).collect();
         let Some(&level) = levels.get(index) else { return Ok(()) };
         self.depth += 1;
-        if self.depth > 30 {
+        if self.depth > self.engine.deepest {
             return Err("too deep".into());
         }
         let template = Rc::clone(&chain.levels[level].1);
