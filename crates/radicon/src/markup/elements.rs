@@ -94,11 +94,9 @@ pub fn inside(name: &[u8], attributes: Attributed, around: Inside) -> Inside {
         (_, b"svg") => Inside::Drawing,
         // Scripts are assumed to run: `noscript` holds text for the parser.
         (_, b"math" | b"noscript") => Inside::Exact,
-        (
-            _,
-            b"html" | b"head" | b"frameset" | b"table" | b"thead" | b"tbody" | b"tfoot" | b"tr" | b"colgroup"
-            | b"select" | b"optgroup" | b"datalist",
-        ) => Inside::Structure,
+        (_, b"html" | b"head" | b"frameset" | b"table" | b"thead" | b"tbody" | b"tfoot" | b"tr" | b"colgroup") => {
+            Inside::Structure
+        }
         _ if element(name).preserves => Inside::Exact,
         _ => Inside::Words,
     }

@@ -218,12 +218,21 @@ pub(crate) fn significance(source: &[u8], document: &Document, is_edge: impl Fn(
                 let bytes = token.span().of(source);
                 let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else { continue };
                 let beside = (index.checked_sub(1).is_some_and(prints), prints(index + 1));
+                let is_construct = |at: Option<usize>| {
+                    at.and_then(|at| tokens.get(at)).is_some_and(|token| token.kind == TokenKind::Construct)
+                };
+                let goes = match tags.inside[index] {
+                    Inside::Structure => true,
+                    // A construct may be text, and become one with this.
+                    Inside::Drawing => !is_construct(index.checked_sub(1)) && !is_construct(Some(index + 1)),
+                    Inside::Words | Inside::Exact => false,
+                };
                 if is_all_blank(bytes) {
                     if beside.0 || beside.1 {
                         settle(&mut pending, &mut flags, true);
                         flags[index].0 |= LEAD;
                         edge = false;
-                    } else if !edge && !matches!(tags.inside[index], Inside::Structure | Inside::Drawing) {
+                    } else if !edge && !goes {
                         pending.push((index, LEAD));
                     }
                     continue;

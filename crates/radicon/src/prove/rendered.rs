@@ -643,6 +643,15 @@ impl Writer<'_> {
         }
     }
 
+    /// Whether a construct is before or after a node.
+    fn is_beside_construct(&self, node: usize) -> bool {
+        let is_construct = |link: Link| {
+            let data = link.map(|node| &self.nodes[node.get()].data);
+            matches!(data, Some(Data::Comment(text)) if text.starts_with(MARK))
+        };
+        is_construct(self.nodes[node].previous) || is_construct(self.nodes[node].next)
+    }
+
     fn before_tag(&mut self, flow: Flow, start: bool) {
         // Where elements may be other ones, none is an edge.
         let flow = if self.sure || flow == Flow::Hidden { flow } else { Flow::Inline };
@@ -711,7 +720,12 @@ impl Writer<'_> {
             self.edge = false;
             return self.out.extend_from_slice(escaped(text).as_bytes());
         }
-        let is_structure = matches!(around, Inside::Structure | Inside::Drawing);
+        let is_structure = match around {
+            Inside::Structure => true,
+            // A construct may be text, and become one with the text beside it.
+            Inside::Drawing => !self.is_beside_construct(node),
+            Inside::Words | Inside::Exact => false,
+        };
         let before_body = self.body_may_have_begun && !self.in_body(node);
         if is_structure && self.sure && !before_body && text.bytes().all(is_collapsible) {
             return;

@@ -4,7 +4,7 @@ use crate::check::context::{Context, PageView};
 use crate::check::found::Found;
 use crate::check::{Look, Rule, Severity};
 use crate::site::ProblemKind;
-use crate::text::{Span};
+use crate::text::Span;
 
 pub(super) const RULE: Rule = Rule {
     id: "unfollowed",

@@ -6,7 +6,7 @@ use std::ops::Range;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::learn::read::pieces::is_word;
-use crate::learn::thresholds::{HALF, LONGEST_ELEMENT, SKELETON_REACH};
+use crate::learn::thresholds::{HALF, LONGEST_ELEMENT, MOST_LEARNED, SKELETON_REACH};
 use crate::site::{SourceFile, folder};
 
 id!(
@@ -33,7 +33,7 @@ pub(in crate::learn) struct Text {
 impl Text {
     pub fn new(file: &SourceFile) -> Self {
         // A byte-order mark is whitespace to everything that follows.
-        let text = String::from_utf8_lossy(&file.bytes).replace('\u{feff}', "   ");
+        let text = String::from_utf8_lossy(some_lines(&file.bytes)).replace('\u{feff}', "   ");
         let (quiet, code) = (quiet_ranges(&text), code_ranges(&text));
         let head = text.get(..SKELETON_REACH).unwrap_or(&text).to_ascii_lowercase();
         let has_skeleton = ["<html", "<!doctype", "<body", "<head>", "<title"].iter().any(|tag| head.contains(tag));
@@ -59,6 +59,12 @@ impl Text {
     pub fn has_skeleton(&self) -> bool {
         self.has_skeleton
     }
+}
+
+/// As many of the first lines as are learned from.
+fn some_lines(bytes: &[u8]) -> &[u8] {
+    let Some(most) = bytes.get(..MOST_LEARNED) else { return bytes };
+    &most[..memchr::memrchr(b'\n', most).map_or(most.len(), |end| end + 1)]
 }
 
 /// The contents of scripts and styles.

@@ -12,7 +12,7 @@ use crate::propose::skeleton::unify::{Prices, Unified, Unifier};
 use crate::propose::{Job, Left};
 use crate::prove::Strength;
 use crate::site::{Parent, Role, Template};
-use crate::text::{SourceId};
+use crate::text::SourceId;
 
 /// How often pages are put out and the rest unified again.
 const MOST_ROUNDS: usize = 8;
