@@ -105,6 +105,6 @@ mod tests {
         refused(&files, |site| rename(site, at(site, "base.html"), "q", "x"), "nor a layout above it has a block `q`");
         refused(&files, |site| rename(site, at(site, "base.html"), "a", "x y"), "not a valid block name");
         let files = [BASE, ("p.html", "{% extends 'base.html' %}{% block z %}{{ block('a')|trim }}{% endblock %}")];
-        refused(&files, |site| rename(site, at(site, "base.html"), "a", "b"), "p.html:1:40: an expression may mean");
+        refused(&files, |site| rename(site, at(site, "base.html"), "a", "b"), "p.html:1:39: an expression may mean");
     }
 }
