@@ -328,7 +328,7 @@ fn roll_back(state: &State, journal: &mut Journal) -> Result<(), DiskError> {
         }
     }
     if !edited.is_empty() {
-        return Err(both_kept("a run cannot be taken back", &edited));
+        return Err(both_kept("a run cannot be undone", &edited));
     }
     discard(state, journal)
 }
@@ -337,7 +337,7 @@ fn both_kept(what: &str, edited: &[&Entry]) -> DiskError {
     let files: Vec<String> =
         edited.iter().map(|entry| format!("{} (the other version: {})", entry.path, entry.stage)).collect();
     DiskError::Refused(format!(
-        "{what}, since somebody has edited {}; both versions are kept. `radicon undo --abandon` gives the run up and \
+        "{what}, since somebody has edited {}; both versions are kept. `radicon undo --abandon` abandons the run and \
          leaves every file as it is",
         files.join(", ")
     ))

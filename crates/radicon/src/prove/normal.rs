@@ -203,6 +203,8 @@ pub(crate) fn significance(source: &[u8], document: &Document, is_edge: impl Fn(
         let token = tokens.get(at).filter(|token| token.kind == TokenKind::Construct && !is_edge(token));
         token.is_some_and(|token| construct_at(document, token).is_none_or(may_print))
     };
+    let is_construct =
+        |at: Option<usize>| at.and_then(|at| tokens.get(at)).is_some_and(|token| token.kind == TokenKind::Construct);
     // Text tokens whose last whitespace shows only if something inline follows.
     let mut pending: Vec<(usize, u8)> = Vec::new();
     let mut edge = true;
@@ -218,9 +220,6 @@ pub(crate) fn significance(source: &[u8], document: &Document, is_edge: impl Fn(
                 let bytes = token.span().of(source);
                 let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else { continue };
                 let beside = (index.checked_sub(1).is_some_and(prints), prints(index + 1));
-                let is_construct = |at: Option<usize>| {
-                    at.and_then(|at| tokens.get(at)).is_some_and(|token| token.kind == TokenKind::Construct)
-                };
                 let goes = match tags.inside[index] {
                     Inside::Structure => true,
                     // A construct may be text, and become one with this.
@@ -280,9 +279,8 @@ pub(crate) fn significance(source: &[u8], document: &Document, is_edge: impl Fn(
                 edge = false;
             }
             TokenKind::Escapable if in_title => {
-                let is_part = |at: usize| tokens.get(at).is_some_and(|token| token.kind == TokenKind::Construct);
-                let begins = if index.checked_sub(1).is_some_and(is_part) { 0 } else { BEGINS };
-                let ends = if is_part(index + 1) { 0 } else { ENDS };
+                let begins = if is_construct(index.checked_sub(1)) { 0 } else { BEGINS };
+                let ends = if is_construct(Some(index + 1)) { 0 } else { ENDS };
                 flags[index].0 |= begins | ends;
             }
             TokenKind::Doctype => edge = true,

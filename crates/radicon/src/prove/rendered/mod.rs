@@ -114,14 +114,15 @@ mod tests {
     use crate::dialect;
     use crate::prove::normal::significance;
 
+    fn tree(source: &str) -> Option<Vec<u8>> {
+        let dialect = dialect::builtin_named("brace-percent").expect("a built-in dialect");
+        let document = Document::read(source.as_bytes(), &dialect);
+        let shows = significance(source.as_bytes(), &document, |_| false);
+        rendered(source.as_bytes(), &document, &shows).map(|rendered| rendered.tree)
+    }
+
     #[track_caller]
     fn check(a: &str, b: &str, same: bool) {
-        let dialect = dialect::builtin_named("brace-percent").expect("a built-in dialect");
-        let tree = |source: &str| {
-            let document = Document::read(source.as_bytes(), &dialect);
-            let shows = significance(source.as_bytes(), &document, |_| false);
-            rendered(source.as_bytes(), &document, &shows).map(|rendered| rendered.tree)
-        };
         assert_eq!(tree(a) == tree(b), same, "{a}\n{b}");
     }
 
@@ -161,10 +162,7 @@ mod tests {
     fn nothing_is_said_where_text_is_moved_away_from_constructs() {
         for page in ["x</body> {{ a }}", "<html>{{ a }}<body>x", "<table>{{ a }}x<tr>", "{% if a %}<pre>{% endif %} x"]
         {
-            let dialect = dialect::builtin_named("brace-percent").expect("a built-in dialect");
-            let document = Document::read(page.as_bytes(), &dialect);
-            let shows = significance(page.as_bytes(), &document, |_| false);
-            assert!(rendered(page.as_bytes(), &document, &shows).is_none(), "{page}");
+            assert!(tree(page).is_none(), "{page}");
         }
     }
 
