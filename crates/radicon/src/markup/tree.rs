@@ -142,6 +142,38 @@ impl Document {
         })
     }
 
+    /// The children of a node that end before a token, the nearest first; found without the others.
+    pub(crate) fn children_before(&self, node: NodeId, token: TokenId) -> impl Iterator<Item = NodeId> + '_ {
+        let end = self.nodes.partition_point(|node| node.first < token);
+        let first = self.child_at_or_above(node, end.min(self.nodes[node].next.index()));
+        let before = move |child: &NodeId| self.child_at_or_above(node, child.index());
+        std::iter::successors(first, before).filter(move |&child| self.nodes[child].last <= token)
+    }
+
+    /// The child that holds the last node before a number.
+    fn child_at_or_above(&self, node: NodeId, end: usize) -> Option<NodeId> {
+        let mut at = NodeId::at(end.checked_sub(1)?);
+        while at > node && self.nodes[at].parent != node {
+            at = self.nodes[at].parent;
+        }
+        (at > node).then_some(at)
+    }
+
+    /// The children of a node that begin at a token or after it, in order; found without the others.
+    pub(crate) fn children_from(&self, node: NodeId, token: TokenId) -> impl Iterator<Item = NodeId> + '_ {
+        let end = self.nodes[node].next;
+        let start = self.nodes.partition_point(|node| node.first < token).max(node.index() + 1);
+        let mut at = NodeId::at(start).min(end);
+        // Within a child that begins before it.
+        while at < end && self.nodes[at].parent != node {
+            at = self.nodes[at].next;
+        }
+        std::iter::successors((at < end).then_some(at), move |child| {
+            let next = self.nodes[*child].next;
+            (next < end).then_some(next)
+        })
+    }
+
     /// The name of an element as written; empty for other nodes.
     pub fn name<'s>(&self, source: &'s [u8], node: NodeId) -> &'s [u8] {
         let node = &self.nodes[node];
@@ -455,6 +487,23 @@ mod tests {
             ("<b class=\"{% if a %}c{% endif %}\">{{ x }}</b>", "(b(#))"),
         ] {
             assert_eq!(shape(source), expected, "{source}");
+        }
+    }
+
+    #[test]
+    fn neighbours_among_children_are_those_of_a_walk() {
+        let source = "<ul><li>a<b>c</b><li>d</ul>x<p>y <i>z</i><!-- c --></p><br>";
+        let document = Document::read(source.as_bytes(), &crate::dialect::plain());
+        for node in NodeId::all(document.nodes.len()) {
+            let children: Vec<NodeId> = document.children(node).collect();
+            for token in TokenId::all(document.tokens.len() + 1) {
+                let before: Vec<NodeId> =
+                    children.iter().rev().copied().filter(|child| document.nodes[*child].last <= token).collect();
+                let from: Vec<NodeId> =
+                    children.iter().copied().filter(|child| document.nodes[*child].first >= token).collect();
+                assert_eq!(document.children_before(node, token).collect::<Vec<_>>(), before, "{node:?} {token:?}");
+                assert_eq!(document.children_from(node, token).collect::<Vec<_>>(), from, "{node:?} {token:?}");
+            }
         }
     }
 

@@ -116,13 +116,10 @@ impl Unifier<'_> {
                 }
                 inside
             };
-            let children: Vec<NodeId> = page.document.children(node).collect();
-            let ends_before = |child: &NodeId| page.document.nodes[*child].last <= run.0;
-            let starts_after = |child: &NodeId| page.document.nodes[*child].first >= run.1;
             !page.is_preserved(node)
                 && !page.has_printing_end(run)
-                && edge(&mut children.iter().rev().copied().filter(ends_before))
-                && edge(&mut children.iter().copied().filter(starts_after))
+                && edge(&mut page.document.children_before(node, run.0))
+                && edge(&mut page.document.children_from(node, run.1))
         })
     }
 
