@@ -3,7 +3,7 @@
 //! third-party and is mostly a copy of it becomes its child.
 
 use rayon::prelude::*;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_64;
 
 use crate::dialect::Kind;
@@ -117,6 +117,9 @@ impl Job<'_> {
         let items = &page.document.constructs.items;
         let mut outside = 0;
         let blank = |from: u32, to: u32| Span::new(from, to.max(from)).of(&page.source).iter().all(|b| is_blank(*b));
+        // The first one of a name.
+        let numbered = skeleton.regions.iter().enumerate().rev();
+        let regions: FxHashMap<&str, usize> = numbered.map(|(at, region)| (region.name.as_str(), at)).collect();
         let mut until = ConstructId(0);
         for (at, item) in ConstructId::each(items) {
             if at < until {
@@ -130,7 +133,7 @@ impl Job<'_> {
                 (Kind::Parent, _) => {}
                 (Kind::Block | Kind::Fill, Some(closer)) => {
                     let name = item.name.text(&page.source);
-                    let region = skeleton.regions.iter().position(|region| *region.name == *name)?;
+                    let region = *regions.get(&*name)?;
                     let inside = page.document.constructs.inside(at);
                     if inside.iter().any(|inner| inner.kind == Kind::Inherited || inner.kind.defines()) {
                         return None;
@@ -141,8 +144,9 @@ impl Job<'_> {
                 _ => return None,
             }
         }
-        let within = |outer: usize| fillings.iter().any(|filling| filling.region == outer);
-        let nested = fillings.iter().any(|filling| skeleton.regions[filling.region].outer.is_some_and(within));
+        let filled: FxHashSet<usize> = fillings.iter().map(|filling| filling.region).collect();
+        let within = |outer: usize| filled.contains(&outer);
+        let nested = filled.iter().any(|region| skeleton.regions[*region].outer.is_some_and(within));
         let end = page.source.len() as u32;
         fillings.sort_by_key(|filling| filling.region);
         (blank(outside, end) && !nested).then_some(Member { id, page, fillings, copy: false })

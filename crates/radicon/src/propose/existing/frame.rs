@@ -104,12 +104,12 @@ impl Job<'_> {
     /// The blocks along a layout's chain, the base's first.
     fn block_names(&self, layout: SourceId) -> Vec<String> {
         let mut names: Vec<String> = Vec::new();
+        let mut seen: FxHashSet<&[u8]> = FxHashSet::default();
         for &id in Resolver::new(self.site).chain(layout).levels.iter().rev() {
             let template = self.site.get(id);
             for (_, item) in template.blocks().chain(template.regions()) {
-                let name = item.name.text(&template.source).into_owned();
-                if !names.contains(&name) {
-                    names.push(name);
+                if seen.insert(item.name.of(&template.source)) {
+                    names.push(item.name.text(&template.source).into_owned());
                 }
             }
         }
