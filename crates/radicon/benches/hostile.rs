@@ -164,7 +164,7 @@ fn rows(size: usize, unlike: u64, goal: Goal) -> f64 {
     let files: Vec<(String, String)> = (0..4)
         .map(|page| {
             let mut row = |at: usize| {
-                let own = random(&mut state) % unlike == 0;
+                let own = random(&mut state).is_multiple_of(unlike);
                 let mut from = if own { random(&mut state) } else { shared[at] };
                 let [a, b, c] = [0; 3].map(|_| random(&mut from) as usize);
                 let page = if own { page } else { 9 };
