@@ -133,7 +133,7 @@ fn pieces(random: &mut Random, depth: usize, out: &mut Vec<String>) {
 fn respelt(random: &mut Random, piece: &str) -> String {
     match random.below(6) {
         0 => piece.replace("class=x", "class='x'").replace("<div", "<DIV"),
-        1 if piece.starts_with('<') && piece.contains(' ') && !piece.contains(['\'', '"', '-']) => {
+        1 if piece.starts_with('<') && piece.contains(' ') && !piece.contains(['\'', '"', '-', '{']) => {
             let inner = piece.trim_start_matches('<').trim_end_matches('>');
             let mut words: Vec<&str> = inner.split(' ').collect();
             let last = words.len() - 1;

@@ -47,9 +47,12 @@ pub fn rendered(source: &[u8], document: &Document, shows: &[Shows]) -> Option<R
     {
         return None;
     }
+    let is_frame = |name: &[u8]| [&b"html"[..], b"head", b"body"].iter().any(|own| name.eq_ignore_ascii_case(own));
+    let starts = document.tokens.iter().filter(|token| token.kind == TokenKind::StartTag);
+    let writes_frame = starts.map(|token| token.name().of(source)).any(is_frame);
     let parse = |beside_all| {
         let held = Holder { source, document, shows, beside_all }.write();
-        parse_document(Sink::default(), ParseOpts::default()).one(StrTendril::from(held))
+        parse_document(Sink::new(writes_frame), ParseOpts::default()).one(StrTendril::from(held))
     };
     let mut sink = parse(false);
     if sink.moved() {
@@ -128,6 +131,9 @@ mod tests {
 
     #[test]
     fn spelling_does_not_matter_and_meaning_does() {
+        assert!(tree("{{ x }}<html> y").is_none());
+        check("<svg>{{ x }}<g></g></svg>", "<svg>{{ x }}<g> </g></svg>", false);
+        check("<svg><title>{{ x }}</title><g></g></svg>", "<svg><title>{{ x }}</title><g> </g></svg>", true);
         check("<p class=a id=\"b\">x", "<P id='b'   class='a'>x</P>", true);
         check("<p>&amp;&lt;</p>", "<p>&#38;&lt;</p>", true);
         check("<ul><li>a<li>b</ul>", "<ul><li>a</li> <li>b</li></ul>", true);

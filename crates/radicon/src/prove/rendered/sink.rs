@@ -6,7 +6,7 @@ use std::num::NonZeroUsize;
 
 use html5ever::interface::{ElemName, ElementFlags, NodeOrText, QuirksMode, TreeSink};
 use html5ever::tendril::StrTendril;
-use html5ever::{Attribute, LocalName, Namespace, QualName, local_name};
+use html5ever::{Attribute, LocalName, Namespace, QualName, local_name, ns};
 use rustc_hash::FxHashMap;
 
 use super::holder::MARK;
@@ -32,8 +32,9 @@ pub(super) struct Node {
     pub next: Link,
     /// Of a `template`: the fragment that it holds.
     pub content: Link,
-    /// Of a table: a construct in it may print text, which a parser puts before the table.
-    pub gives_text: bool,
+    /// A construct in it may print what a parser moves out: of a table text, of a drawing elements of HTML, which end
+    /// the drawing.
+    pub gives: bool,
 }
 
 pub(super) type Link = Option<NonZeroUsize>;
@@ -48,14 +49,18 @@ pub(super) struct Sink {
     in_table: Cell<bool>,
     /// A construct is before the head or behind the body: text there is moved into the body.
     outside: Cell<bool>,
+    /// The page has a tag of the root, the head or the body.
+    writes_frame: bool,
     has_doctype: Cell<bool>,
     has_head: Cell<bool>,
     has_body: Cell<bool>,
 }
 
-impl Default for Sink {
-    fn default() -> Self {
+impl Sink {
+    /// An empty tree, for a page that has a tag of the root, the head or the body, or has none.
+    pub fn new(writes_frame: bool) -> Self {
         let sink = Self {
+            writes_frame,
             nodes: RefCell::default(),
             quirks: Cell::new(QuirksMode::NoQuirks),
             fostered: Cell::default(),
@@ -68,9 +73,7 @@ impl Default for Sink {
         sink.add(Data::Document);
         sink
     }
-}
 
-impl Sink {
     /// Whether text was moved away from constructs beside it.
     pub fn moved(&self) -> bool {
         self.fostered.get() && self.in_table.get() || self.outside.get()
@@ -116,7 +119,7 @@ impl Sink {
             previous: None,
             next: None,
             content: None,
-            gives_text: false,
+            gives: false,
         });
         nodes.len() - 1
     }
@@ -179,7 +182,9 @@ impl Sink {
         let Some(held) = text.strip_prefix(MARK) else { return };
         let prints = held.ends_with(MARK);
         match &nodes[parent].data {
-            Data::Document if self.has_body.get() || prints && self.has_doctype.get() => self.outside.set(true),
+            Data::Document if self.has_body.get() || prints && (self.has_doctype.get() || self.writes_frame) => {
+                self.outside.set(true);
+            }
             Data::Element { name, .. } => match name.local {
                 local_name!("html") if self.has_body.get() || prints && !self.has_head.get() => self.outside.set(true),
                 _ if is_in_table(&name.local) => {
@@ -190,14 +195,27 @@ impl Sink {
                         _ => false,
                     });
                     if let Some(table) = table.filter(|_| prints) {
-                        nodes[table].gives_text = true;
+                        nodes[table].gives = true;
                     }
                 }
-                _ => {}
+                _ => {
+                    let above = std::iter::successors(Some(parent), |node| parent_of(nodes, *node));
+                    let drawing = above.take_while(|&node| is_drawn(&nodes[node])).last();
+                    if let Some(drawing) = drawing.filter(|_| prints) {
+                        nodes[drawing].gives = true;
+                    }
+                }
             },
             _ => {}
         }
     }
+}
+
+/// Whether a node is an element of a drawing or formula in which elements of HTML end that.
+fn is_drawn(node: &Node) -> bool {
+    let Data::Element { name, .. } = &node.data else { return false };
+    let holds_html = matches!(name.local, local_name!("title") | local_name!("desc") | local_name!("foreignObject"));
+    name.ns != ns!(html) && !holds_html
 }
 
 /// Whether an element is a table or a part of one that shows no text of its own.

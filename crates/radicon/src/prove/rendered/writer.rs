@@ -94,8 +94,9 @@ impl<'t> Writer<'t> {
             Data::Element { name, attributes } => {
                 let (mut flow, mut inside) = how(name, attributes, around);
                 let is_frame = matches!(name.local, local_name!("html") | local_name!("head") | local_name!("body"));
-                if self.nodes[node].gives_text {
+                if self.nodes[node].gives {
                     flow = Flow::Inline;
+                    inside = if name.ns == ns!(html) { inside } else { Inside::Exact };
                 }
                 if is_frame && self.body_may_have_begun {
                     (flow, inside) = (Flow::Hidden, Inside::Words);
