@@ -53,47 +53,44 @@
 //! # Features
 //!
 //! - `disk` (on by default): sites in folders, the module `disk`.
-//! - `dom`: the strength [`Strength::Dom`], for pages that are equal only in a standard HTML parser.
 //! - `schema`: JSON Schemas of all values that can be serialised.
 //!
 //! # The modules, in reading order
 //!
-//! [`text`] has spans and positions; [`dialect`] describes how an engine writes its tags; [`markup`] reads sources
-//! into tokens and trees; [`edit`] changes them; [`config`] reads settings. On these rest [`site`] (files, roots,
-//! roles), [`resolve`] (chains and finished pages), [`mod@prove`], [`mod@repeats`], [`mod@propose`], single
+//! [`text`] has spans and positions; [`config`] reads what people write in TOML; [`dialect`] describes how an engine
+//! writes its tags; [`markup`] reads sources into tokens and trees: these are the crate `radicon-markup`. On them rest
+//! [`site`] (files, roots, roles), [`resolve`] (chains and finished pages), [`mod@prove`] and [`edit`], the crate
+//! `radicon-site`. This crate shows both, and has what is made of them: [`mod@repeats`], [`mod@propose`], single
 //! refactorings ([`steps`]), [`mod@check`], [`report`], and `disk`. [`learn`] infers a dialect from a site;
 //! [`translate`] writes templates in another one.
 
 #![warn(missing_debug_implementations)]
 
 pub mod check;
-pub mod config;
-pub mod dialect;
 #[cfg(feature = "disk")]
 pub mod disk;
-pub mod edit;
 mod hash;
-mod ids;
-pub mod learn;
-pub mod markup;
 pub mod navigate;
 pub mod propose;
-pub mod prove;
 pub mod repeats;
 pub mod report;
-pub mod resolve;
+mod rooted;
 mod sequence;
-pub mod site;
 pub mod steps;
-pub mod text;
 pub mod translate;
-mod urls;
 
 pub use check::{Checked, Finding, check};
 #[cfg(feature = "disk")]
 pub use disk::{DiskError, Workspace};
 pub use propose::{Proposal, ProposeError, ProposeOptions, propose};
-pub use prove::{Proof, Strength, prove};
+pub use prove::{Proof, Strength};
+#[doc(inline)]
+pub use radicon_learn as learn;
+#[doc(inline)]
+pub use radicon_markup::{config, dialect, markup, text};
+use radicon_site::urls;
+#[doc(inline)]
+pub use radicon_site::{edit, prove, resolve, site};
 pub use repeats::{RepeatOptions, Repeats, repeats};
 pub use resolve::Resolver;
 pub use site::{Change, Settings, Site, SourceFile};

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use anyhow::{Context, Result, bail};
 use include_dir::{Dir, include_dir};
+use radicon::report::Survey;
 use radicon::{ProposeOptions, Strength, disk, propose, prove};
 
 use super::writing::sources;
@@ -27,7 +28,7 @@ pub fn run(_: &Arguments, folder: &Path) -> Result<u8> {
     let mut out = out();
     let loaded = disk::load(&old)?;
     headline(&mut out, "1. The site before")?;
-    let totals = loaded.site.survey(&loaded.problems).totals;
+    let totals = Survey::of(&loaded.site, &loaded.problems).totals;
     writeln!(out, "   {}: {}, copied from each other over the years\n", old.display(), count(totals.pages, "page"))?;
 
     headline(&mut out, "2. radicon propose --show")?;

@@ -55,7 +55,7 @@ pub fn run(arguments: &Arguments, dir: Option<&Path>, rendered: Option<&Path>, w
 /// Says that nothing was learned, and what is not explained all the same.
 fn nothing(site: &Site, out: &mut impl Write) -> Result<u8> {
     let unread = unread(site);
-    if unread.is_empty() && site.survey(&[]).unexplained.is_empty() {
+    if unread.is_empty() && site.unexplained().is_empty() {
         headline(out, "Nothing to learn: the known dialects describe every tag")?;
         next(out, "radicon dialect list, to see the dialect of each file")?;
         return Ok(FINE);

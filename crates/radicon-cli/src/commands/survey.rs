@@ -6,7 +6,8 @@ use std::io::Write;
 use anyhow::Result;
 use radicon::repeats;
 use radicon::repeats::RepeatOptions;
-use radicon::site::{Role, Survey};
+use radicon::report::Survey;
+use radicon::site::Role;
 use radicon::text::Place;
 
 use super::loading::{load, unread};
@@ -23,7 +24,7 @@ const LISTED: usize = 40;
 
 pub fn run(arguments: &Arguments) -> Result<u8> {
     let loaded = load(arguments)?;
-    let mut survey = loaded.site.survey(&loaded.problems);
+    let mut survey = Survey::of(&loaded.site, &loaded.problems);
     if survey.totals.bytes <= MOST_BYTES {
         let _working = busy("looking for copies");
         survey.repeats = Some(repeats(&loaded.site, &RepeatOptions::default()).summary());

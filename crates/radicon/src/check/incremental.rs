@@ -56,8 +56,12 @@ impl Checks {
 
     /// The same where the site's repeats, with the usual options, may be known already.
     pub(crate) fn check_knowing(&mut self, site: &Site, repeats: Option<&Repeats>) -> Checked {
-        let wanted: Vec<Rule> =
-            self.rules.iter().filter(|rule| site.settings.check.severity(rule).is_some()).copied().collect();
+        let wanted: Vec<Rule> = self
+            .rules
+            .iter()
+            .filter(|rule| site.settings.check.severity(rule.id, rule.severity).is_some())
+            .copied()
+            .collect();
         let paths = || site.templates.iter().map(|template| &template.path);
         // With other files the same names may lead elsewhere, and settings say what is looked for.
         if !self.paths.iter().eq(paths()) || self.settings != site.settings {

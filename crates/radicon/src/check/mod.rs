@@ -13,11 +13,13 @@ use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
+use crate::config::{self, ConfigError, items, subtable, unknown};
 use crate::edit::{Edit, EditError, Edits};
 use crate::prove::{Assumption, PageProof, Strength, prove};
-use crate::site::{Change, Site, Template};
+use crate::site::{Change, Settings, Site, Template};
 use crate::text::{LineIndex, SourceId, Span, line_start};
 
+pub use crate::site::Severity;
 pub use baseline::{Baseline, BaselineError};
 use context::{Context, PageView};
 pub use found::Found;
@@ -25,30 +27,6 @@ pub use incremental::Checks;
 pub use rules::RULES;
 #[cfg(test)]
 pub(crate) use rules::testing;
-
-/// How bad a finding is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-#[serde(rename_all = "kebab-case")]
-pub enum Severity {
-    /// A page does not come out, or not as it is written.
-    Error,
-    /// Something is most likely not as it was meant.
-    Warning,
-    /// Something may be better; it does not count for the exit code.
-    Hint,
-}
-
-impl Severity {
-    /// The word for it.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Severity::Error => "error",
-            Severity::Warning => "warning",
-            Severity::Hint => "hint",
-        }
-    }
-}
 
 /// One thing that is looked for.
 #[derive(Clone, Copy, Debug, Serialize)]
@@ -211,6 +189,24 @@ impl Checked {
     }
 }
 
+/// Refuses settings that name a rule which is not among `rules`.
+///
+/// # Errors
+/// With the line and column of the name.
+pub fn refuse_unknown_rules(settings: &Settings, rules: &[Rule]) -> Result<(), ConfigError> {
+    let known: Vec<&str> = rules.iter().map(|rule| rule.id).collect();
+    config::read(&settings.text, |table| {
+        for check in items(table).into_iter().filter(|item| item.0 == "check") {
+            for named in items(subtable(check)?).into_iter().filter(|item| matches!(item.0, "levels" | "ignore")) {
+                if let Some(rule) = items(subtable(named)?).into_iter().find(|item| !known.contains(&item.0)) {
+                    return Err(unknown(rule, &known));
+                }
+            }
+        }
+        Ok(())
+    })
+}
+
 /// Looks for everything that [`RULES`] name, but for what the site's settings turn off.
 pub fn check(site: &Site) -> Checked {
     check_rules(site, RULES)
@@ -238,7 +234,7 @@ fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Check
                 span,
                 message,
             });
-            let usual = site.settings.check.severity(&rule).unwrap_or(rule.severity);
+            let usual = site.settings.check.severity(rule.id, rule.severity).unwrap_or(rule.severity);
             // What a rule is less sure of than usual weighs no more than it says.
             let severity = found.severity.map_or(usual, |severity| severity.max(usual));
             Finding {

@@ -13,6 +13,7 @@ use rustc_hash::FxHasher;
 use xxhash_rust::xxh3::xxh3_128;
 
 use super::{DIALECTS_FOLDER, DiskError, Loaded, REPORT_MARK, SETTINGS_FILE, is_configuration, slashed};
+use crate::check::{RULES, refuse_unknown_rules};
 use crate::dialect::{self, Dialect};
 use crate::learn::{AsKnown, Learned, learn_from, may_learn_like};
 use crate::site::{self, FileNames, Memory, Problem, ProblemKind, Settings, Site, SourceFile};
@@ -381,7 +382,10 @@ fn dialect_paths(folder: &Path, settings: &Settings) -> Result<Vec<PathBuf>, Dis
 fn configuration(folder: &Path) -> Result<(Settings, Vec<Arc<Dialect>>), DiskError> {
     let path = folder.join(SETTINGS_FILE);
     let settings = match fs::read_to_string(&path) {
-        Ok(text) => Settings::parse(&text).map_err(|source| DiskError::Config { path: path.clone(), source })?,
+        Ok(text) => {
+            let read = Settings::parse(&text).and_then(|read| refuse_unknown_rules(&read, RULES).map(|()| read));
+            read.map_err(|source| DiskError::Config { path: path.clone(), source })?
+        }
         Err(error) if error.kind() == io::ErrorKind::NotFound => Settings::default(),
         Err(error) => return Err(DiskError::io(path)(error)),
     };

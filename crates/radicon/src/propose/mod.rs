@@ -27,9 +27,9 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::dialect::{self, Dialect, Kind, Urls};
 use crate::prove::Strength;
+use crate::rooted;
 use crate::site::{Parent, Role, Site, SourceFile, Template, folder, taglike};
 use crate::text::SourceId;
-use crate::urls;
 
 use assemble::Plan;
 pub use explain::Explanation;
@@ -77,7 +77,7 @@ fn propose_only(
 ) -> Result<Proposal, ProposeError> {
     let dialect = options.dialect.clone().unwrap_or_else(|| usual_dialect(site));
     // Pages of different folders say the same alike when all URLs start at the root.
-    let copy = (dialect.rules.urls == Urls::Rebased).then(|| urls::rooted(site));
+    let copy = (dialect.rules.urls == Urls::Rebased).then(|| rooted::rooted(site));
     let (at, actual) = (copy.as_ref().unwrap_or(site), copy.as_ref().map(|_| site));
     let (price, nested_defaults, partials) = (options.price(), true, Arc::default());
     // Two notations are never mixed, unless that was asked for by name.
@@ -119,7 +119,7 @@ fn propose_in(site: &Site, options: &ProposeOptions, job: Job<'_>) -> Result<Pro
     let (healthy, healed) = heal::heal(site, &jobs);
     let actual = jobs[0].actual.map(|actual| {
         let files = healthy.templates.iter().map(|template| {
-            SourceFile::new(template.path.clone(), urls::unrooted(&template.path, template.role, &template.source))
+            SourceFile::new(template.path.clone(), rooted::unrooted(&template.path, template.role, &template.source))
         });
         actual.with_files(files.collect(), &jobs[0].dialects())
     });

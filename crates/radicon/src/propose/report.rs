@@ -8,9 +8,9 @@ use super::proposal::{ProposedBlock, ProposedFile, ProposedLayout};
 use super::skeleton::hole::TAGS;
 use crate::markup::{ConstructId, Document, NodeId, NodeKind};
 use crate::resolve::Resolver;
+use crate::rooted::unmarked;
 use crate::site::{Site, Template};
 use crate::text::{SourceId, Span, trim_blanks};
-use crate::urls::unmarked;
 
 /// How many pages that override a block are named.
 const SUCH_AS: usize = 3;

@@ -10,9 +10,9 @@ use crate::propose::assemble::Plan;
 use crate::propose::partials::find::Extracted;
 use crate::propose::{Job, Left, Proposal, ProposedFile, ProposedPartial, changes, report, size};
 use crate::prove::{Proof, Prover, Strength};
+use crate::rooted;
 use crate::site::own_file::Needs;
 use crate::site::{Role, Site, SourceFile};
-use crate::urls;
 
 /// How often partials are tried, each time without the files of those pages, and their
 /// layouts, for which they failed.
@@ -167,7 +167,7 @@ impl Job<'_> {
     /// A written file as it goes into the site as it is.
     fn actual_bytes(&self, file: &ProposedFile) -> Vec<u8> {
         match self.actual {
-            Some(_) => urls::unrooted(&file.path, file.role, &file.bytes),
+            Some(_) => rooted::unrooted(&file.path, file.role, &file.bytes),
             None => file.bytes.clone(),
         }
     }

@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use rustc_hash::FxHashMap;
 use serde::Serialize;
 
+use crate::report::Survey;
 use crate::resolve::Resolver;
-use crate::site::{Parent, Role, Site, Survey, folder};
+use crate::site::{Parent, Role, Site, folder};
 use crate::text::SourceId;
 
 /// The layouts with their pages, and who includes which partial.

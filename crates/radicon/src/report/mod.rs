@@ -8,6 +8,7 @@
 mod blocks;
 mod inside;
 mod map;
+mod survey;
 mod tasks;
 
 use std::sync::Arc;
@@ -18,11 +19,12 @@ use crate::check::{Checked, Checks, RULES};
 use crate::dialect::Dialect;
 use crate::propose::{Proposal, ProposeError, ProposeOptions, propose};
 use crate::repeats::{RepeatOptions, Repeats, repeats};
-use crate::site::{Problem, Site, SourceFile, Survey};
+use crate::site::{Problem, Site, SourceFile};
 
 pub use blocks::{BlockCell, BlockRow, BlockTable, Definer, Given};
 pub use inside::{Inside, InsideFile, InsidePage, InsideSite, InsideStyle, Passage, Piece};
 pub use map::{LayoutMap, LayoutNode, PageFolder, PartialNode};
+pub use survey::{Survey, SurveyFile, Totals, UnknownTag};
 pub use tasks::{Task, TaskKind};
 
 /// The options of a report.
@@ -98,7 +100,7 @@ impl Structure {
 /// If the dialect asked for in the options has neither layouts nor includes.
 pub fn report(site: &Site, options: &ReportOptions) -> Result<Report, ProposeError> {
     let found = repeats(site, &RepeatOptions::default());
-    let mut survey = site.survey(&options.problems);
+    let mut survey = Survey::of(site, &options.problems);
     survey.repeats = Some(found.summary());
     let checked = Checks::new(RULES).check_knowing(site, Some(&found));
     let proposal = propose(site, &options.propose)?;
@@ -109,7 +111,7 @@ pub fn report(site: &Site, options: &ReportOptions) -> Result<Report, ProposeErr
     Ok(Report {
         tasks: tasks::find(&checked, &found, proposal.as_ref()),
         now: Structure::of(site, &survey),
-        proposed: after.as_ref().map(|after| Structure::of(after, &after.survey(&[]))),
+        proposed: after.as_ref().map(|after| Structure::of(after, &Survey::of(after, &[]))),
         survey,
         inside,
         repeats: found,

@@ -12,10 +12,10 @@ use crate::markup::{Constructs, Document, Node, NodeKind};
 use crate::propose::{Passing, Pattern, Segment, bound_to_file};
 use crate::prove::Strength;
 use crate::repeats::{RepeatCopy, RepeatKind, RepeatOptions, repeats};
+use crate::rooted::place_in;
 use crate::site::own_file::Needs;
 use crate::site::{Home, Role, Site, SourceFile, Template};
 use crate::text::{SourceId, Span};
-use crate::urls::place_in;
 
 /// The markup that becomes a partial, and the places where it is included.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -22,10 +22,10 @@ use crate::dialect::{Dialect, Urls, builtin_named};
 use crate::edit::{EditError, Edits};
 use crate::propose::naming;
 use crate::prove::{Comparison, PageProof, Proof, Prover, Strength};
+use crate::rooted;
 use crate::site::own_file::Needs;
 use crate::site::{Change, Role, Settings, Site, Template, stem};
 use crate::text::{SourceId, Span};
-use crate::urls;
 
 pub use collapse::collapse;
 pub use default_layout::default_layout;
@@ -112,7 +112,7 @@ fn moving(site: &Site, margin: bool, make: impl FnOnce(&Site) -> Result<Step, St
     if !margin && !site.templates.iter().any(follow) {
         return make(site);
     }
-    let copy = urls::rooted(site);
+    let copy = rooted::rooted(site);
     let step = make(&copy).map_err(unmarked)?;
     let more: Vec<Arc<Dialect>> = builtin_named("margin").filter(|_| margin).into_iter().collect();
     let after = copy.after(&step.changes, &more);
@@ -120,20 +120,20 @@ fn moving(site: &Site, margin: bool, make: impl FnOnce(&Site) -> Result<Step, St
     for Change { path, old, new } in &mut changes {
         *old = site.find(path).map(|id| site.get(id).source.to_vec());
         let role = after.find(path).map_or(Role::Partial, |id| after.get(id).role);
-        *new = new.take().map(|text| urls::unrooted(path, role, &text));
+        *new = new.take().map(|text| rooted::unrooted(path, role, &text));
     }
     let made = proven(site, &site.after(&changes, &more), step.title, changes, Strength::Blanks)?;
-    let notes = step.notes.iter().map(|note| urls::unmarked(note)).collect();
+    let notes = step.notes.iter().map(|note| rooted::unmarked(note)).collect();
     Ok(Step { notes, settings: step.settings, ..made })
 }
 
 /// An error that tells of such a copy, for people.
 fn unmarked(error: StepError) -> StepError {
     match error {
-        StepError::Refused(why) => StepError::Refused(urls::unmarked(&why)),
+        StepError::Refused(why) => StepError::Refused(rooted::unmarked(&why)),
         StepError::Changes(mut page) => {
             if let Comparison::Differs(difference) = &mut page.result {
-                difference.message = urls::unmarked(&difference.message);
+                difference.message = rooted::unmarked(&difference.message);
             }
             StepError::Changes(page)
         }

@@ -63,7 +63,7 @@ fn first_word(bytes: &[u8]) -> &[u8] {
 /// Whether a delimiter with one of the dialect's words is here.
 fn begins_known(dialect: &Dialect, rest: &[u8]) -> bool {
     let words = dialect.words();
-    let leads = dialect.tags.iter().map(|tag| tag.pattern.lead()).filter(|lead| rest.starts_with(lead));
+    let leads = dialect.tags().iter().map(|tag| tag.pattern.lead()).filter(|lead| rest.starts_with(lead));
     leads.max_by_key(|lead| lead.len()).is_some_and(|lead| {
         let first = first_word(&rest[lead.len()..]);
         words.iter().any(|word| word.as_bytes() == first)
@@ -83,7 +83,7 @@ fn by_half(id: SourceId, template: &Template, span: Span, half: Span, tail: &[u8
 
 /// Of a line that no tag was read in: where the half of a closing delimiter is, and all of it.
 fn half_closed<'d>(dialect: &'d Dialect, line: &[u8]) -> Option<(Range<usize>, &'d [u8])> {
-    let tags = dialect.tags.iter().map(|tag| &tag.pattern);
+    let tags = dialect.tags().iter().map(|tag| &tag.pattern);
     let tag =
         tags.filter(|tag| tag.lead().len() > 1 && line.starts_with(tag.lead())).max_by_key(|tag| tag.lead().len())?;
     let (lead, tail) = (tag.lead().len(), tag.tail());
@@ -99,7 +99,7 @@ fn half_closed<'d>(dialect: &'d Dialect, line: &[u8]) -> Option<(Range<usize>, &
 
 /// Of a tag that was read: up to where it was meant to go, the half of the closing delimiter there, and all of it.
 fn half_closed_before(template: &Template, item: &Construct) -> Option<(Span, Span, Vec<u8>)> {
-    let pattern = &template.dialect.tags.get(item.tag as usize)?.pattern;
+    let pattern = &item.tag_form(&template.dialect)?.pattern;
     let (lead, text) = (pattern.lead(), item.span.of(&template.source));
     let skipped = matches!(item.kind, Kind::Comment | Kind::Verbatim | Kind::Code) || item.inside != Inside::Nothing;
     if skipped || lead.len() < 2 || !text.starts_with(lead) {
@@ -145,7 +145,7 @@ fn torn(template: &Template) -> Vec<(Span, Span, String)> {
     let (source, dialect) = (&template.source, &template.dialect);
     let words = dialect.words();
     let mut leads: Vec<&[u8]> =
-        dialect.tags.iter().map(|tag| tag.pattern.lead()).filter(|lead| lead.len() == 2).collect();
+        dialect.tags().iter().map(|tag| tag.pattern.lead()).filter(|lead| lead.len() == 2).collect();
     leads.sort_unstable();
     leads.dedup();
     let mut found = Vec::new();
@@ -175,7 +175,7 @@ fn swallows(template: &Template, span: Span, kind: Kind) -> bool {
     let text = span.of(&template.source);
     let lead = template
         .dialect
-        .tags
+        .tags()
         .iter()
         .map(|tag| tag.pattern.lead())
         .filter(|lead| lead.len() > 1 && text.starts_with(lead));

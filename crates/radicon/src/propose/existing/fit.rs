@@ -224,7 +224,7 @@ impl Fit<'_> {
             return None;
         }
         if self.frame.regions_in(frame.document.span(ours)).is_empty() {
-            return (frame.keys[ours].whole == page.keys[theirs].whole).then(Vec::new);
+            return (frame.keys[ours.index()].whole == page.keys[theirs.index()].whole).then(Vec::new);
         }
         if frame.normal((a.close, a.last)) != page.normal((b.close, b.last)) {
             return None;

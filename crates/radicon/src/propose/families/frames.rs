@@ -203,7 +203,7 @@ fn features(page: &Page) -> Vec<Hashed> {
             _ => continue,
         };
         if own.len() > 2 && node.depth <= MAX_DEPTH {
-            let parent = page.keys[node.parent].label;
+            let parent = page.keys[node.parent.index()].label;
             let weight = own.len() as f32 / f32::from(1 + node.depth);
             found.push((mix(u64::from(parent), xxh3_64_with_seed(&own, node.kind as u64)), weight));
         }

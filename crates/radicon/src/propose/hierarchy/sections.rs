@@ -280,7 +280,7 @@ fn features(pages: &[Page], index: usize, holes: &[&Hole]) -> Vec<Feature> {
                 _ => (page.normal((node.first, node.last)), 0),
             };
             if own.len() > 2 {
-                let parent = page.keys[node.parent].label;
+                let parent = page.keys[node.parent.index()].label;
                 let feature = mix(mix(number as u64, u64::from(parent)), xxh3_64_with_seed(&own, node.kind as u64));
                 found.push((feature, own.len() as u32 + 4 * rest, false));
             }

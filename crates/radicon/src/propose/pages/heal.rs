@@ -13,9 +13,9 @@ use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Hole, Variant, holes};
 use crate::repeats::{difference, new_words};
+use crate::rooted::unmarked;
 use crate::site::{Site, SourceFile};
 use crate::text::position;
-use crate::urls::unmarked;
 
 /// One page in so many may differ.
 const MINORITY: usize = 5;

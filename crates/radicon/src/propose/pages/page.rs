@@ -7,7 +7,6 @@ use std::sync::Arc;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::hash::mix;
-use crate::ids::numbers;
 use crate::markup::elements::{Flow, element, flow};
 use crate::markup::{Document, NodeId, NodeKind, Token, TokenId, TokenKind};
 use crate::prove::{Normal, Shows, Strength, construct_at, may_print, normal_run, significance};
@@ -41,8 +40,6 @@ impl Key {
         Self { whole, label: label as u32, tag: label as u16, size: Self::size(size), ..Self::default() }
     }
 }
-
-numbers!(NodeId: Key);
 
 /// A page ready for comparison.
 pub struct Page {
@@ -123,7 +120,7 @@ impl Page {
         let mut keys = vec![Key::default(); nodes.len()];
         for index in NodeId::all(nodes.len()).rev() {
             let node = &nodes[index];
-            let mut key = keys[index];
+            let mut key = keys[index.index()];
             let start = xxh3_64(normal.run(node.first, node.inner));
             let end = xxh3_64(normal.run(node.close, node.last));
             let normal_is_empty = normal.run(node.first, node.last).is_empty();
@@ -147,9 +144,9 @@ impl Page {
                         key.label.wrapping_add(mix(xxh3_64(&written.to_ascii_lowercase()), xxh3_64(value())) as u32);
                 }
             }
-            keys[index] = key;
+            keys[index.index()] = key;
             if index != NodeId::ROOT {
-                let parent = &mut keys[node.parent];
+                let parent = &mut keys[node.parent.index()];
                 if key.whole != 0 {
                     parent.whole = mix(parent.whole, key.whole);
                 }
@@ -293,7 +290,7 @@ impl Page {
             if node.kind == NodeKind::Element {
                 let before = &self.source[..self.document.offset(node.first) as usize];
                 let blanks = before.iter().rev().take_while(|b| is_blank(**b)).count();
-                let key = (self.keys[node.parent].label, self.keys[index].whole);
+                let key = (self.keys[node.parent.index()].label, self.keys[index.index()].whole);
                 found.push((key, xxh3_64(&before[before.len() - blanks..])));
             }
         }
@@ -315,7 +312,7 @@ impl Page {
     }
 
     fn normal_is_empty(&self, node: NodeId) -> bool {
-        self.keys[node].whole == 0
+        self.keys[node.index()].whole == 0
     }
 }
 
@@ -331,7 +328,7 @@ mod tests {
     fn keys_tell_how_alike_nodes_are() {
         let page = page("p.html", "<p class=\"a\">x</p><p class=\"a\">y</p><p class=\"b\">x</p> <div id=\"c\"></div>");
         let nodes: Vec<NodeId> = page.document.children(NodeId::ROOT).collect();
-        let key = |at: usize| page.keys[nodes[at]];
+        let key = |at: usize| page.keys[nodes[at].index()];
         assert_ne!(key(0).whole, key(1).whole);
         assert_eq!((key(0).label, key(0).tag), (key(1).label, key(1).tag));
         assert_ne!(key(0).label, key(2).label);

@@ -182,7 +182,7 @@ impl Unifier<'_> {
         let page = &self.pages[page];
         let unit = |id: NodeId| {
             let node = &page.document.nodes[id];
-            Unit { run: (node.first, node.last), node: id, key: page.keys[id], mark: None }
+            Unit { run: (node.first, node.last), node: id, key: page.keys[id.index()], mark: None }
         };
         // Whitespace is no landmark; it belongs to what is between.
         let counts = |unit: &Unit| {

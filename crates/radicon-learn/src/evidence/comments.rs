@@ -1,0 +1,56 @@
+//! Comments: what holds words for people, and no expressions.
+
+use std::collections::BTreeMap;
+
+use rustc_hash::FxHashSet;
+
+use crate::read::corpus::Corpus;
+use crate::read::directives::Directive;
+use crate::read::directives::DirectiveId;
+use crate::read::pieces::is_prose;
+use crate::read::tags::{Notation, Tag};
+use crate::read::tags::{NotationId, TagId};
+use crate::thresholds::{FEWEST_REMARKS, PROSE, PROSE_MARKED, USES_PER_WORD};
+
+/// The directives of notations and marks that hold nothing but words for people.
+pub(crate) fn comment_directives(
+    corpus: &Corpus,
+    notations: &[Notation],
+    tags: &[Tag],
+    directives: &[Directive],
+) -> FxHashSet<DirectiveId> {
+    let mut groups: BTreeMap<(NotationId, &str), Vec<DirectiveId>> = BTreeMap::new();
+    for (id, directive) in DirectiveId::each(directives) {
+        groups.entry((directive.notation, directive.mark.as_str())).or_default().push(id);
+    }
+    let is_comment = |((notation, mark), ids): &((NotationId, &str), Vec<DirectiveId>)| {
+        let uses: usize = ids.iter().map(|&id| directives[id].tags.len()).sum();
+        let own = ids.iter().flat_map(|&id| &directives[id].tags);
+        let is_words = |at: &&TagId| is_prose(&corpus.texts[tags[**at].file].text[tags[**at].inner.clone()]);
+        let prose = own.filter(is_words).count();
+        let delimits = PROSE.reached(prose, uses) && hints_comment(&notations[*notation].open, "");
+        // Sentences begin with many words, tags with few.
+        let marks = !mark.is_empty() && PROSE_MARKED.reached(prose, uses) && ids.len() * USES_PER_WORD >= uses;
+        uses >= FEWEST_REMARKS && (delimits || marks && hints_comment("", mark))
+    };
+    groups.into_iter().filter(is_comment).flat_map(|(_, ids)| ids).collect()
+}
+
+/// Whether a delimiter or mark looks as those of comments do.
+pub(crate) fn hints_comment(open: &str, mark: &str) -> bool {
+    open.ends_with(['#', '*', '-', '!', ';', '/']) || mark.starts_with(['#', '*', '!', '/']) || mark.starts_with("--")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn delimiters_and_marks_that_comments_have() {
+        for (open, mark, expected) in
+            [("{#", "", true), ("(*", "", true), ("<!--:", "", false), ("[~", "--", true), ("[~", "=", false)]
+        {
+            assert_eq!(hints_comment(open, mark), expected, "{open} {mark}");
+        }
+    }
+}

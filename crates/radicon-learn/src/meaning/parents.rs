@@ -1,0 +1,218 @@
+//! Which tags name the parent, where the body goes, and layouts that no file names.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rustc_hash::FxHashSet;
+
+use crate::Confidence;
+use crate::dialect::Kind;
+use crate::meaning::{Facts, Meaning, Meanings, on_top, plural};
+use crate::read::corpus::TextId;
+use crate::read::directives::DirectiveId;
+use crate::read::directives::{Slot, arguments_of};
+use crate::read::tags::{NotationId, TagId};
+use crate::read::tags::{Style, token_text};
+use crate::site::{beneath, folder};
+use crate::thresholds::RECUR;
+
+/// Words that say that a file has no layout.
+const NO_LAYOUT: [&str; 8] = ["none", "null", "nil", "false", "no", "nothing", "off", "0"];
+
+impl Facts<'_> {
+    /// For each file the names that its tags give, of directives that are asked for; those of targets left out.
+    pub(super) fn names(&self, gives: impl Fn(DirectiveId) -> bool) -> Vec<BTreeSet<(NotationId, &str)>> {
+        let targets: FxHashSet<DirectiveId> =
+            self.references.iter().filter(|r| r.strong || r.share() == 1.0).map(|r| r.directive).collect();
+        let mut names = vec![BTreeSet::new(); self.corpus.texts.len()];
+        for at in TagId::all(self.tags.len()) {
+            let of = self.of[at];
+            if targets.contains(&of)
+                || !gives(of)
+                || self.pairs.is_closer(of)
+                || self.tags[at].quiet && !self.notations[self.tags[at].notation].strong
+            {
+                continue;
+            }
+            if let Some((_, name)) = self.names_of(at).into_iter().next() {
+                names[self.tags[at].file.index()].insert((self.tags[at].notation, name));
+            }
+        }
+        names
+    }
+
+    /// The ancestors of a file by some edges; a round ends it.
+    pub(super) fn ancestors(parents: &BTreeMap<TextId, TextId>, file: TextId) -> Vec<TextId> {
+        let mut chain = vec![file];
+        while let Some(&next) = parents.get(&chain[chain.len() - 1]).filter(|next| !chain.contains(next)) {
+            chain.push(next);
+        }
+        chain.remove(0);
+        chain
+    }
+
+    /// The mean share of a file's names that recur up the chain, and in how many files.
+    pub(super) fn recurrence(
+        &self,
+        parents: &BTreeMap<TextId, TextId>,
+        names: &[BTreeSet<(NotationId, &str)>],
+        above: &[BTreeSet<(NotationId, &str)>],
+        notation: NotationId,
+    ) -> (f64, usize) {
+        let (mut sum, mut files) = (0.0, 0);
+        for &file in parents.keys() {
+            let near = |n: NotationId| n == notation || self.notations[n].strong == self.notations[notation].strong;
+            let own: Vec<_> = names[file.index()].iter().filter(|(n, _)| near(*n)).collect();
+            if own.is_empty() {
+                continue;
+            }
+            let layouts: Vec<TextId> = Self::ancestors(parents, file);
+            let recur = own
+                .iter()
+                .filter(|(_, name)| {
+                    layouts.iter().any(|&layout| above[layout.index()].iter().any(|(_, other)| other == name))
+                })
+                .count();
+            (sum, files) = (sum + recur as f64 / own.len() as f64, files + 1);
+        }
+        (sum / f64::max(files as f64, 1.0), files)
+    }
+
+    /// Words that name the layout, and the layout of each file.
+    pub(super) fn parents(&self) -> Meanings {
+        let mut found = Meanings::default();
+        let names = self.names(|_| true);
+        let tops = on_top(self.corpus, self.notations, self.tags, self.directives, self.references);
+        for reference in self.references {
+            let id = reference.directive;
+            let directive = &self.directives[id];
+            if !tops.contains(&id) {
+                continue;
+            }
+            let mut edges: BTreeMap<TextId, TextId> = BTreeMap::new();
+            for (tag, file) in &reference.edges {
+                if let Some(target) = self.file_of(*file).filter(|&target| target != self.tags[*tag].file) {
+                    edges.entry(self.tags[*tag].file).or_insert(target);
+                }
+            }
+            if edges.is_empty() {
+                continue;
+            }
+            let (share, files) = self.recurrence(&edges, &names, &names, directive.notation);
+            // What has a body of its own is a wrap, found later.
+            let wraps = self.pairs.is_opener(id) && self.style(id) != Style::Attribute;
+            let frames = self.body_of(&edges, &found);
+            let recurs = share >= RECUR && files > 0;
+            if wraps || !recurs && frames.is_none() {
+                continue;
+            }
+            let confidence = if recurs && (files >= 2 || share >= 0.5) && edges.len() >= 2 || recurs && frames.is_some()
+            {
+                Confidence::Sure
+            } else {
+                Confidence::Likely
+            };
+            let why = format!(
+                "{} of {} names are files; {:.0} % of the names in {} recur up the chain",
+                reference.edges.len(),
+                reference.literals,
+                share * 100.0,
+                plural(files, "file")
+            );
+            found.of.insert(id, Meaning { kind: Kind::Parent, slot: Some(reference.slot.clone()), confidence, why });
+            found.parents.extend(edges);
+            found.opted_out.extend(self.opted_out(id, &reference.slot).map(|word| (id, word)));
+        }
+        if let Some((marker, marked)) = self.markers(&found) {
+            found.marker = Some(marker);
+            marked.into_iter().for_each(|(file, layout)| _ = found.parents.entry(file).or_insert(layout));
+        }
+        found
+    }
+
+    /// A constant word in the place of the target: it says that there is no layout.
+    fn opted_out(&self, id: DirectiveId, slot: &Slot) -> Option<String> {
+        let mut words: BTreeMap<&str, usize> = BTreeMap::new();
+        for &at in &self.directives[id].tags {
+            for argument in arguments_of(self.text(at), &self.tags[at], self.directives[id].taken) {
+                if argument.slot.lead == slot.lead && !argument.slot.quoted && slot.quoted {
+                    *words.entry(token_text(self.text(at), &self.tags[at].tokens[argument.token])).or_default() += 1;
+                }
+            }
+        }
+        let [(word, _)] = words.into_iter().collect::<Vec<_>>()[..] else { return None };
+        NO_LAYOUT.contains(&word.to_ascii_lowercase().as_str()).then(|| word.to_owned())
+    }
+
+    /// The file name of files that hold nothing but the parent line, for all files beside and under them; and
+    /// the layout that each of these gets.
+    fn markers(&self, found: &Meanings) -> Option<(String, Vec<(TextId, TextId)>)> {
+        let alone: Vec<TextId> = found
+            .parents
+            .keys()
+            .copied()
+            .filter(|&file| {
+                let tags: Vec<TagId> = self.tags_of(file).collect();
+                let strong: Vec<&TagId> = tags.iter().filter(|&&at| found.of.contains_key(&self.of[at])).collect();
+                let [&at] = strong[..] else { return false };
+                let text = self.text(at);
+                let range = &self.tags[at].range;
+                text[..range.start].trim().is_empty() && text[range.end..].trim().is_empty()
+            })
+            .filter(|file| !found.parents.values().any(|parent| parent == file))
+            .collect();
+        let mut names: BTreeMap<&str, usize> = BTreeMap::new();
+        for &file in &alone {
+            let path = &self.corpus.texts[file].path;
+            let folder = folder(path);
+            // What lies under it names no parent itself, and has no skeleton.
+            let beneath: Vec<TextId> = TextId::all(self.corpus.texts.len())
+                .filter(|&other| other != file && beneath(&self.corpus.texts[other].path, folder).is_some())
+                .filter(|&other| !found.parents.values().any(|parent| *parent == other))
+                .collect();
+            let without = beneath
+                .iter()
+                .filter(|&&other| !found.parents.contains_key(&other) && !self.corpus.texts[other].has_skeleton());
+            if without.count() >= 1 {
+                *names.entry(path.rsplit('/').next().unwrap_or(path)).or_default() += 1;
+            }
+        }
+        let (name, _) = names.into_iter().max_by_key(|(_, n)| *n)?;
+        let mut given = Vec::new();
+        let marked: Vec<TextId> =
+            alone.into_iter().filter(|&f| self.corpus.texts[f].path.rsplit('/').next() == Some(name)).collect();
+        let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
+        for file in marked {
+            let layout = found.parents[&file];
+            let folder = folder(&self.corpus.texts[file].path).to_owned();
+            for other in TextId::all(self.corpus.texts.len()) {
+                if other != file
+                    && !layouts.contains(&other)
+                    && beneath(&self.corpus.texts[other].path, &folder).is_some()
+                {
+                    given.push((other, layout));
+                }
+            }
+        }
+        Some((name.to_owned(), given))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn a_parent_is_named_by_files_whose_names_recur_above() {
+        let learned = learned(LAYOUT, &page("<h1>@</h1>"), &[]);
+        check(&learned, Kind::Parent, &["'(= moor \"<target>\" =)'"]);
+    }
+
+    #[test]
+    fn a_file_whose_blocks_are_its_own_is_included() {
+        let page = "<html>(= bring \"parts/nav.html\" =)<h1>@</h1></html>\n";
+        let learned = learned("<p>Nothing</p>", page, &[]);
+        check(&learned, Kind::Parent, &[]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+    }
+}

@@ -1,0 +1,228 @@
+//! Tags that begin with the same words, and the places of their arguments.
+
+use radicon_markup::{id, numbers};
+use std::collections::BTreeSet;
+
+use rustc_hash::FxHashMap;
+
+use crate::read::corpus::Corpus;
+use crate::read::tags::{Notation, Style, Tag, TokenKind, token_text};
+use crate::read::tags::{NotationId, TagId};
+use crate::thresholds::{NEARLY_ALL, SECOND_WORDS};
+
+id!(
+    /// Tags that begin alike.
+    pub(crate) DirectiveId: Directive
+);
+numbers!(TagId: DirectiveId);
+
+/// The place of an argument: after the first words, or after a word and a sign of its own.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) struct Slot {
+    /// The text right before it: nothing, `=`, `name=`, `from `.
+    pub lead: String,
+    pub quoted: bool,
+}
+
+/// All tags of one notation that begin with the same marks and words.
+#[derive(Clone, Debug)]
+pub(crate) struct Directive {
+    pub notation: NotationId,
+    pub mark: String,
+    /// Its words, one or two.
+    pub words: Vec<String>,
+    /// Its tags, in order of files and places.
+    pub tags: Vec<TagId>,
+    /// How many arguments its second word took: tokens that belong to the words.
+    pub taken: usize,
+    /// What its tags in quotes all have after the argument: a second one, separated by a comma.
+    pub with_value: bool,
+    /// The name of a file is right after its mark.
+    pub names_file: bool,
+    /// The word or sign that ends all its tags and opens a pair, whatever they begin with; or nothing.
+    pub tail: String,
+}
+
+/// Words and signs that open pairs where they end a tag, with the notation.
+pub(crate) type Tails = BTreeSet<(NotationId, String)>;
+
+impl Directive {
+    pub fn label(&self) -> String {
+        format!("{}{}", self.mark, self.words.join(" "))
+    }
+
+    /// Its first word, in its notation, with its mark and with what opens a pair at its end.
+    pub fn word(&self) -> (NotationId, &str, &str, &str) {
+        (self.notation, &self.mark, &self.words[0], &self.tail)
+    }
+}
+
+/// A token of a tag that may be a target or a name.
+#[derive(Clone, Debug)]
+pub(crate) struct Argument {
+    pub slot: Slot,
+    /// Index of the token.
+    pub token: usize,
+    /// No operator follows: it is a complete literal.
+    pub complete: bool,
+}
+
+/// The arguments of a tag that may be a target or a name, in order.
+pub(crate) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument> {
+    let mut found = Vec::new();
+    let tokens = &tag.tokens;
+    for (at, token) in tokens.iter().enumerate().skip(taken) {
+        if matches!(token.kind, TokenKind::Sign(_)) {
+            continue;
+        }
+        let quoted = token.kind == TokenKind::Quoted;
+        let signs = tokens[taken..at]
+            .iter()
+            .rev()
+            .take_while(|t| matches!(t.kind, TokenKind::Sign(b'=' | b':' | b'>')))
+            .count();
+        let before = at.checked_sub(signs + 1).filter(|&word| word >= taken).map(|word| &tokens[word]);
+        let lead = match before {
+            // Behind the words themselves.
+            None if signs == 0 && at == taken => String::new(),
+            None if text[..tokens[at].range.start].trim_end().ends_with("==") => continue,
+            None if at == taken + signs => text[tokens[taken].range.start..tokens[at - 1].range.end].to_owned(),
+            Some(word) if signs > 0 && word.kind == TokenKind::Word => {
+                let sign = &text[tokens[at - signs].range.start..tokens[at - 1].range.end];
+                // What is compared names nothing.
+                if sign.ends_with("==") {
+                    continue;
+                }
+                // `key=`, `key:` and `key =>` say the same.
+                format!("{}=", token_text(text, word))
+            }
+            Some(word) if signs == 0 && quoted && word.kind == TokenKind::Word => {
+                format!("{} ", token_text(text, word))
+            }
+            _ => continue,
+        };
+        let next = tokens.get(at + 1).map(|next| next.kind);
+        let assigned = matches!(next, Some(TokenKind::Sign(b'=' | b':'))) && !quoted;
+        let operator = matches!(next, Some(TokenKind::Sign(b'~' | b'+' | b'.' | b'|' | b'&' | b'?' | b'%' | b'*')));
+        // A dot that ends the tag, or begins a name, is an argument of its own.
+        let dot = next == Some(TokenKind::Sign(b'.'))
+            && (at + 2 >= tokens.len()
+                || tokens[at + 1].range.end == tokens[at + 2].range.start
+                    && tokens[at].range.end < tokens[at + 1].range.start);
+        let complete = !operator || dot;
+        if !assigned {
+            found.push(Argument { slot: Slot { lead, quoted }, token: at, complete });
+        }
+    }
+    found
+}
+
+/// Whether a tag's arguments begin with a second one after a comma.
+fn has_value(tag: &Tag, taken: usize) -> bool {
+    let kinds: Vec<TokenKind> = tag.tokens.iter().skip(taken).take(3).map(|token| token.kind).collect();
+    matches!(kinds[..], [TokenKind::Quoted, TokenKind::Sign(b','), _])
+}
+
+/// Whether tags with a mark begin by closing a body: `} else {` divides one, and opens none of its own.
+pub(crate) fn closes_first(mark: &str) -> bool {
+    mark.starts_with('}')
+}
+
+/// Groups tags by their words.
+pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], tails: &Tails) -> Vec<Directive> {
+    let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
+    let mut groups: FxHashMap<(NotationId, &str, &str, &str), Vec<TagId>> = FxHashMap::default();
+    for (at, tag) in TagId::each(tags) {
+        let [mark, word, tail] = [&tag.mark, &tag.word, &tag.tail].map(|range| &text(tag)[range.clone()]);
+        let opens = !tails.is_empty() && !closes_first(mark) && tails.contains(&(tag.notation, tail.to_owned()));
+        let key = (tag.notation, mark, word, if opens { tail } else { "" });
+        groups.entry(key).or_default().push(at);
+    }
+    let mut words: FxHashMap<(NotationId, &str), usize> = FxHashMap::default();
+    for (&(notation, _, word, _), tags) in &groups {
+        *words.entry((notation, word)).or_default() += tags.len();
+    }
+    let mut found = Vec::new();
+    let mut keys: Vec<_> = groups.keys().copied().collect();
+    keys.sort_unstable();
+    for key @ (notation, mark, word, tail) in keys {
+        let group = &groups[&key];
+        // Tags whose second word says more: it is the word of other tags, or always the same.
+        let mut second: FxHashMap<&str, Vec<TagId>> = FxHashMap::default();
+        for &at in group {
+            let tag = &tags[at];
+            let first = tag.tokens.first().filter(|token| token.kind == TokenKind::Word && !tag.call);
+            let next = tag.tokens.get(1).map(|token| token.kind);
+            let is_assigned = matches!(next, Some(TokenKind::Sign(_)));
+            if let Some(first) = first.filter(|_| !is_assigned && !word.is_empty()) {
+                second.entry(token_text(text(tag), first)).or_default().push(at);
+            }
+        }
+        let mut rest: Vec<TagId> = group.clone();
+        let mut seconds: Vec<_> = second.into_iter().collect();
+        seconds.sort_unstable();
+        if tail.is_empty() && matches!(notations[notation].style, Style::Bracket | Style::Line) {
+            // `end word` ends many things; a condition on a value that is printed elsewhere is none of them.
+            let heads = seconds
+                .iter()
+                .filter(|(second, _)| words.contains_key(&(notation, *second)) && *second != word)
+                .count();
+            let mostly = SECOND_WORDS.reached(heads, seconds.len());
+            for (second, members) in seconds {
+                let length = |wanted: usize| members.iter().all(|&at| tags[at].tokens.len() == wanted);
+                let is_head = words.contains_key(&(notation, second)) && second != word;
+                let only = NEARLY_ALL.reached(members.len(), group.len());
+                let is_word = is_head && (length(1) && mostly || length(2) && only);
+                let constant = only && members.len() >= 3 && length(2);
+                if is_word || constant {
+                    rest.retain(|at| !members.contains(at));
+                    found.push(Directive {
+                        notation,
+                        mark: mark.to_owned(),
+                        words: vec![word.to_owned(), second.to_owned()],
+                        tags: members,
+                        taken: 1,
+                        with_value: false,
+                        names_file: false,
+                        tail: String::new(),
+                    });
+                }
+            }
+        }
+        let (valued, single): (Vec<TagId>, Vec<TagId>) =
+            rest.into_iter().partition(|&at| has_value(&tags[at], 0) && !tags[at].brace);
+        for (members, with_value) in [(single, false), (valued, true)] {
+            if !members.is_empty() {
+                found.push(Directive {
+                    notation,
+                    mark: mark.to_owned(),
+                    words: vec![word.to_owned()],
+                    tags: members,
+                    taken: 0,
+                    with_value,
+                    names_file: notations[notation].names.iter().any(|known| known == mark),
+                    tail: tail.to_owned(),
+                });
+            }
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::dialect::Kind;
+    use crate::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn a_second_word_that_says_more_belongs_to_the_first() {
+        let learned = learned(
+            LAYOUT,
+            &page("<h1>@</h1>\n~(= when @ =)<p>@</p>(= end when =)\n(= each b in @ =)<i>x</i>(= end each =)"),
+            &[],
+        );
+        let each = "{ open = \"(= each <expr> =)\", close = \"(= end each =)\" }";
+        let when = "{ open = \"(= when <expr> =)\", close = \"(= end when =)\" }";
+        check(&learned, Kind::Control, &[each, when]);
+    }
+}
