@@ -71,7 +71,7 @@ impl Span {
 }
 
 id!(
-    /// The number of a source within a [`Site`](crate::Site).
+    /// The number of a source within a site.
     pub SourceId:
 );
 
