@@ -362,3 +362,19 @@ fn proven(site: &Site, mut known: Vec<Finding>, more: Vec<Finding>) -> Result<Ve
     }
     Ok(known)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn settings_that_name_no_rule_are_refused_at_the_name() {
+        let text = "[check.levels]\ndrift = 'off'\nfares = 'hint'\n\n[check.ignore]\nduplicate-idd = 'a.html'\n";
+        let settings = Settings::parse(text).expect("settings");
+        let refused = |rules: &[Rule]| refuse_unknown_rules(&settings, rules).map_err(|error| error.to_string());
+        let own = Rule::own("fares", Severity::Hint, "Fares are in whole coins.", |_| Vec::new());
+        assert!(refused(RULES).expect_err("a name of no rule").starts_with("3:1: unknown key `fares`"));
+        let slip = refused(&[RULES, &[own]].concat()).expect_err("a slip");
+        assert_eq!(slip, "6:1: unknown key `duplicate-idd`; did you mean `duplicate-id`?");
+    }
+}
