@@ -56,12 +56,8 @@ impl Checks {
 
     /// The same where the site's repeats, with the usual options, may be known already.
     pub(crate) fn check_knowing(&mut self, site: &Site, repeats: Option<&Repeats>) -> Checked {
-        let wanted: Vec<Rule> = self
-            .rules
-            .iter()
-            .filter(|rule| site.settings.check.severity(rule.id, rule.severity).is_some())
-            .copied()
-            .collect();
+        let is_on = |rule: &&Rule| rule.severity_in(&site.settings).is_some();
+        let wanted: Vec<Rule> = self.rules.iter().filter(is_on).copied().collect();
         let paths = || site.templates.iter().map(|template| &template.path);
         // With other files the same names may lead elsewhere, and settings say what is looked for.
         if !self.paths.iter().eq(paths()) || self.settings != site.settings {

@@ -70,6 +70,11 @@ impl Rule {
         Self { id, severity, meaning, example: "", remedy: "", look: Look::Own(look) }
     }
 
+    /// How much it weighs under some settings; none if it is off.
+    fn severity_in(&self, settings: &Settings) -> Option<Severity> {
+        settings.check.severity(self.id, self.severity)
+    }
+
     /// The first sentence of its meaning, without its point.
     pub fn summary(&self) -> &'static str {
         self.meaning.split(". ").next().unwrap_or_default().trim_end_matches('.')
@@ -234,7 +239,7 @@ fn finish(site: &Site, found: Vec<(Rule, Found)>, skipped: Vec<String>) -> Check
                 span,
                 message,
             });
-            let usual = site.settings.check.severity(rule.id, rule.severity).unwrap_or(rule.severity);
+            let usual = rule.severity_in(&site.settings).unwrap_or(rule.severity);
             // What a rule is less sure of than usual weighs no more than it says.
             let severity = found.severity.map_or(usual, |severity| severity.max(usual));
             Finding {

@@ -49,31 +49,27 @@ pub(super) struct Sink {
     in_table: Cell<bool>,
     /// A construct is before the head or behind the body: text there is moved into the body.
     outside: Cell<bool>,
-    /// The page has a tag of the root, the head or the body.
-    writes_frame: bool,
-    has_doctype: Cell<bool>,
     has_head: Cell<bool>,
     has_body: Cell<bool>,
 }
 
-impl Sink {
-    /// An empty tree, for a page that has a tag of the root, the head or the body, or has none.
-    pub fn new(writes_frame: bool) -> Self {
+impl Default for Sink {
+    fn default() -> Self {
         let sink = Self {
-            writes_frame,
             nodes: RefCell::default(),
             quirks: Cell::new(QuirksMode::NoQuirks),
             fostered: Cell::default(),
             in_table: Cell::default(),
             outside: Cell::default(),
-            has_doctype: Cell::default(),
             has_head: Cell::default(),
             has_body: Cell::default(),
         };
         sink.add(Data::Document);
         sink
     }
+}
 
+impl Sink {
     /// Whether text was moved away from constructs beside it.
     pub fn moved(&self) -> bool {
         self.fostered.get() && self.in_table.get() || self.outside.get()
@@ -182,9 +178,7 @@ impl Sink {
         let Some(held) = text.strip_prefix(MARK) else { return };
         let prints = held.ends_with(MARK);
         match &nodes[parent].data {
-            Data::Document if self.has_body.get() || prints && (self.has_doctype.get() || self.writes_frame) => {
-                self.outside.set(true);
-            }
+            Data::Document if self.has_body.get() || prints => self.outside.set(true),
             Data::Element { name, .. } => match name.local {
                 local_name!("html") if self.has_body.get() || prints && !self.has_head.get() => self.outside.set(true),
                 _ if is_in_table(&name.local) => {
@@ -320,7 +314,6 @@ impl TreeSink for Sink {
         }
     }
     fn append_doctype_to_document(&self, name: StrTendril, public: StrTendril, system: StrTendril) {
-        self.has_doctype.set(true);
         let doctype = self.add(Data::Doctype(format!("{name} {public} {system}")));
         self.attach(0, None, NodeOrText::AppendNode(doctype));
     }
