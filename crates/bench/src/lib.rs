@@ -1,4 +1,4 @@
-//! What the examples that measure share.
+//! What the programs that measure share.
 
 /// The most memory the process ever held, in megabytes; 0 where the system does not tell.
 pub fn peak_memory() -> usize {
