@@ -61,8 +61,8 @@
 //! writes its tags; [`markup`] reads sources into tokens and trees: these are the crate `radicon-markup`. On them rest
 //! [`site`] (files, roots, roles), [`resolve`] (chains and finished pages), [`mod@prove`] and [`edit`], the crate
 //! `radicon-site`. This crate shows both, and has what is made of them: [`mod@repeats`], [`mod@propose`], single
-//! refactorings ([`steps`]), [`mod@check`], [`report`], and `disk`. [`learn`] infers a dialect from a site;
-//! [`translate`] writes templates in another one.
+//! refactorings ([`steps`]), [`mod@check`], [`report`], and `disk`. [`learn`], the crate `radicon-learn`,
+//! infers a dialect from a site; [`translate`] writes templates in another one.
 
 #![warn(missing_debug_implementations)]
 
