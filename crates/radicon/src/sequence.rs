@@ -3,6 +3,8 @@
 use std::hash::Hash;
 
 use rustc_hash::FxHashMap;
+use similar::DiffOp;
+use similar::algorithms::{Capture, Compact, Replace, myers};
 
 /// The pairs of places of an alignment of greatest weight, in order. Places with weight 0 are not paired; of equal
 /// alignments the one that pairs earlier places of the second sequence counts. Takes time and memory for each pair of
@@ -54,6 +56,25 @@ pub fn anchors<K: Hash + Eq>(left: impl Iterator<Item = K>, right: impl Iterator
         std::iter::successors(tails.last().copied(), |&at| before[at]).map(|at| pairs[at]).collect();
     chain.reverse();
     chain
+}
+
+/// The fewest deletions and insertions that make the right sequence of the left one (Myers 1986). Parts are compared by
+/// number, so that one alignment is compiled for all kinds of them.
+pub fn edits<'a, K: Hash + Eq + ?Sized + 'a>(
+    left: impl Iterator<Item = &'a K>,
+    right: impl Iterator<Item = &'a K>,
+) -> Vec<DiffOp> {
+    let mut numbers = FxHashMap::default();
+    let mut number = |key| {
+        let next = numbers.len();
+        *numbers.entry(key).or_insert(next)
+    };
+    let left: Vec<usize> = left.map(&mut number).collect();
+    let right: Vec<usize> = right.map(&mut number).collect();
+    let mut found = Compact::new(Replace::new(Capture::new()), &left[..], &right[..]);
+    // Collecting cannot fail.
+    let _ = myers::diff(&mut found, &left[..], 0..left.len(), &right[..], 0..right.len());
+    found.into_inner().into_inner().into_ops()
 }
 
 /// The place of each key; `None` if it is in two places.

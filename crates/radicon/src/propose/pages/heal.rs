@@ -14,6 +14,7 @@ use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Hole, Variant, holes};
 use crate::repeats::{difference, new_words};
 use crate::rooted::unmarked;
+use crate::sequence;
 use crate::site::{Site, SourceFile};
 use crate::text::position;
 
@@ -75,8 +76,13 @@ pub fn is_usual(all: usize, few: usize) -> bool {
 /// Whether a page that has this in the place of what is usual was left behind: nothing, or something much alike that
 /// does not say where a reader is.
 pub fn is_slip(usual: &str, text: &str) -> bool {
-    let is_alike = || similar::TextDiff::from_chars(usual, text).ratio() >= ALIKE;
-    !naming::is_current(text) && (text.trim().is_empty() || is_alike())
+    !naming::is_current(text) && (text.trim().is_empty() || alike(usual, text) >= ALIKE)
+}
+
+/// The share of the characters of two texts that are the same in the same order, from 0 to 1.
+fn alike(left: &str, right: &str) -> f32 {
+    let (left, right): (Vec<char>, Vec<char>) = (left.chars().collect(), right.chars().collect());
+    similar::diff_ratio(&sequence::edits(left.iter(), right.iter()), left.len(), right.len())
 }
 
 /// The slips in the holes of a layout.
