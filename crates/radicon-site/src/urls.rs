@@ -122,6 +122,13 @@ impl Folder {
         (self.shortest(&place) == url).then_some(place)
     }
 
+    /// The URL of a file or folder, by its path, written here.
+    pub fn path(&self, path: &str) -> String {
+        let parts: Vec<Vec<u8>> = path.split('/').map(encoded).collect();
+        let parts: Vec<&[u8]> = parts.iter().map(Vec::as_slice).collect();
+        String::from_utf8_lossy(&self.shortest(&Place { outside: 0, parts })).into_owned()
+    }
+
     /// The form of a URL in a shared file here in a page of that folder.
     pub fn printed<'u>(&self, url: &'u [u8], page: &Folder) -> Cow<'u, [u8]> {
         let (path, tail) = split(url);

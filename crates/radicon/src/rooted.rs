@@ -25,7 +25,7 @@ pub(crate) fn rooted(site: &Site) -> Site {
         SourceFile::new(template.path.clone(), from_root(template, own))
     };
     let files: Vec<SourceFile> = site.templates.par_iter().enumerate().map(file).collect();
-    site.with_files(files, &site.dialects_with(&[]))
+    site.rooted_with(files, &site.dialects_with(&[]))
 }
 
 /// Whether a file's URLs are, or would be, rewritten for each page.
@@ -67,6 +67,13 @@ fn from_root(template: &Template, in_pages: impl Iterator<Item = Span>) -> Vec<u
     };
     let changes: Vec<_> = found.into_iter().filter_map(change).collect();
     urls::replaced(source, &changes)
+}
+
+/// A path as a URL of such a copy.
+pub(crate) fn marked(path: &str) -> String {
+    let url = Folder::default().path(path);
+    let (opens, closes) = (char::from(OPENS), char::from(CLOSES));
+    format!("{opens}{url}{closes}")
 }
 
 /// The text of a file of such a copy, in a role, with its URLs from its own folder and without marks.

@@ -171,7 +171,7 @@ fn check(form: &Form, item: Item<'_, '_>) -> Result<()> {
     let shows = |place: &str| form.open.example().contains(place);
     let is_region = form.is_pair() || form.is_attribute();
     let paired = match form.kind {
-        Kind::Block | Kind::Verbatim | Kind::Control | Kind::Wrap | Kind::Part => true,
+        Kind::Block | Kind::Here | Kind::Verbatim | Kind::Control | Kind::Wrap | Kind::Part => true,
         Kind::Fill => !shows("<value>"),
         _ => false,
     };

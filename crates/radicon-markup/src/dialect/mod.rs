@@ -51,6 +51,8 @@ pub enum Kind {
     Inherited,
     /// Prints what a block shows once more, elsewhere in the page.
     Again,
+    /// Shows its first part in the page that it names, and its second part in all others.
+    Here,
     /// Prints a value.
     Output,
     /// Text for the authors only; gone from the page.
@@ -69,7 +71,7 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind, in the order of the documentation.
-    pub const ALL: [Kind; 18] = [
+    pub const ALL: [Kind; 19] = [
         Kind::Parent,
         Kind::Block,
         Kind::Slot,
@@ -77,6 +79,7 @@ impl Kind {
         Kind::Body,
         Kind::Inherited,
         Kind::Again,
+        Kind::Here,
         Kind::Include,
         Kind::Wrap,
         Kind::Part,
@@ -100,6 +103,7 @@ impl Kind {
             Kind::Body => "body",
             Kind::Inherited => "inherited",
             Kind::Again => "again",
+            Kind::Here => "here",
             Kind::Include => "include",
             Kind::Wrap => "wrap",
             Kind::Part => "part",

@@ -114,6 +114,7 @@ const fn says(kind: Kind) -> Option<&'static str> {
         Kind::Body => "prints the content of a page",
         Kind::Inherited => "prints what an override replaces",
         Kind::Again => "prints a block again",
+        Kind::Here => "shows something in one page",
         Kind::Include => "includes a file",
         Kind::Wrap => "includes a file around its content",
         Kind::Part => "is a named fragment",

@@ -64,6 +64,7 @@ impl Evidence {
                 Kind::Include | Kind::Import | Kind::Inherited | Kind::Again | Kind::Body => 1,
                 Kind::Set | Kind::Slot | Kind::Fill if item.part == Part::Single => usize::from(!is_page || hidden),
                 Kind::Block
+                | Kind::Here
                 | Kind::Control
                 | Kind::Verbatim
                 | Kind::Wrap

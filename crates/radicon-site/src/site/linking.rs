@@ -6,7 +6,8 @@ use rayon::prelude::*;
 
 use super::roots::Root;
 use super::{
-    Links, Missing, Parent, Pin, Role, Site, SourceFile, Template, folders, lookup, mounts, own_file, references, roots,
+    Links, Missing, Parent, Pin, Role, Site, SourceFile, Template, folders, here, lookup, mounts, own_file, references,
+    roots,
 };
 use crate::dialect::{Part, Targets};
 use crate::markup::{Construct, ConstructId, Constructs};
@@ -74,7 +75,7 @@ impl Site {
 
     pub(super) fn links_of(&self, id: SourceId) -> Links {
         let template = self.get(id);
-        let mut links = Links::default();
+        let mut links = Links { heres: here::of_template(self, template), ..Links::default() };
         for (at, item) in ConstructId::each(&template.constructs.items) {
             let named = item.kind.names_a_file() && item.part != Part::Close && !item.target.is_empty();
             if named && let Some(target) = self.resolve(id, item) {

@@ -3,6 +3,7 @@
 
 mod evidence;
 mod folders;
+mod here;
 mod kinds;
 mod linking;
 mod lookup;
@@ -31,6 +32,7 @@ use crate::text::{Position, SourceId};
 
 pub use evidence::silent;
 pub use evidence::{Evidence, FileNames};
+pub use here::Here;
 use kinds::Shown;
 pub use kinds::UnreadFiles;
 pub use kinds::{Kinds, Reading, by_suffix, holds_markup};
@@ -224,6 +226,8 @@ pub struct Links {
     pub parent: Parent,
     /// For each construct that names a file, by its index: the file. Sorted.
     targets: Vec<(ConstructId, Result<SourceId, Missing>)>,
+    /// For each `here` the pages that it means. Sorted.
+    heres: Vec<(ConstructId, Option<Here>)>,
     /// The templates that a folder rule puts before it.
     pub before: Vec<SourceId>,
     /// The templates that a folder rule puts after it.
@@ -252,6 +256,8 @@ pub struct Site {
     /// The templates of each file name, without its folder.
     by_name: FxHashMap<String, Vec<SourceId>>,
     links: Vec<Links>,
+    /// It is a copy in which relative URLs start at the site's root.
+    is_rooted: bool,
     /// The templates that are read in the dialect of others, since they show too little themselves.
     adopted: FxHashSet<SourceId>,
     /// For each template its own-file tags.
@@ -329,6 +335,7 @@ impl Site {
             templates,
             roots: Vec::new(),
             mounts: settings.mounts.clone(),
+            is_rooted: false,
             adopted: FxHashSet::default(),
             own_file: own_file::OwnFile::default(),
             references: Vec::new(),
@@ -379,6 +386,20 @@ impl Site {
         self.with_files_and(files, &self.dialects_with(more), settings)
     }
 
+    /// A copy with other files, in which relative URLs start at the site's root whatever the folder of their file.
+    pub fn rooted_with(&self, files: Vec<SourceFile>, dialects: &[Arc<Dialect>]) -> Self {
+        let mut site = self.with_files(files, dialects);
+        site.set_rooted(true);
+        site
+    }
+
+    fn set_rooted(&mut self, is_rooted: bool) {
+        self.is_rooted = is_rooted;
+        for at in 0..self.templates.len() {
+            self.links[at].heres = here::of_template(self, &self.templates[at]);
+        }
+    }
+
     /// A site of the same settings and roots with other files: for proposals.
     pub fn with_files(&self, files: Vec<SourceFile>, dialects: &[Arc<Dialect>]) -> Self {
         self.with_files_and(files, dialects, &self.settings)
@@ -398,6 +419,9 @@ impl Site {
             if let Some(id) = site.find(&reference.template) {
                 site.templates[id.index()].rendered = true;
             }
+        }
+        if self.is_rooted {
+            site.set_rooted(true);
         }
         site.references.clone_from(&self.references);
         site.vendored.clone_from(&self.vendored);

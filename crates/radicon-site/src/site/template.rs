@@ -176,6 +176,22 @@ impl Template {
         close.map_or(open.value, |close| Span::new(open.reach.end, close.reach.start.max(open.reach.end)))
     }
 
+    /// The two parts of a pair that one tag divides, each with its first construct; the second is empty without that tag.
+    pub fn parts_of(&self, opener: ConstructId) -> [(Span, ConstructId); 2] {
+        let items = &self.constructs.items;
+        let (inner, closer) = (self.inner(opener), items[opener].partner.unwrap_or(opener));
+        let divides = |at: &ConstructId| items[*at].part == Part::Branch && items[*at].partner == Some(opener);
+        match opener.next().to(closer).find(divides) {
+            Some(branch) => {
+                let reach = items[branch].reach;
+                let first = Span::new(inner.start, reach.start.max(inner.start));
+                let second = Span::new(reach.end.min(inner.end), inner.end);
+                [(first, opener.next()), (second, branch.next())]
+            }
+            None => [(inner, opener.next()), (Span::new(inner.end, inner.end), closer)],
+        }
+    }
+
     /// The span from the opening to the closing tag of a pair, both included.
     pub fn whole(&self, opener: ConstructId) -> Span {
         let open = &self.constructs.items[opener];

@@ -16,7 +16,7 @@ use crate::text::{SourceId, Span, count, slip_of};
 pub(super) const RULE: Rule = Rule {
     id: "missing-target",
     severity: Severity::Error,
-    meaning: "A template references a layout, a partial or a part that does not exist, or is outside the site. Names whose directories or suffix do not occur in the site may belong to another application: they are one hint.",
+    meaning: "A template references a layout, a partial or a part that does not exist, or is outside the site, or a `here` means no page. Names whose directories or suffix do not occur in the site may belong to another application: they are one hint.",
     example: "-- page.html\n{% include \"parts/nvaigation.html\" %}\n-- parts/navigation.html\n<nav></nav>",
     remedy: "Correct the name, or create the file. `radicon survey` lists the directories where names start; `roots` sets them. If the file is elsewhere when the site runs, turn the rule off for these files.",
     look: Look::Site(look),
@@ -46,6 +46,18 @@ fn look(context: &Context<'_>) -> Vec<Found> {
                 elsewhere.entry(lead).or_default().push((id, item.span, written.into_owned()));
             } else {
                 found.push(Found::new(id, item.span, describe_missing(&written, missing)));
+            }
+        }
+        for (at, here) in site.heres(id) {
+            let item = &template.constructs.items[*at];
+            let means_a_page =
+                here.as_ref().is_some_and(|here| site.pages().any(|page| here.means(&site.get(page).path)));
+            if !means_a_page {
+                let message = match item.target.is_empty() {
+                    true => "no page that the link around it leads to".to_owned(),
+                    false => format!("no page `{}`", item.target.text(&template.source)),
+                };
+                found.push(Found::new(id, item.span, message));
             }
         }
         for (at, item) in template.includes().filter(|(_, item)| item.target.is_empty() && !item.name.is_empty()) {
@@ -204,6 +216,7 @@ fn names(site: &Site, targets: &Targets) -> Vec<String> {
 mod tests {
     use super::*;
     use crate::check::rules::testing::{finds, finds_with};
+    use crate::site::{Settings, SourceFile};
 
     #[test]
     fn names_of_files_that_are_not_there() {
@@ -248,5 +261,17 @@ mod tests {
         );
         finds_with(&RULE, &files, "[check.levels]\nmissing-target = 'off'", &[]);
         finds_with(&RULE, &files, "[check.ignore]\nmissing-target = ['a.*']", &[]);
+    }
+
+    #[test]
+    fn a_here_means_a_page() {
+        let menu = "<a href=\"../b.html\"<!--: here --> class=\"on\"<!--: end here -->>\n<!--: here ../c.html -->x<!--: end here -->";
+        let files = [("parts/menu.html", menu), ("b.html", "<!--: partial parts/menu.html -->")];
+        let files = files.into_iter().map(|(path, text)| SourceFile::new(path, text)).collect();
+        let site = Site::read(files, crate::dialect::builtin(), &Settings::default());
+        let checked = crate::check::check(&site);
+        let found = checked.findings.iter().filter(|finding| finding.rule == RULE.id);
+        let found: Vec<String> = found.map(|finding| format!("{}: {}", finding.file, finding.message)).collect();
+        assert_eq!(found, ["parts/menu.html: no page `../c.html`"]);
     }
 }
