@@ -46,7 +46,10 @@ fn a_proposal_is_written_elsewhere_and_proven() {
 fn a_proposal_explains_itself() {
     let (_dir, site) = demo();
     for (path, words) in [
-        ("layouts/base.html", &["15 pages share this skeleton", "current_home", "<main id=\"content\">"][..]),
+        (
+            "layouts/base.html",
+            &["15 pages share this skeleton", "current_winter_sailings", "<main id=\"content\">"][..],
+        ),
         ("layouts/harbours.html", &["6 pages share more than what layouts/base.html contains"]),
         ("fares.html", &["Extends layouts/base.html"]),
         ("booking/pay.html", &["has a layout already"]),
@@ -683,7 +686,7 @@ fn steps_are_shown_and_written_and_taken_back() {
     assert!(tree(&site) == before, "nothing is written without --write");
     for arguments in [
         &["step", "rename", "layouts/base.html", "content", "main"][..],
-        &["step", "open", "layouts/base.html:footer", "foot"],
+        &["step", "open", "layouts/base.html:header", "top"],
         &["step", "push-down", "layouts/harbours.html", "scripts"],
         &["step", "pull-up", "layouts/harbours.html", "scripts"],
         &["step", "extract", "harbours/old-pier.html:ul", "facts"],

@@ -50,7 +50,7 @@ fn exit_codes_follow_one_rule() {
 fn steps_are_undone_one_by_one() {
     let (_dir, site) = demo();
     let before = tree(&site);
-    let step = ["step", "open", "layouts/base.html:footer", "footer", "--write"];
+    let step = ["step", "open", "layouts/base.html:header", "masthead", "--write"];
     let runs: [&[&str]; 3] = [&["check", "--fix"], &["adopt"], &step];
     let mut trees = vec![before];
     for run in runs {
@@ -60,7 +60,7 @@ fn steps_are_undone_one_by_one() {
     }
     let listed = radicon(&site, &["undo", "--list"]).out;
     let titles: Vec<&str> = listed.lines().map(str::trim).collect();
-    assert!(titles[0].contains("block `footer`") && titles[1..] == ["adopt", "check --fix"], "{listed}");
+    assert!(titles[0].contains("block `masthead`") && titles[1..] == ["adopt", "check --fix"], "{listed}");
     for left in (0..3).rev() {
         let undone = json(&site, "undo", &["undo"]);
         assert_eq!(undone["left"], left);

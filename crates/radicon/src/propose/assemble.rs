@@ -57,8 +57,17 @@ impl Job<'_> {
         (0..pages.len()).filter(|&page| !needed[page]).for_each(|page| pages[page].let_go());
         for (draft, word) in drafts.into_iter().zip(&words) {
             let members = draft.members.clone();
-            let base = self.layouts(&pages, draft);
-            if !self.add(&pages, &base, word, &FxHashSet::default(), plan) {
+            let price = draft.price;
+            let mut base = self.layouts(&pages, draft);
+            let mut is_added = self.add(&pages, &base, word, &FxHashSet::default(), plan);
+            // Small pages may need a finer cut.
+            if !is_added && !self.fine {
+                let job = Job { fine: true, ..self.clone() };
+                let unified = job.unifier(&pages, price).pages(&members);
+                base = job.layouts(&pages, Draft { members: members.clone(), unified, price });
+                is_added = job.add(&pages, &base, word, &FxHashSet::default(), plan);
+            }
+            if !is_added {
                 let reason = "no layout that would make the pages smaller together".to_owned();
                 let of = |&member: &usize| Left { page: pages[member].path.clone(), reason: reason.clone() };
                 left.extend(base.members.iter().map(of));

@@ -25,6 +25,8 @@ pub struct Job<'s> {
     pub dialect: Arc<Dialect>,
     /// The cost of a block in this attempt, in bytes.
     pub price: u64,
+    /// Blocks are cut as fine as size asks: to compare pages, or where nothing else makes them smaller.
+    pub fine: bool,
     /// Whether what most pages have alike may be a default with blocks of its own.
     pub nested_defaults: bool,
     /// Partials that are known from an attempt before: what would be one stays together.

@@ -12,6 +12,7 @@ pub(crate) mod naming;
 mod options;
 mod pages;
 mod partials;
+mod price;
 mod proposal;
 mod report;
 mod skeleton;
@@ -79,6 +80,8 @@ fn propose_only(
     // Pages of different folders say the same alike when all URLs start at the root.
     let copy = (dialect.rules.urls == Urls::Rebased).then(|| rooted::rooted(site));
     let (at, actual) = (copy.as_ref().unwrap_or(site), copy.as_ref().map(|_| site));
+    // Exact output is cut where the bytes are the same.
+    let fine = options.is_small() || options.strength == Strength::Bytes;
     let (price, nested_defaults, partials) = (options.price(), true, Arc::default());
     // Two notations are never mixed, unless that was asked for by name.
     let (tags, unknown) = match options.dialect {
@@ -87,7 +90,8 @@ fn propose_only(
     };
     let unknown = Arc::new(unknown);
     let spelling = None;
-    let job = Job { site: at, actual, options, dialect, price, nested_defaults, partials, spelling, only, unknown };
+    let job =
+        Job { site: at, actual, options, dialect, price, fine, nested_defaults, partials, spelling, only, unknown };
     let mut proposal = propose_in(at, options, job)?;
     proposal.unexplained = tags;
     Ok(proposal)

@@ -44,8 +44,8 @@ pub struct ProposeOptions {
     pub dialect: Option<Arc<Dialect>>,
     /// The aim of the proposal.
     pub goal: Goal,
-    /// What one block costs, in bytes, in the layout and in each page that overrides it; `None` for the price of the
-    /// goal. Higher: fewer, bigger blocks.
+    /// What one block must save, in bytes; one in a new layout three times as much. `None` for the price of the goal.
+    /// Higher: fewer, bigger blocks.
     pub block_price: Option<u64>,
     /// The most levels of layouts (default 8).
     pub levels: usize,
@@ -54,8 +54,8 @@ pub struct ProposeOptions {
     /// Whether copies that are outdated are first made like the others (default no).
     /// These pages change; all else is proven against the pages so healed.
     pub heal: bool,
-    /// What a section's layout or a partial must save, in bytes; `None` for three times the price of a block, and
-    /// for a partial a thousandth of the site unless it is a region of the page.
+    /// What a layout between others or a partial must save, in bytes; `None` for 2,000, or a twentieth of a site below
+    /// 40,000, and for a partial a thousandth of the site unless it is a region of the page.
     pub min_saving: Option<u64>,
     /// Templates that stay as they are.
     pub except: Globs,

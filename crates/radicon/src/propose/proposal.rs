@@ -273,9 +273,9 @@ mod tests {
         let page = "<html><head><title>@</title></head><body><header><p>Tidewater Ferries, seven harbours every day</p></header><h1>@</h1></body></html>\n";
         let site = site(copies("@.html", page));
         let proposal = proposed(&site);
-        let names = [("heading".to_owned(), "headline".to_owned())].into();
+        let names = [("headings".to_owned(), "headlines".to_owned())].into();
         let options = ProposeOptions { names, ..ProposeOptions::default() };
-        assert_eq!(proposal.without_effect(&options), ["propose.names.heading: nothing proposed has this name"]);
+        assert_eq!(proposal.without_effect(&options), ["propose.names.headings: nothing proposed has this name"]);
         assert!(proposal.without_effect(&ProposeOptions::default()).is_empty());
     }
 }

@@ -75,11 +75,14 @@ fn inner(template: &Template, at: ConstructId) -> &[u8] {
 
 /// The outermost of these levels that has a block of this name.
 fn owner(site: &Site, levels: &[SourceId], name: &[u8]) -> SourceId {
-    let has = |level: &&SourceId| {
-        let template = site.get(**level);
-        template.definition(name).is_some() || template.regions_named(name).next().is_some()
+    let defines = |&&level: &&SourceId| site.get(level).definition(name).is_some();
+    // Within an override of another block it is a block of its own.
+    let is_own = |&&level: &&SourceId| {
+        let template = site.get(level);
+        template.definition(name).is_some_and(|at| template.outermost().all(|(outer, _)| outer != at))
     };
-    *levels.iter().rev().find(has).unwrap_or(&levels[0])
+    let found = levels.iter().find(is_own).or_else(|| levels.iter().rev().find(defines));
+    found.copied().unwrap_or(levels[0])
 }
 
 struct Facts<'s> {

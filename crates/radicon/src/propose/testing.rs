@@ -37,6 +37,7 @@ pub fn job<'s>(site: &'s Site, dialect: &str) -> Job<'s> {
         options: &OPTIONS,
         dialect: builtin_named(dialect).expect("a built-in dialect"),
         price: 100,
+        fine: false,
         nested_defaults: true,
         partials: Arc::default(),
         spelling: None,
@@ -51,6 +52,11 @@ pub fn page(path: &str, text: &str) -> Page {
     Page::of(path.to_owned(), Arc::new(text.as_bytes().to_vec()), document, Strength::Blanks)
 }
 
+/// Finished pages at these paths, ready for comparison.
+pub fn pages_at(files: &[(&str, &str)]) -> Vec<Page> {
+    files.iter().map(|(path, text)| page(path, text)).collect()
+}
+
 /// Finished pages, ready for comparison.
 pub fn pages<T: AsRef<str>>(texts: &[T]) -> Vec<Page> {
     texts.iter().enumerate().map(|(at, text)| page(&format!("{at}.html"), text.as_ref())).collect()
@@ -60,11 +66,12 @@ pub fn pages<T: AsRef<str>>(texts: &[T]) -> Vec<Page> {
 pub fn unifier(pages: &[Page], price: u64) -> Unifier<'_> {
     Unifier {
         pages,
-        prices: Prices { layout: price, page: price },
+        prices: Prices { layout: price, page: price, nameless: 0 },
         strength: Strength::Blanks,
         line_rule: false,
         like_html: false,
         regions: &[],
+        marks: true,
         nested_defaults: true,
         sections: Default::default(),
     }
@@ -77,6 +84,10 @@ pub fn shown(pieces: &[Piece], pages: &[Page]) -> String {
         Piece::Hole(hole) => {
             let variants: Vec<String> = hole.variants.iter().map(|variant| variant.text(pages)).collect();
             format!("{{{}}}", variants.join("|"))
+        }
+        Piece::Mark(mark) => {
+            let [here, elsewhere] = [mark.here, mark.elsewhere].map(|(page, span)| span.text(&pages[page].source));
+            format!("[{}:{here}|{elsewhere}]", mark.target.as_deref().unwrap_or_default())
         }
     };
     pieces.iter().map(piece).collect()

@@ -12,8 +12,9 @@ const MARK: &str = "\u{feff}";
 fn pages(suffix: &str) -> Vec<(String, String)> {
     let page = |n: usize| {
         let current = |item: usize| if item == n { " class=\"on\"" } else { "" };
-        let menu: String =
-            (0..3).map(|item| format!("<li{}><a href=\"/{item}\">Quay {item}</a></li>", current(item))).collect();
+        let menu: String = (0..3)
+            .map(|item| format!("<li{}><a href=\"/quay-{item}{suffix}\">Quay {item}</a></li>", current(item)))
+            .collect();
         let text = format!(
             "<!DOCTYPE html>\n<html>\n\t<head>\n\t\t<title>Quay {n}</title>\n\t\t<meta charset=\"utf-8\">\n\t</head>\n\t<body>\n\
              \t\t<ul class=\"menu\">{menu}</ul>\n\t\t<main>\n\t\t\t<h1>Quay {n}</h1>\n\t\t\t<p>Ropes of quay {n}, and {}.</p>\n\t\t</main>\n\

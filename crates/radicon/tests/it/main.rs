@@ -5,6 +5,7 @@ mod addresses;
 mod budgets;
 mod chains;
 mod common;
+mod copied;
 mod dialects;
 mod disk;
 mod engine;

@@ -182,14 +182,14 @@ impl Job<'_> {
         let fillings: Vec<(Vec<Filling>, bool)> =
             members.iter_mut().map(|member| (std::mem::take(&mut member.fillings), member.copy)).collect();
         let pages: Vec<Page> = members.into_iter().map(|member| member.page).collect();
-        let unifier = self.unifier(&pages, self.price);
+        let job = Job { fine: true, ..self.clone() };
+        let unifier = job.unifier(&pages, self.price);
         let all: Vec<usize> = (0..pages.len()).collect();
         let mut open = opens(skeleton, &fillings, &unifier);
         let edits = if known { self.pull_up(skeleton, &pages, &mut open) } else { Vec::new() };
         let path = self.site.get(skeleton.layout).path.clone();
         let (word, body) = (String::new(), Body::Existing { path, edits });
-        let mut layout =
-            Layout { word, other_words: Vec::new(), members: all, body, open, saves: 0, inner: Vec::new() };
+        let mut layout = Layout { word, other_words: Vec::new(), members: all, body, open, inner: Vec::new() };
         let own = layout.open.iter().map(|open| open.hole.own_bytes()).sum();
         // What has its layouts keeps them: only copies make new sections.
         if copies > 0 {

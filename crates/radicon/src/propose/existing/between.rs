@@ -7,7 +7,7 @@ use crate::propose::assemble::Plan;
 use crate::propose::existing::children::changed_file;
 use crate::propose::existing::children::{Change, Child, Own};
 use crate::propose::existing::wrapped::Wrapper;
-use crate::propose::hierarchy::sections::LEAST_PAGES;
+use crate::propose::hierarchy::reasons::LEAST_PAGES;
 use crate::propose::{Job, ProposedFile, naming};
 use crate::site::{Role, Template, folder, stem};
 use crate::text::{SourceId, Span, trim_blanks};

@@ -8,7 +8,7 @@ use crate::propose::assemble::Plan;
 use crate::propose::existing::children::{Change, Child};
 use crate::propose::existing::overridden::Block;
 use crate::propose::existing::wrapped::Wrapper;
-use crate::propose::hierarchy::sections::LEAST_PAGES;
+use crate::propose::hierarchy::reasons::LEAST_PAGES;
 use crate::propose::writing::indent::{Style, indented_in};
 use crate::site::Template;
 use crate::text::{SourceId, Span, is_blank, line_start, trim_blanks};

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::propose::assemble::Plan;
 use crate::propose::existing::children::{Change, Child, changed_file};
-use crate::propose::hierarchy::sections::LEAST_PAGES;
+use crate::propose::hierarchy::reasons::LEAST_PAGES;
 use crate::propose::{Job, naming};
 use crate::resolve::{Break, Resolver};
 use crate::site::{Parent, Role, Template, beneath};

@@ -54,7 +54,7 @@ impl Job<'_> {
             Page::of(String::new(), source, document, self.options.strength)
         };
         let pages: Arc<[Page]> = contents().chain(default).map(page).collect();
-        let job = Job { nested_defaults: false, ..self.clone() };
+        let job = Job { nested_defaults: false, fine: true, ..self.clone() };
         let style = Style::of(contents());
         let drafts = job.drafts(&pages, true, &mut Vec::new()).into_iter();
         let default = default.map(|_| children.len());

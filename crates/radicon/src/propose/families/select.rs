@@ -6,13 +6,17 @@ use crate::dialect::{self, Kind};
 use crate::markup::Constructs;
 use crate::propose::families::frames::LEAST_PAGES;
 use crate::propose::families::frames::{self, Frames};
+use crate::propose::hierarchy::sections::Sections;
+use crate::propose::naming;
 use crate::propose::pages::page::Page;
+use crate::propose::price;
 use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece, TAGS, Variant, holes};
-use crate::propose::skeleton::unify::{Prices, Unified, Unifier};
+use crate::propose::skeleton::marks::links_in;
+use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::propose::{Job, Left};
 use crate::prove::Strength;
 use crate::site::{Parent, Role, Template};
-use crate::text::SourceId;
+use crate::text::{SourceId, count_lines};
 
 /// How often pages are put out and the rest unified again.
 const MOST_ROUNDS: usize = 8;
@@ -23,6 +27,14 @@ const LEAST_FRAGMENTS: usize = 5;
 
 /// The most families that get a layout each.
 const MOST_FAMILIES: usize = 256;
+
+/// Of so many pages at least one may be odd; of as many that differ in a place one in a hundred is, and four at most.
+const LEAST_FOR_ODD: usize = 20;
+const RARE: usize = 100;
+const MOST_RARE: usize = 4;
+
+/// One page in so many may be odd, and one in any case: else it is the layout that is.
+const MOST_ODD: usize = 20;
 
 /// A layout may have so many blocks, and one more for each of its pages.
 const MOST_BLOCKS: usize = 20;
@@ -258,22 +270,27 @@ impl Job<'_> {
     }
 
     pub fn unifier<'p>(&'p self, pages: &'p [Page], price: u64) -> Unifier<'p> {
-        let prices = Prices { layout: price, page: price };
+        let prices = price::of_blocks(self.fine, price);
         let line_rule = self.dialect.rules.newline == dialect::Newline::Line;
         let like_html = self.dialect.form(Kind::Block).is_some_and(|form| form.open.example().starts_with('<'));
         let (strength, regions) = (self.options.strength, &self.options.regions[..]);
         let (nested_defaults, sections) = (self.nested_defaults, Default::default());
-        Unifier { pages, prices, strength, line_rule, like_html, regions, nested_defaults, sections }
+        let has_marks = self.dialect.form(Kind::Here).is_some() && self.actual.is_some();
+        // What is compared for slips is shown as it is.
+        let marks = has_marks && strength != Strength::Bytes && !(self.fine && self.options.heal);
+        Unifier { pages, prices, strength, line_rule, like_html, regions, marks, nested_defaults, sections }
     }
 
     /// The layout for pages that seem to belong together, and why some do not.
     /// Where no layout pays at the price of a block, small pages mostly, cheaper
     /// blocks are tried: a layout with many blocks is better than none.
     fn settle(&self, pages: &[Page], members: &[usize]) -> (FxHashMap<usize, String>, Option<Draft>) {
+        let fine = Job { fine: true, ..self.clone() };
         let price = self.price;
+        let tried = [(self, price), (self, price / 2), (&fine, price), (&fine, price / 2), (&fine, price / 4)];
         let mut last = Default::default();
-        for price in [price, price / 2, price / 4] {
-            last = self.settle_at(price, pages, members.to_vec());
+        for (job, price) in tried {
+            last = job.settle_at(price, pages, members.to_vec());
             if last.1.is_some() {
                 break;
             }
@@ -295,17 +312,26 @@ impl Job<'_> {
             members.retain(|member| !strangers.contains_key(member));
             out.extend(strangers.into_iter().map(|(member, places)| (member, white_space_reason(places))));
         }
-        let unifier = self.unifier(pages, price);
+        let mut unifier = self.unifier(pages, price);
         let broken = unifier.broken_off(&members);
         members.retain(|member| !broken.contains(member));
         let reason = "elements are closed that the others leave open, or the reverse: it may be cut off";
         out.extend(broken.into_iter().map(|member| (member, reason.to_owned())));
+        let (all, mut count_of_odd) = (members.len(), 0);
         for _ in 0..MOST_ROUNDS {
             if members.len() < 2 {
                 break;
             }
+            if !self.fine {
+                unifier.sections = Sections::of_folders(pages, &members);
+            }
             let unified = unifier.pages(&members);
-            let misfits = self.misfits(pages, &members, &unified);
+            let mut misfits = self.misfits(pages, &members, &unified, &unifier.sections);
+            let odd = odd(pages, &members, &holes(&unified.pieces));
+            if !self.fine && (count_of_odd + odd.len()) * MOST_ODD <= all.max(MOST_ODD) {
+                count_of_odd += odd.len();
+                misfits.extend(odd);
+            }
             if misfits.is_empty() {
                 return (out, Some(Draft { members, unified, price }));
             }
@@ -318,7 +344,13 @@ impl Job<'_> {
     }
 
     /// Members that would not gain, or that cost the others more than they gain.
-    fn misfits(&self, pages: &[Page], members: &[usize], unified: &Unified) -> FxHashMap<usize, String> {
+    fn misfits(
+        &self,
+        pages: &[Page],
+        members: &[usize],
+        unified: &Unified,
+        sections: &Sections,
+    ) -> FxHashMap<usize, String> {
         let holes = holes(&unified.pieces);
         let price = self.price as usize;
         let mut found = FxHashMap::default();
@@ -331,7 +363,9 @@ impl Job<'_> {
             let blanks_only = exact && hole.overriding() * 3 <= members.len() && hole.differs_in_blanks_only(pages);
             let overriding = hole.overriding().max(1);
             let few = overriding * 10 <= members.len();
-            for &Variant { page: member, content, .. } in hole.own() {
+            let said = sections.said(hole);
+            let own_of_pages = hole.variants.iter().zip(&said).filter(|(variant, said)| !variant.follows && !**said);
+            for (&Variant { page: member, content, .. }, _) in own_of_pages {
                 own[member] += content.len() + 40;
                 blanks[member] += usize::from(blanks_only);
                 if few {
@@ -359,6 +393,34 @@ impl Job<'_> {
         }
         found
     }
+}
+
+/// Pages for which alone, or nearly, a block would be there, with the reason: they do not shape the layout. A page of
+/// which the others have a link in that place is none.
+fn odd(pages: &[Page], members: &[usize], holes: &[&Hole]) -> FxHashMap<usize, String> {
+    let mut found = FxHashMap::default();
+    if members.len() < LEAST_FOR_ODD {
+        return found;
+    }
+    let rare = (members.len() / RARE).clamp(1, MOST_RARE);
+    for hole in holes.iter().filter(|hole| hole.variants.len() == members.len() && !hole.is_named) {
+        let Some(shown) = hole.variants.iter().find(|variant| variant.follows) else { continue };
+        let links = links_in(&pages[shown.page], shown.content);
+        let own = hole.own().filter(|variant| !links.iter().any(|link| link.means(&pages[variant.page].path)));
+        let own: Vec<&Variant> = own.collect();
+        // Where the others have nothing, and one knows what it is, it is a place for more of it.
+        let is_place_for_more = shown.content.is_empty() && naming::own(pages, hole).is_some();
+        if own.len() <= rare && !is_place_for_more {
+            for variant in own {
+                let page = &pages[variant.page];
+                let line = count_lines(&page.source[..variant.content.start as usize]).max(1);
+                found.entry(variant.page).or_insert_with(|| {
+                    format!("line {line}: differs there from all other pages, and a block would be there for it alone")
+                });
+            }
+        }
+    }
+    found
 }
 
 fn white_space_reason(places: usize) -> String {
@@ -399,6 +461,7 @@ fn other_white_space(pages: &[Page], members: &[usize]) -> FxHashMap<usize, usiz
 fn fixed_size(draft: &Draft) -> usize {
     let fixed = |piece: &Piece| match piece {
         Piece::Fixed { span, .. } => span.len(),
+        Piece::Mark(mark) => mark.bytes(),
         Piece::Hole(_) => 0,
     };
     draft.unified.pieces.iter().map(fixed).sum()
@@ -416,6 +479,7 @@ fn written_size(pieces: &[Piece]) -> u64 {
     };
     let size = |piece: &Piece| match piece {
         Piece::Fixed { span, .. } => span.len() as u64,
+        Piece::Mark(mark) => mark.bytes() as u64,
         Piece::Hole(inside) => hole(inside),
     };
     pieces.iter().map(size).sum()

@@ -8,14 +8,11 @@ use crate::propose::families::select::Draft;
 use crate::propose::job::Job;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::passing::Passing;
-use crate::propose::skeleton::hole::{TAGS, holes};
+use crate::propose::price;
+use crate::propose::skeleton::hole::TAGS;
 use crate::propose::skeleton::unify::Unifier;
 use crate::prove::Strength;
 use crate::site::Partials;
-
-/// At the usual price of a block a section saves a 200th of the bytes that a family's
-/// pages have of their own beside their main content.
-const SHARE_OF_OWN: u64 = 20_000;
 
 /// A layout with more blocks is hard to know.
 const MOST_BLOCKS: usize = 16;
@@ -31,7 +28,7 @@ impl Job<'_> {
     pub fn layouts(&self, pages: &[Page], draft: Draft) -> Layout {
         let price = draft.price;
         let base = self.sectioned(pages, draft);
-        let is_free = self.options.is_small() || self.options.strength == Strength::Bytes;
+        let is_free = self.fine || self.options.strength == Strength::Bytes;
         if is_free || base.widest() <= MOST_BLOCKS {
             return base;
         }
@@ -60,11 +57,12 @@ impl Job<'_> {
     /// A draft with the sections that are worthwhile.
     fn sectioned(&self, pages: &[Page], draft: Draft) -> Layout {
         let price = draft.price;
-        let unifier = self.unifier(pages, self.price.max(price));
-        // Beside the main content, whose words are no skeleton.
-        let own: Vec<usize> = holes(&draft.unified.pieces).iter().map(|hole| hole.own_bytes()).collect();
-        let own = own.iter().sum::<usize>() - own.iter().max().unwrap_or(&0);
-        let planner = self.planner(&unifier, pages, own);
+        let mut unifier = self.unifier(pages, self.price.max(price));
+        if !self.fine {
+            unifier.sections = Sections::of_folders(pages, &draft.members);
+        }
+        let bytes = draft.members.iter().map(|&member| pages[member].source.len()).sum();
+        let planner = self.planner(&unifier, pages, bytes);
         let base = planner.plan(draft.unified, draft.members);
         // Exact output keeps its cut: anew, it gave sections of one small block.
         if base.inner.is_empty() || self.options.strength == Strength::Bytes {
@@ -82,14 +80,12 @@ impl Job<'_> {
         if other.cost(price) < base.cost(price) { other } else { base }
     }
 
-    /// Who plans sections for pages that have so many bytes of their own. A section
-    /// is one file more to know, so where there is much it must save the more.
-    pub fn planner<'a>(&'a self, unifier: &'a Unifier<'a>, pages: &'a [Page], own: usize) -> Planner<'a> {
-        let price = self.price;
+    /// Who plans sections for pages that have so many bytes.
+    pub fn planner<'a>(&'a self, unifier: &'a Unifier<'a>, pages: &'a [Page], bytes: usize) -> Planner<'a> {
         Planner {
             unifier,
             pages,
-            price: self.options.min_saving.unwrap_or((price * 3).max(own as u64 * price / SHARE_OF_OWN)),
+            price: price::of_section(self.options, self.price, bytes),
             options: self.options,
             levels: self.options.levels,
             partials: self.options.partials != Partials::None && self.dialect.form(Kind::Include).is_some(),

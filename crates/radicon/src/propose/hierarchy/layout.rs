@@ -16,8 +16,6 @@ pub struct Layout {
     pub body: Body,
     /// The holes that its pages and its sections may fill.
     pub open: Vec<Open>,
-    /// The bytes that a section saves beyond the layout around it, about.
-    pub saves: usize,
     pub inner: Vec<Layout>,
 }
 
@@ -107,7 +105,6 @@ mod tests {
             members: members.to_vec(),
             body: Body::Section((0..overrides).map(filled).collect()),
             open: Vec::new(),
-            saves: 0,
             inner,
         }
     }

@@ -6,28 +6,22 @@ use std::cmp::Reverse;
 use rayon::prelude::*;
 
 use crate::propose::ProposeOptions;
+use crate::propose::hierarchy::content;
 use crate::propose::hierarchy::defaults::choose_defaults;
 use crate::propose::hierarchy::layout::{Body, Layout, Open, Override};
+use crate::propose::hierarchy::reasons::{self, Reason};
 use crate::propose::hierarchy::sections::{Section, choose};
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::partials::find::values;
 use crate::propose::partials::passing::Passing;
+use crate::propose::price;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes, majority};
 use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::text::is_blank;
 
-/// The most blocks that a section leaves in a block that it fills, times the price
-/// of a block: four at the usual price.
-const MOST_PARTS: u64 = 400;
-
-/// A section that has no name of its own saves so many times the price of one at least.
-const WORTH_A_NUMBER: u64 = 20;
-
-/// The bytes that layouts save, with those in them.
-fn saved_by(layouts: &[Layout]) -> usize {
-    layouts.iter().map(|layout| layout.saves + saved_by(&layout.inner)).sum()
-}
+/// The most blocks that a section leaves in a block that it fills.
+const MOST_PARTS: usize = 4;
 
 /// A block's name has so many words at most where size is all.
 const SHORT_NAME: usize = 2;
@@ -52,7 +46,11 @@ pub struct Planner<'a> {
 impl Planner<'_> {
     /// The base layout, and the sections that are worthwhile.
     pub fn plan(&self, unified: Unified, members: Vec<usize>) -> Layout {
-        self.plan_in("", unified, members, Vec::new())
+        let mut base = self.plan_in("", unified, members, Vec::new());
+        if !self.options.is_small() {
+            content::name_apart(self.pages, &mut base);
+        }
+        base
     }
 
     /// The same for what is in a block, of which these names are taken.
@@ -62,7 +60,7 @@ impl Planner<'_> {
         let mut open = Vec::new();
         self.open(&unified.pieces, None, &mut open);
         let (word, other_words, body) = (String::new(), Vec::new(), Body::Base(unified.pieces));
-        let mut base = Layout { word, other_words, members, body, open, saves: 0, inner: Vec::new() };
+        let mut base = Layout { word, other_words, members, body, open, inner: Vec::new() };
         self.add_sections(&mut base, taken);
         base
     }
@@ -93,7 +91,7 @@ impl Planner<'_> {
     /// Adds the sections that are worthwhile to a layout; these names are taken.
     pub fn add_sections(&self, layout: &mut Layout, taken: Vec<String>) {
         if self.levels > 1 {
-            layout.inner = self.best_sections(layout, &taken);
+            layout.inner = self.sections(layout, &taken);
             // Else layouts that are beside each other are easier to know.
             let section = if self.options.is_small() { TAGS } else { 0 };
             choose_defaults(layout, self.pages, section);
@@ -101,71 +99,63 @@ impl Planner<'_> {
         }
     }
 
-    /// The sections of a layout that save most. What pages share is weighed first; where a section chosen by that does not
-    /// pay as a layout, others are chosen without it, and by what pages have beside their main content.
-    fn best_sections(&self, layout: &Layout, taken: &[String]) -> Vec<Layout> {
-        let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
-        let main = (0..holes.len()).max_by_key(|&at| holes[at].own_bytes());
+    /// The sections of a layout, each with those in it.
+    fn sections(&self, around: &Layout, taken: &[String]) -> Vec<Layout> {
+        let holes: Vec<&Hole> = around.open.iter().map(|open| &open.hole).collect();
+        let (main, small) = (main_of(self.pages, &holes), self.options.is_small());
         let beside: Vec<&Hole> = (0..holes.len()).filter(|at| Some(*at) != main).map(|at| holes[at]).collect();
-        let (mut best, mut refused) = (Vec::new(), Vec::new());
-        for holes in [&holes, &holes, &beside] {
-            let (price, small) = (self.price as f64, self.options.is_small());
-            let sections = choose(self.pages, &layout.members, holes, price, small, &refused);
-            let (found, new) = self.grow(layout, sections, taken, 2);
-            if best.is_empty() || saved_by(&found) > saved_by(&best) {
-                best = found;
-            }
-            if new.is_empty() {
-                break;
-            }
-            refused.extend(new);
-        }
-        best
+        let reasons = reasons::all(self.pages, &around.members, &beside, main.map(|at| holes[at]), small);
+        let seen = if reasons.iter().any(|reason| reason.is_kind) || small { &holes } else { &beside };
+        let chosen = choose(self.pages, &around.members, seen, reasons, self.price as f64, (self.unifier.marks, small));
+        self.grow(around, main, chosen, taken, 2)
     }
 
-    /// The sections of a layout, and the members of those refused; one that does not pay is refused, and gives way to
-    /// those in it.
+    /// The sections of a layout; one that does not pay gives way to those in it.
     fn grow(
         &self,
         around: &Layout,
+        main: Option<usize>,
         sections: Vec<Section>,
         taken: &[String],
         level: usize,
-    ) -> (Vec<Layout>, Vec<Vec<usize>>) {
-        let grown = |Section { members, inner }: Section| {
-            let mut taken = taken.to_vec();
-            match self.section(around, members.clone(), &mut taken) {
-                Some(layout) if level == self.levels => (vec![layout], Vec::new()),
+    ) -> Vec<Layout> {
+        let grown = |Section { reason, inner }: Section| {
+            let mut own = taken.to_vec();
+            match self.section(around, main, &reason, &mut own) {
+                Some(layout) if level == self.levels => vec![layout],
                 Some(mut layout) => {
-                    let (inner, refused) = self.grow(&layout, inner, &taken, level + 1);
-                    layout.inner = inner;
-                    (vec![layout], refused)
+                    let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
+                    let main = main_of(self.pages, &holes);
+                    layout.inner = self.grow(&layout, main, inner, &own, level + 1);
+                    vec![layout]
                 }
-                None => {
-                    let (found, mut refused) = self.grow(around, inner, &taken, level);
-                    refused.push(members);
-                    (found, refused)
-                }
+                None => self.grow(around, main, inner, taken, level),
             }
         };
-        let grown: Vec<(Vec<Layout>, Vec<Vec<usize>>)> = sections.into_par_iter().map(grown).collect();
-        let (found, refused): (Vec<Vec<Layout>>, Vec<Vec<Vec<usize>>>) = grown.into_iter().unzip();
-        (found.into_iter().flatten().collect(), refused.concat())
+        sections.into_par_iter().flat_map_iter(grown).collect()
     }
 
     /// A section's layout; `None` if it does not pay.
-    fn section(&self, around: &Layout, members: Vec<usize>, taken: &mut Vec<String>) -> Option<Layout> {
+    fn section(
+        &self,
+        around: &Layout,
+        main: Option<usize>,
+        reason: &Reason,
+        taken: &mut Vec<String>,
+    ) -> Option<Layout> {
+        let members = reason.members.clone();
         let holes: Vec<Hole> = around.open.par_iter().map(|known| known.hole.of(&members)).collect();
-        let fill = |hole: &Hole| {
+        let fill = |(at, hole): (usize, &Hole)| {
             let is_whole = hole.variants.len() == members.len();
-            self.fill(hole).filter(|filled| is_whole && filled.saves > 0)
+            let may_fill = Some(at) != main || reason.is_kind;
+            let filled = self.fill(hole).filter(|filled| filled.saves > 0 || reason.is_sure && Some(at) == main);
+            filled.filter(|filled| {
+                // The main content is the page's own: a kind may say what is around it.
+                is_whole && may_fill && (Some(at) != main || filled.shows.is_none() || self.options.is_small())
+            })
         };
-        let mut filled: Vec<Option<Filled>> = holes.par_iter().map(fill).collect();
-        let frame_word = self.word_of_frame(around, &holes, &filled, &members);
-        let place = naming::of_section(self.pages, &around.members, &members);
-        let is_place = place != naming::SECTION;
-        let word = if is_place { Some(place.clone()) } else { frame_word.clone() };
-        let word = word.or_else(|| naming::of_top_level(self.pages, &around.members, &members)).unwrap_or(place);
+        let mut filled: Vec<Option<Filled>> = holes.par_iter().enumerate().map(fill).collect();
+        let word = reason.word.clone();
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
         let mut saved = 0;
@@ -184,7 +174,10 @@ impl Planner<'_> {
                     match filled.shows {
                         Some(shows) => {
                             let mut hole = hole;
-                            hole.follow(shows);
+                            match shows {
+                                Shows::Content(hash) => hole.follow(hash),
+                                Shows::Marks => hole.variants.iter_mut().for_each(|variant| variant.follows = true),
+                            }
                             places.push(Some(open.len()));
                             let shown = self.only_bytes(&filled.pieces);
                             open.push(Open { hole, outer, own: false, default: known.default, shown });
@@ -208,52 +201,13 @@ impl Planner<'_> {
                 }
             }
         }
-        // What is called like the layout around it has no name of its own.
-        let has_name = word != naming::SECTION && word != around.word;
-        let is_named = has_name || self.options.is_small() || saved > self.price * WORTH_A_NUMBER;
         let is_frame = !(self.partials && self.is_rather_partial(&overrides));
-        let pays = is_named && is_frame && saved > self.price;
+        let least = if reason.is_kind { price::of_kind(self.options, self.price) } else { self.price };
+        let pays = reason.is_sure && !overrides.is_empty() || is_frame && saved > least;
         pays.then(|| {
-            let (body, saves) = (Body::Section(overrides), saved as usize);
-            let other_words = [naming::of_folders(self.pages, &members), frame_word];
-            let other_words = other_words.into_iter().flatten().collect();
-            Layout { word, other_words, members, body, open, saves, inner: Vec::new() }
-        })
-    }
-
-    /// A word for a section of pages: the menu's item that is the current one in all of them, else what the first thing
-    /// is called that its layout would bring.
-    fn word_of_frame(
-        &self,
-        around: &Layout,
-        holes: &[Hole],
-        filled: &[Option<Filled>],
-        members: &[usize],
-    ) -> Option<String> {
-        let all = around.open.iter().zip(holes.iter().zip(filled));
-        let whole: Vec<_> = all.filter(|(_, (hole, _))| hole.variants.len() == members.len()).collect();
-        let is_current = |hole: &&Hole| hole.only().is_some() && naming::is_current(&hole.variants[0].text(self.pages));
-        let marked = whole.iter().map(|(_, (hole, _))| *hole).filter(is_current);
-        let mut items = marked.filter_map(|hole| hole.name.strip_prefix(naming::CURRENT)).map(naming::word);
-        if let Some(item) = items.find(|word| *word != around.word && naming::is_telling(word)) {
-            return Some(item);
-        }
-        // What is loaded says less of a section than what is shown.
-        let is_in_head = |hole: &Hole| match hole.context {
-            Context::Content { parent } => naming::tag(hole.first_page(self.pages), parent) == "head",
-            _ => false,
-        };
-        let (head, shown): (Vec<_>, Vec<_>) = whole.iter().partition(|(_, (hole, _))| is_in_head(hole));
-        shown.into_iter().chain(head).find_map(|(_, (hole, filled))| {
-            let name = |piece: &Piece| match piece {
-                Piece::Fixed { page, span } => {
-                    let bytes = span.of(&self.pages[*page].source);
-                    let is_value = matches!(hole.context, Context::Value { .. });
-                    if is_value { naming::of_value_text(bytes) } else { naming::first_telling(bytes) }
-                }
-                Piece::Hole(_) => None,
-            };
-            filled.as_ref()?.pieces.iter().filter_map(name).find(|word| *word != around.word)
+            let body = Body::Section(overrides);
+            let other_words = naming::of_folders(self.pages, &members).into_iter().collect();
+            Layout { word, other_words, members, body, open, inner: Vec::new() }
         })
     }
 
@@ -270,7 +224,7 @@ impl Planner<'_> {
         let plain = default.map(|at| {
             let Variant { page, content, hash, .. } = hole.variants[at];
             let cost = match hole.only() {
-                Some(_) => prices.layout + content.len() as u64,
+                Some(_) => prices.page + content.len() as u64,
                 None => {
                     let pages: Vec<usize> = hole.variants.iter().map(|variant| variant.page).collect();
                     let lengths: Vec<u64> = hole.variants.iter().map(|variant| variant.content.len() as u64).collect();
@@ -278,17 +232,24 @@ impl Planner<'_> {
                 }
             };
             let pieces = vec![Piece::Fixed { page, span: content }];
-            Filled { pieces, shows: Some(hash), saves: without.saturating_sub(cost) }
+            Filled { pieces, shows: Some(Shows::Content(hash)), saves: without.saturating_sub(cost) }
         });
         let parted = self.unifier.inside(hole).map(|unified| {
             let blocks = holes(&unified.pieces).len();
             // Many blocks in one are rather content that looks alike than a skeleton.
-            let most = (MOST_PARTS / prices.layout.max(1)).max(1) as usize;
             let is_frame = unified.pieces.iter().any(|piece| !self.is_blank(piece) && !matches!(piece, Piece::Hole(_)));
             let saves =
-                if blocks > most || !is_frame { 0 } else { without.saturating_sub(unified.cost + prices.layout) };
-            Filled { shows: (blocks == 0).then_some(hole.variants[0].hash), pieces: unified.pieces, saves }
+                if blocks > MOST_PARTS || !is_frame { 0 } else { without.saturating_sub(unified.cost + prices.page) };
+            let shows = match (blocks, hole.only()) {
+                (0, Some(hash)) => Some(Shows::Content(hash)),
+                (0, None) => Some(Shows::Marks),
+                _ => None,
+            };
+            Filled { shows, pieces: unified.pieces, saves }
         });
+        // A title that repeats three words costs nobody anything; a block for them does.
+        let parted =
+            parted.filter(|_| self.options.is_small() || naming::own(self.pages, hole).as_deref() != Some("title"));
         let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
         parted.or(plain)
     }
@@ -304,7 +265,7 @@ impl Planner<'_> {
     fn is_blank(&self, piece: &Piece) -> bool {
         match piece {
             Piece::Fixed { page, span } => span.of(&self.pages[*page].source).iter().all(|b| is_blank(*b)),
-            Piece::Hole(_) => false,
+            Piece::Hole(_) | Piece::Mark(_) => false,
         }
     }
 
@@ -316,7 +277,7 @@ impl Planner<'_> {
             Piece::Hole(hole) => {
                 self.passing.as_ref().is_some_and(|passing| values(self.pages, hole, passing).is_some())
             }
-            Piece::Fixed { .. } => false,
+            Piece::Fixed { .. } | Piece::Mark(_) => false,
         };
         let pieces = only.pieces.iter().filter(|piece| !self.is_blank(piece) && !is_value(piece));
         let pieces: Vec<&Piece> = pieces.collect();
@@ -328,11 +289,9 @@ impl Planner<'_> {
 
     /// Names all holes in order of their places. `known` are those that may be shown again, if that can be said.
     fn name(&self, pieces: &mut [Piece], section: &str, mut known: Option<Vec<Hole>>, taken: &mut Vec<String>) {
-        let bytes = |hole: &Hole| -> usize { hole.variants.iter().map(|variant| variant.content.len()).sum() };
         let all = holes(pieces);
-        let main = (0..all.len())
-            .filter(|&at| naming::may_be_main(self.pages, all[at]))
-            .max_by_key(|&at| (bytes(all[at]), Reverse(at)));
+        // What was set apart holds it.
+        let main = main_of(self.pages, &all);
         let section = Some(section).filter(|section| !section.is_empty()).map(naming::slug);
         // What is called as all of it is the part of it that is there.
         let in_section = |name: &String, hole: &Hole| {
@@ -391,11 +350,41 @@ impl Planner<'_> {
     }
 }
 
+/// What a section shows that leaves no holes.
+#[derive(Clone, Copy)]
+enum Shows {
+    /// The content of this hash.
+    Content(u64),
+    /// What all its pages have, but where a reader is.
+    Marks,
+}
+
+/// The hole with the main content, by its place: that with most text that is said only once.
+fn main_of(pages: &[Page], holes: &[&Hole]) -> Option<usize> {
+    let own = |hole: &Hole| -> usize {
+        let said = |variant: &Variant| {
+            let text = variant.place.map_or(0, |(node, run)| pages[variant.page].text_from(node.next(), run));
+            (if text == 0 { variant.hash } else { u64::from(text) }, variant.content.len())
+        };
+        let mut all: Vec<(u64, usize)> = hole.variants.iter().map(said).collect();
+        all.sort_unstable();
+        all.dedup_by_key(|(said, _)| *said);
+        all.iter().map(|(_, length)| length).sum()
+    };
+    let may_be = |at: &usize| {
+        let hole = holes[*at];
+        let is_whole = !hole.variants.is_empty() && !matches!(hole.default, DefaultContent::Pieces(_));
+        is_whole && naming::may_be_main(pages, hole)
+    };
+    let greatest = (0..holes.len()).filter(may_be).map(|at| (own(holes[at]), Reverse(at))).max();
+    greatest.filter(|(own, _)| *own > 0).map(|(_, Reverse(at))| at)
+}
+
 /// How a section fills a hole.
 struct Filled {
     pieces: Vec<Piece>,
-    /// The hash of what it shows, if it has no holes of its own.
-    shows: Option<u64>,
+    /// What it shows, if it has no holes of its own.
+    shows: Option<Shows>,
     /// Bytes.
     saves: u64,
 }

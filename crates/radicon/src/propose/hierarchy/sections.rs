@@ -1,8 +1,7 @@
 //! Which pages of a family share more than its layout: the sections of a site.
 //!
-//! What several pages have in the same hole of the layout is a feature; the
-//! sets of pages that carry the same features are candidates, and so are
-//! folders. Of these a laminar family is sought, any two sets nested or
+//! What several pages have in the same hole of the layout is a feature. Candidates are the sets of
+//! pages that one can say in a word. Of these a laminar family is sought, any two sets nested or
 //! disjoint, that saves most: a set saves what all its pages share beyond the
 //! set around it, in all of them but one, less its price. A greedy start is
 //! improved by forcing rejected sets in.
@@ -13,34 +12,32 @@ use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::hash::mix;
 use crate::markup::NodeKind;
+use crate::propose::hierarchy::reasons::{LEAST_PAGES, LEAST_PAGES_SMALL, LEAST_SHARE_SMALL, Reason};
+use crate::propose::naming;
 use crate::propose::pages::page::Page;
-use crate::propose::skeleton::hole::{Hole, TAGS};
-
-/// A section has as many pages at least, and one page in so many of those around it: a smaller one is no place that
-/// people know. Where size is all, it may be smaller.
-pub const LEAST_PAGES: usize = 5;
-const LEAST_SHARE: usize = 50;
-const LEAST_PAGES_SMALL: usize = 3;
-const LEAST_SHARE_SMALL: usize = 100;
+use crate::propose::skeleton::hole::{Hole, TAGS, Variant, majority};
 
 /// A whole hole counts as shared if this share of a set's pages fill it alike; the
 /// others are exceptions, which say so themselves. Parts of it must be in all pages.
-const MOST: f64 = 0.8;
+const MOST: f64 = 0.9;
 
-/// The most sets of pages, by what they share, that are weighed against each other,
-/// and the most that are candidates.
+/// The most sets of pages, by what they share, that are weighed against each other, and the most that are candidates
+/// where size is all.
 const MAX_SETS: usize = 3_000;
 const MAX_CANDIDATES: usize = 300;
 
 /// How many rejected sets are forced in, one after the other.
 const MAX_SWAPS: usize = 200;
 
-/// A set of pages, with the sets that lie in it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+/// Pages that belong together for a reason, with those among them that do for another.
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Section {
-    /// Pages, in ascending order.
-    pub members: Vec<usize>,
+    pub reason: Reason,
     pub inner: Vec<Section>,
+}
+
+fn beneath_of(path: &str, folder: &str) -> bool {
+    crate::site::beneath(path, folder).is_some()
 }
 
 /// Sections that are known, numbered, the outer before those in them.
@@ -53,12 +50,48 @@ pub struct Sections {
 }
 
 impl Sections {
+    /// The folders of these pages, each of which may be a section.
+    pub fn of_folders(pages: &[Page], members: &[usize]) -> Self {
+        let mut beneath: std::collections::BTreeMap<&str, Vec<usize>> = Default::default();
+        for &member in members {
+            let path = pages[member].path.as_str();
+            for (slash, _) in path.match_indices('/') {
+                beneath.entry(&path[..slash]).or_default().push(member);
+            }
+        }
+        let mut sections = Self::default();
+        let mut known: Vec<(&str, usize)> = Vec::new();
+        for (folder, inside) in beneath {
+            if inside.len() >= LEAST_PAGES && inside.len() < members.len() {
+                let around = known.iter().rev().find(|(outer, _)| beneath_of(folder, outer)).map(|(_, number)| *number);
+                known.push((folder, sections.add(&inside, pages.len(), around)));
+            }
+        }
+        sections
+    }
+
     /// Adds one with these of so many pages; gives its number.
     pub fn add(&mut self, members: &[usize], pages: usize, around: Option<usize>) -> usize {
         self.of_page.resize(pages, None);
         members.iter().for_each(|&page| self.of_page[page] = Some(self.around.len()));
         self.around.push(around);
         self.around.len() - 1
+    }
+
+    /// For each of a hole's pages whether most pages of its section have the same there: the section may say it.
+    pub fn said(&self, hole: &Hole) -> Vec<bool> {
+        let section = |page: usize| self.of_page.get(page).copied().flatten();
+        let mut hashes: FxHashMap<usize, Vec<u64>> = FxHashMap::default();
+        for variant in &hole.variants {
+            if let Some(section) = section(variant.page) {
+                hashes.entry(section).or_default().push(variant.hash);
+            }
+        }
+        let usual: FxHashMap<usize, u64> =
+            hashes.into_iter().filter_map(|(section, hashes)| Some((section, hashes[majority(&hashes)?]))).collect();
+        let is_said =
+            |variant: &Variant| section(variant.page).is_some_and(|section| usual.get(&section) == Some(&variant.hash));
+        hole.variants.iter().map(is_said).collect()
     }
 
     pub fn is_empty(&self) -> bool {
@@ -126,39 +159,37 @@ impl<S: Fn(usize, u64) -> u64> Tree<'_, S> {
     }
 }
 
-/// The sections of pages that leave these holes to fill, but for those that were refused; a section costs `price` bytes.
+/// Those reasons for sections of pages that save most together, where the pages leave these holes to fill; a section
+/// costs `price` bytes. With `marks` a menu is shared though each page is marked in it.
 pub fn choose(
     pages: &[Page],
     members: &[usize],
     holes: &[&Hole],
+    mut reasons: Vec<Reason>,
     price: f64,
-    small: bool,
-    refused: &[Vec<usize>],
+    (marks, small): (bool, bool),
 ) -> Vec<Section> {
-    let (least, share) = if small { (LEAST_PAGES_SMALL, LEAST_SHARE_SMALL) } else { (LEAST_PAGES, LEAST_SHARE) };
-    if members.len() <= least {
+    if reasons.is_empty() && !small {
         return Vec::new();
     }
     let shared = shared(pages, members, holes);
     let place = |page: &usize| members.binary_search(page).ok();
-    let refused: Vec<Set> =
-        refused.iter().map(|pages| Set::of(members.len(), pages.iter().filter_map(place))).collect();
-    let mut candidates: Vec<Set> = Vec::new();
-    for set in shared.iter().map(|shared| &shared.set).chain(&folders(pages, members)) {
-        let count = set.count();
-        if count >= least.max(members.len().div_ceil(share))
-            && count < members.len()
-            && !candidates.contains(set)
-            && !refused.contains(set)
-        {
-            candidates.push(set.clone());
-        }
-        if candidates.len() == MAX_CANDIDATES {
-            break;
-        }
+    if small {
+        reasons.extend(shared.iter().map(|shared| &shared.set).filter_map(|set| {
+            let found: Vec<usize> =
+                (0..members.len()).filter(|at| set.0[at / 64] >> (at % 64) & 1 == 1).map(|at| members[at]).collect();
+            let is_fit = found.len() >= LEAST_PAGES_SMALL.max(members.len().div_ceil(LEAST_SHARE_SMALL))
+                && found.len() < members.len();
+            let word = is_fit.then(|| naming::of_section(pages, members, &found))?;
+            Some(Reason { members: found, word, is_kind: true, ..Reason::default() })
+        }));
+        reasons.truncate(MAX_CANDIDATES);
     }
-    let weighed = Weighed::new(&shared, &candidates, members.len(), price);
-    weighed.nested(&candidates, members, &weighed.best(), None)
+    let sets: Vec<Set> =
+        reasons.iter().map(|reason| Set::of(members.len(), reason.members.iter().filter_map(place))).collect();
+    let weighed = Weighed::new(&shared, &sets, members.len(), price, marks);
+    let sure: Vec<usize> = (0..reasons.len()).filter(|&at| reasons[at].is_sure).collect();
+    weighed.nested(&reasons, &weighed.best(&sure), None)
 }
 
 /// A set of places in a list of pages.
@@ -179,10 +210,6 @@ impl Set {
     fn shared(&self, other: &Self) -> usize {
         self.0.iter().zip(&other.0).map(|(a, b)| (a & b).count_ones() as usize).sum()
     }
-
-    fn places(&self) -> impl Iterator<Item = usize> + '_ {
-        (0..self.0.len() * 64).filter(|at| self.0[at / 64] >> (at % 64) & 1 == 1)
-    }
 }
 
 /// Pages that carry the same features.
@@ -197,13 +224,13 @@ struct Shared {
 
 impl Shared {
     /// The bytes that all pages of a set share by this.
-    fn within(&self, set: &Set, count: usize) -> f64 {
+    fn within(&self, set: &Set, count: usize, marks: bool) -> f64 {
         match self.set.shared(set) {
             all if all == count => self.parts + self.count * TAGS as f64,
             most if most as f64 >= MOST * count as f64 => {
                 // Each exception costs about what a page saves.
                 let saving = (2 * most).saturating_sub(count + 1) as f64 / (count - 1) as f64;
-                (self.wholes + self.count * TAGS as f64) * saving
+                (if marks { self.parts } else { self.wholes } + self.count * TAGS as f64) * saving
             }
             _ => 0.0,
         }
@@ -291,18 +318,6 @@ fn features(pages: &[Page], index: usize, holes: &[&Hole]) -> Vec<Feature> {
     found
 }
 
-/// The sets of pages that lie under one folder.
-fn folders(pages: &[Page], members: &[usize]) -> Vec<Set> {
-    let mut beneath: std::collections::BTreeMap<&str, Vec<usize>> = Default::default();
-    for (at, &member) in members.iter().enumerate() {
-        let path = pages[member].path.as_str();
-        for (slash, _) in path.match_indices('/') {
-            beneath.entry(&path[..slash]).or_default().push(at);
-        }
-    }
-    beneath.into_values().map(|places| Set::of(members.len(), places.into_iter())).collect()
-}
-
 /// How a candidate lies to another one.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Relation {
@@ -324,8 +339,9 @@ struct Weighed {
 }
 
 impl Weighed {
-    fn new(shared: &[Shared], candidates: &[Set], all: usize, price: f64) -> Self {
-        let common = |set: &Set, count: usize| -> f64 { shared.iter().map(|shared| shared.within(set, count)).sum() };
+    fn new(shared: &[Shared], candidates: &[Set], all: usize, price: f64, marks: bool) -> Self {
+        let common =
+            |set: &Set, count: usize| -> f64 { shared.iter().map(|shared| shared.within(set, count, marks)).sum() };
         let counts: Vec<usize> = candidates.iter().map(Set::count).collect();
         let relation = |a: usize, b: usize| match candidates[a].shared(&candidates[b]) {
             0 => Relation::Apart,
@@ -385,8 +401,9 @@ impl Weighed {
         }
     }
 
-    fn best(&self) -> Vec<usize> {
-        let mut best = self.fill(Vec::new());
+    /// Those that save most together, with those that are there in any case.
+    fn best(&self, sure: &[usize]) -> Vec<usize> {
+        let mut best = self.fill(sure.to_vec());
         let mut value = self.value(&best);
         let mut swaps = 0;
         let mut improved = true;
@@ -397,7 +414,7 @@ impl Weighed {
                     continue;
                 }
                 let fits = |other: &usize| self.relations[at][*other] != Relation::Crossing;
-                if best.iter().all(fits) {
+                if best.iter().all(fits) || !sure.iter().all(fits) {
                     continue;
                 }
                 swaps += 1;
@@ -414,18 +431,16 @@ impl Weighed {
             let others: Vec<usize> = best.iter().copied().filter(|&other| other != at).collect();
             self.gain(&others, at).is_some_and(|gain| gain > 0.0)
         };
-        best.iter().copied().filter(|&at| gains(at)).collect()
+        best.iter().copied().filter(|&at| sure.contains(&at) || gains(at)).collect()
     }
 
-    /// The chosen sets directly inside one of them, or topmost, with what lies in them.
-    fn nested(&self, candidates: &[Set], members: &[usize], chosen: &[usize], around: Option<usize>) -> Vec<Section> {
+    /// The chosen ones directly inside one of them, or topmost, with what lies in them.
+    fn nested(&self, reasons: &[Reason], chosen: &[usize], around: Option<usize>) -> Vec<Section> {
         let here = chosen.iter().copied().filter(|&at| self.around(chosen, at) == around);
-        let section = |at: usize| Section {
-            members: candidates[at].places().map(|place| members[place]).collect(),
-            inner: self.nested(candidates, members, chosen, Some(at)),
-        };
+        let section =
+            |at: usize| Section { reason: reasons[at].clone(), inner: self.nested(reasons, chosen, Some(at)) };
         let mut sections: Vec<Section> = here.map(section).collect();
-        sections.sort_by(|a, b| a.members.cmp(&b.members));
+        sections.sort_by(|a, b| a.reason.members.cmp(&b.reason.members));
         sections
     }
 }
@@ -449,13 +464,14 @@ mod tests {
     fn chosen(all: usize, features: &[(&[usize], f64)], price: f64) -> Vec<Vec<usize>> {
         let shared = shared(all, features);
         let candidates: Vec<Set> = shared.iter().map(|shared| shared.set.clone()).collect();
-        let weighed = Weighed::new(&shared, &candidates, all, price);
-        let members: Vec<usize> = (0..all).collect();
+        let reasons: Vec<Reason> =
+            features.iter().map(|(pages, _)| Reason { members: pages.to_vec(), ..Reason::default() }).collect();
+        let weighed = Weighed::new(&shared, &candidates, all, price, false);
         let mut found = Vec::new();
-        let mut open = weighed.nested(&candidates, &members, &weighed.best(), None);
+        let mut open = weighed.nested(&reasons, &weighed.best(&[]), None);
         open.reverse();
         while let Some(section) = open.pop() {
-            found.push(section.members);
+            found.push(section.reason.members);
             open.extend(section.inner.into_iter().rev());
         }
         found
@@ -516,10 +532,10 @@ mod tests {
         let whole = Shared { set: Set::of(10, 0..9), parts: 0.0, wholes: 100.0, count: 1.0 };
         let all = Set::of(10, 0..10);
         let nine = Set::of(10, 0..9);
-        assert_eq!(whole.within(&nine, 9), TAGS as f64);
+        assert_eq!(whole.within(&nine, 9, false), TAGS as f64);
         let expected = (100.0 + TAGS as f64) * 7.0 / 9.0;
-        assert!((whole.within(&all, 10) - expected).abs() < 1e-9);
-        assert_eq!(whole.within(&Set::of(10, 5..10), 5), (100.0 + TAGS as f64) * 2.0 / 4.0);
-        assert_eq!(whole.within(&Set::of(10, [0, 9].into_iter()), 2), 0.0);
+        assert!((whole.within(&all, 10, false) - expected).abs() < 1e-9);
+        assert_eq!(whole.within(&Set::of(10, 5..10), 5, false), 0.0);
+        assert_eq!(whole.within(&Set::of(10, [0, 9].into_iter()), 2, false), 0.0);
     }
 }

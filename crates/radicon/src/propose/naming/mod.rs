@@ -10,7 +10,7 @@ use crate::propose::skeleton::hole::{Context, Hole, Variant};
 use crate::text::Span;
 
 pub use parameters::of_parameters;
-pub use sections::{SECTION, of_folders, of_frame, of_section, of_top_level, shared_folder};
+pub use sections::{SECTION, heading_in, of_element, of_folders, of_frame, of_section, shared_folder};
 
 /// A name for a hole: lower case letters, digits and `_`. Not unique yet.
 pub fn name(pages: &[Page], hole: &Hole) -> String {
@@ -22,6 +22,41 @@ pub fn name(pages: &[Page], hole: &Hole) -> String {
         Context::Content { parent } => of_content(pages, hole, page, parent),
     };
     slug(&found)
+}
+
+/// What a hole is called by itself: as what is in it, or as the very element or attribute that it is. `None` if only
+/// what is around it has a name.
+pub fn own(pages: &[Page], hole: &Hole) -> Option<String> {
+    let page = hole.first_page(pages);
+    let found = match hole.context {
+        Context::Text { node } => match tag(page, page.document.nodes[node].parent).as_str() {
+            "h1" | "h2" | "h3" => Some("heading".to_owned()),
+            tag @ ("title" | "script" | "style") => Some(tag.to_owned()),
+            _ => None,
+        },
+        Context::Value { node, token } => {
+            let attribute = page.document.tokens[token].name().text(&page.source).to_ascii_lowercase();
+            match (tag(page, node).as_str(), attribute.as_str()) {
+                ("meta", "content")
+                | ("link", "href")
+                | ("script", "src")
+                | ("html", "lang")
+                | ("body", "class" | "id") => Some(of_value(pages, hole, node, token)),
+                ("a", "href") => of_link(pages, hole, node).map(|text| format!("{text} link")),
+                _ => None,
+            }
+        }
+        Context::Attributes { node } => match tag(page, node).as_str() {
+            "html" | "body" => Some(of_attributes(pages, hole, page, node)),
+            _ if marks_current(pages, hole) => Some(of_attributes(pages, hole, page, node)),
+            "a" => of_link(pages, hole, node).map(|text| format!("{text} link")),
+            _ => None,
+        },
+        Context::Content { parent } => {
+            of_own_content(pages, hole, page, parent).or_else(|| of_filled(pages, hole, parent))
+        }
+    };
+    found.map(|found| slug(&found)).filter(|found| is_telling(found))
 }
 
 /// What a hole may be called, the best first: as it is, as what is in it, by what is around it or beside it. The
@@ -136,9 +171,6 @@ pub fn has_region(name: &str) -> bool {
     slug(name).split('_').any(|word| REGIONS.contains(&word))
 }
 
-/// How names of blocks begin that mark the current item of a menu.
-pub const CURRENT: &str = "current_";
-
 /// The name of the main content.
 pub const MAIN: &str = "content";
 
@@ -151,7 +183,7 @@ const ELEMENTS: [&str; 56] = [
 ];
 
 /// Shorter names say too little.
-const SHORTEST: usize = 3;
+pub const SHORTEST: usize = 3;
 
 /// Whether a name tells what something is: it is no tag's name, and no number tells it from others.
 pub fn is_telling(name: &str) -> bool {
@@ -437,7 +469,7 @@ pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
 }
 
 /// The kinds of element in a hole, over all pages.
-fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> String {
+fn of_own_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> Option<String> {
     let parent_tag = tag(page, parent);
     let mut tags: Vec<String> = Vec::new();
     let mut names: Vec<Option<String>> = Vec::new();
@@ -466,39 +498,58 @@ fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> Strin
     let only = |allowed: &[&str]| !tags.is_empty() && tags.iter().all(|tag| allowed.contains(&tag.as_str()));
     let in_head = parent_tag == "head";
     if only(&["title"]) {
-        return "title".into();
+        return Some("title".into());
     }
     if only(&["style", "link"]) && stylesheets {
         // One style sheet of all pages is not the pages' own styles.
         let sheet = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "href")?));
         let is_everywhere = hole.variants.iter().all(|variant| !variant.content.is_empty());
-        return sheet.filter(|_| is_everywhere).map_or("styles".into(), |stem| format!("{stem} stylesheet"));
+        return Some(sheet.filter(|_| is_everywhere).map_or("styles".into(), |stem| format!("{stem} stylesheet")));
     }
     if only(&["script"]) {
-        return match same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "src")?)) {
-            Some(stem) => format!("{stem} script"),
-            None if in_head => "head scripts".into(),
-            None => "scripts".into(),
-        };
+        let script = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "src")?));
+        let is_everywhere = hole.variants.iter().all(|variant| !variant.content.is_empty());
+        let usual = || if in_head { "head scripts" } else { "scripts" }.to_owned();
+        return Some(script.filter(|_| is_everywhere).map_or_else(usual, |stem| format!("{stem} script")));
     }
     if only(&["meta"]) {
         let told = |page: &Page, node| attribute(page, node, "name").or_else(|| attribute(page, node, "property"));
-        return same_root(pages, hole, told).unwrap_or_else(|| "meta".into());
+        return Some(same_root(pages, hole, told).unwrap_or_else(|| "meta".into()));
     }
     if in_head && only(&["link"]) {
         let rel = same_root(pages, hole, |page, node| attribute(page, node, "rel"));
-        return rel.map_or_else(|| "head links".into(), |rel| format!("{} link", first_word(&rel)));
+        return Some(rel.map_or_else(|| "head links".into(), |rel| format!("{} link", first_word(&rel))));
     }
     if in_head {
+        return None;
+    }
+    match &names[..] {
+        [Some(name)] if !marks_current(pages, hole) => Some(name.clone()),
+        _ if matches!(parent_tag.as_str(), "main" | "article") => Some("content".into()),
+        _ => None,
+    }
+}
+
+/// The name of the element around a hole that is all of its content.
+fn of_filled(pages: &[Page], hole: &Hole, parent: NodeId) -> Option<String> {
+    let fills = |variant: &Variant| {
+        let (page, (node, _)) = (&pages[variant.page], variant.place?);
+        let inside = &page.document.nodes[node];
+        Some(page.span(page.trimmed((inside.inner, inside.close))) == variant.content)
+    };
+    let page = hole.first_page(pages);
+    let is_all = hole.variants.iter().take(SAMPLE).all(|variant| fills(variant) == Some(true));
+    called(page, parent).filter(|_| is_all && !matches!(tag(page, parent).as_str(), "head" | "body" | "html"))
+}
+
+/// The kinds of element in a hole, or what is around it.
+fn of_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> String {
+    if let Some(name) = of_own_content(pages, hole, page, parent) {
+        return name;
+    }
+    let parent_tag = tag(page, parent);
+    if parent_tag == "head" {
         return "head".into();
-    }
-    if matches!(parent_tag.as_str(), "main" | "article") {
-        return "content".into();
-    }
-    if let [Some(name)] = &names[..]
-        && !marks_current(pages, hole)
-    {
-        return name.clone();
     }
     if let Some(words) = words_of_default(pages, hole).filter(|_| marks_current(pages, hole)) {
         return format!("current {words}");
@@ -583,13 +634,6 @@ pub fn first_telling(markup: &[u8]) -> Option<String> {
     let is_short = elements.is_empty() && text.len() <= LONGEST_WORDS && text.split_whitespace().count() <= MOST_WORDS;
     let words = (is_short && text.chars().any(char::is_alphabetic)).then(|| word(&text));
     telling(&page, &elements).into_iter().chain(words).find(|name| is_telling(name))
-}
-
-/// The first word of an attribute's value that tells something.
-pub fn of_value_text(value: &[u8]) -> Option<String> {
-    let value = String::from_utf8_lossy(value);
-    let is_path = value.contains(['/', '.', ':']);
-    value.split_whitespace().map(word).find(|name| is_telling(name) && !is_path)
 }
 
 /// Some markup with its outermost elements.

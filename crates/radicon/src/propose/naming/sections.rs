@@ -1,8 +1,9 @@
 //! Words for layouts: by folder, language, and what their pages share.
 
-use super::{SHORTEST, attribute, called, first_telling, is_telling, tag, word};
+use super::{MOST_LOOKED_AT, SHORTEST, attribute, called, first_telling, is_telling, tag, word, words_of};
 use crate::propose::pages::page::Page;
 use crate::site::{folder, stem};
+use crate::text::Span;
 
 /// The word for a section of which nothing is known.
 pub const SECTION: &str = "section";
@@ -44,14 +45,6 @@ pub fn of_section(pages: &[Page], around: &[usize], members: &[usize]) -> String
     SECTION.into()
 }
 
-/// A word for pages that lie in no folder of their own, where others do.
-pub fn of_top_level(pages: &[Page], around: &[usize], members: &[usize]) -> Option<String> {
-    let folder = |&member: &usize| folder(&pages[member].path);
-    let outer = shared_folder(around.iter().map(|&member| pages[member].path.as_str()));
-    let is_top = |member: &usize| folder(member) == outer;
-    (members.iter().all(is_top) && !around.iter().all(is_top)).then(|| "top-level".to_owned())
-}
-
 /// A word of all folders that hold these pages, if there are several, or if all of them lie in others under it.
 pub fn of_folders(pages: &[Page], members: &[usize]) -> Option<String> {
     let shared = shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
@@ -80,6 +73,13 @@ pub fn of_frame(pages: &[Page], members: &[usize]) -> Option<String> {
     Some(word(&first)).filter(|word| is_telling(word))
 }
 
+/// The first heading in a place, if it is short.
+pub fn heading_in(page: &Page, span: Span) -> Option<String> {
+    let nodes = page.document.nodes_in(span).take(MOST_LOOKED_AT);
+    let mut headings = nodes.filter(|&node| matches!(tag(page, node).as_str(), "h2" | "h3" | "h4"));
+    headings.next().and_then(|node| words_of(page, node))
+}
+
 /// The innermost folder that holds all of the paths.
 pub fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
     let first = folder(paths.next().unwrap_or_default());
@@ -92,7 +92,7 @@ pub fn shared_folder<'p>(mut paths: impl Iterator<Item = &'p str>) -> &'p str {
 }
 
 /// The first of these attributes that the page's first element of a name has.
-fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
+pub fn of_element(page: &Page, name: &str, attributes: &[&str]) -> Option<String> {
     let node = page.document.all_below_root().find(|&node| tag(page, node) == name)?;
     attributes.iter().find_map(|name| attribute(page, node, name))
 }
@@ -121,8 +121,6 @@ mod tests {
         {
             assert_eq!(of_section(&pages, &all, members), word);
         }
-        assert_eq!(of_top_level(&pages, &all, &[0, 6]).as_deref(), Some("top-level"));
-        assert_eq!(of_top_level(&pages, &all, &[0, 4]), None);
     }
 
     #[test]

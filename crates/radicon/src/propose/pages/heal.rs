@@ -49,6 +49,7 @@ pub fn heal(site: &Site, jobs: &[Job<'_>]) -> (Site, Vec<Healed>) {
     let mut candidates = jobs[0].candidates(&mut left);
     let mut sources: BTreeMap<String, Vec<u8>> = BTreeMap::new();
     let mut found = Vec::new();
+    let jobs: Vec<Job> = jobs.iter().map(|job| Job { fine: true, ..job.clone() }).collect();
     for (index, job) in jobs.iter().enumerate() {
         let pages = job.read(&job.choose(&mut candidates, index == 0, &mut left));
         let mut cures: Vec<Cure> = Vec::new();

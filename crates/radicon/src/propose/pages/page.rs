@@ -18,7 +18,7 @@ use crate::text::{Span, is_blank};
 pub struct Key {
     /// All of it, in normal form; 0 if it vanishes there.
     pub whole: u64,
-    /// Its text alone; 0 if it has none.
+    /// Its text alone, whatever elements it is in; 0 if it has none.
     pub text: u32,
     /// Name and id; 0 without an id.
     pub id: u32,
@@ -150,9 +150,8 @@ impl Page {
                 if key.whole != 0 {
                     parent.whole = mix(parent.whole, key.whole);
                 }
-                if key.text != 0 {
-                    parent.text = mix(u64::from(parent.text), u64::from(key.text)) as u32 | 1;
-                }
+                // A sum, so that a link around a text does not matter.
+                parent.text = parent.text.wrapping_add(key.text);
             }
         }
         keys
@@ -202,6 +201,19 @@ impl Page {
             (from, at) = (node.last, node.next);
         }
         Some(hash)
+    }
+
+    /// The text of the nodes in a run, of which one is at this node or behind it, as in [`Key::text`].
+    pub fn text_from(&self, node: NodeId, run: Run) -> u32 {
+        let nodes = &self.document.nodes;
+        let (mut text, mut at) = (0_u32, node.max(NodeId::ROOT.next()));
+        while let Some(node) = nodes.get(at.index()).filter(|node| node.first < run.1) {
+            if node.first >= run.0 && node.last <= run.1 {
+                text = text.wrapping_add(self.keys.get(at.index()).map_or(0, |key| key.text));
+            }
+            at = node.next;
+        }
+        text
     }
 
     /// The place of a run of tokens.

@@ -287,7 +287,7 @@ impl Extractor<'_, '_> {
             Page::of(String::new(), source, document, strength)
         };
         let pages: Vec<Page> = copies.iter().map(read).collect();
-        let prices = Prices { layout: PARAMETER, page: PARAMETER };
+        let prices = Prices { layout: PARAMETER, page: PARAMETER, nameless: 0 };
         let unifier = Unifier {
             pages: &pages,
             prices,
@@ -295,6 +295,7 @@ impl Extractor<'_, '_> {
             line_rule: false,
             like_html: false,
             regions: &[],
+            marks: false,
             nested_defaults: true,
             sections: Default::default(),
         };
@@ -316,6 +317,7 @@ impl Extractor<'_, '_> {
         for piece in &unified.pieces {
             match piece {
                 Piece::Fixed { page, span } => segments.push(Segment::Fixed(span.of(&pages[*page].source).to_vec())),
+                Piece::Mark(_) => return None,
                 Piece::Hole(_) => {
                     let (parameter, before, after) = printed.next()?;
                     let fixed = |text: &str| Segment::Fixed(text.as_bytes().to_vec());

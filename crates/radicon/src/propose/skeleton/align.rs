@@ -62,7 +62,8 @@ fn reference(lists: &[Vec<Key>]) -> Option<usize> {
 /// How much two nodes speak for being the same; 0 if they cannot be.
 fn likeness(a: &Key, b: &Key) -> u32 {
     if a.tag != b.tag {
-        0
+        // The current entry of a menu is text where others are links.
+        if a.text != 0 && a.text == b.text { 15 } else { 0 }
     } else if a.whole == b.whole {
         100 + u32::from(a.size).min(1000) / 10
     } else if a.id != 0 && a.id == b.id {

@@ -159,6 +159,10 @@ impl Unifier<'_> {
             let part = |piece: &Piece| match piece {
                 Piece::Fixed { page, span } => span.of(&self.pages[*page].source),
                 Piece::Hole(inner) => inner.variant(whole.page).map_or(&[][..], |own| own.bytes(self.pages)),
+                Piece::Mark(mark) => {
+                    let (page, span) = mark.shown_in(whole.page);
+                    span.of(&self.pages[page].source)
+                }
             };
             let mut rest = whole.bytes(self.pages);
             let fits = pieces.iter().all(|piece| rest.strip_prefix(part(piece)).map(|left| rest = left).is_some());

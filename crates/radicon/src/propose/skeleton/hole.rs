@@ -11,6 +11,8 @@ pub enum Piece {
     Fixed { page: usize, span: Span },
     /// A place where they differ.
     Hole(Box<Hole>),
+    /// The same in all pages, but where a reader is.
+    Mark(Box<Mark>),
 }
 
 impl Piece {
@@ -18,12 +20,41 @@ impl Piece {
     pub fn bytes(&self) -> usize {
         match self {
             Piece::Fixed { span, .. } => span.len(),
+            Piece::Mark(mark) => mark.bytes(),
             Piece::Hole(hole) => match &hole.default {
                 DefaultContent::Empty | DefaultContent::Again(_) => 0,
                 DefaultContent::Content(at) => hole.variants[*at].content.len(),
                 DefaultContent::Pieces(pieces) => pieces.iter().map(Piece::bytes).sum(),
             },
         }
+    }
+}
+
+/// A place that looks otherwise in the page, or the pages of a folder, where a link in it or around it leads.
+#[derive(Clone, Debug)]
+pub struct Mark {
+    /// The path of the page, or of the folder with a `/` at its end; `None` where the tag around says it.
+    pub target: Option<String>,
+    /// The pages where it is so, in ascending order.
+    pub pages: Vec<usize>,
+    /// What is shown there: the page that has it, and the place.
+    pub here: (usize, Span),
+    /// What is shown elsewhere.
+    pub elsewhere: (usize, Span),
+}
+
+impl Mark {
+    /// About how many bytes its tags have.
+    const TAGS: usize = 60;
+
+    /// What a page shows.
+    pub fn shown_in(&self, page: usize) -> (usize, Span) {
+        if self.pages.binary_search(&page).is_ok() { self.here } else { self.elsewhere }
+    }
+
+    /// About how many bytes it has in a layout.
+    pub fn bytes(&self) -> usize {
+        self.here.1.len() + self.elsewhere.1.len() + self.target.as_ref().map_or(0, String::len) + Self::TAGS
     }
 }
 
@@ -280,6 +311,10 @@ pub fn clip(pieces: &mut [Piece], around: &Hole) {
     for piece in pieces {
         match piece {
             Piece::Fixed { page, span } => cut(*page, span),
+            Piece::Mark(mark) => {
+                cut(mark.here.0, &mut mark.here.1);
+                cut(mark.elsewhere.0, &mut mark.elsewhere.1);
+            }
             Piece::Hole(hole) => {
                 for variant in &mut hole.variants {
                     let before = variant.content;

@@ -4,5 +4,6 @@ pub mod align;
 mod attributes;
 pub mod gaps;
 pub mod hole;
+pub mod marks;
 pub mod text;
 pub mod unify;

@@ -13,9 +13,10 @@ use rustc_hash::FxHashMap;
 use crate::hash::mix;
 use crate::markup::{NodeId, NodeKind, TokenId};
 use crate::propose::hierarchy::sections::Sections;
+use crate::propose::naming;
 use crate::propose::pages::page::{Key, Page, Run};
 use crate::propose::skeleton::align::columns;
-use crate::propose::skeleton::hole::{Context, Hole, Piece, Variant, choose_default, clip, majority};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, choose_default, clip, majority};
 use crate::prove::Strength;
 use crate::site::Selector;
 use crate::text::{Span, is_blank};
@@ -25,6 +26,16 @@ const MAX_DEPTH: usize = 150;
 
 /// Of so many pages at least each processor compares some.
 const SIDE_BY_SIDE: usize = 512;
+
+/// So many pages are looked at for the name of a hole.
+const SAMPLE: usize = 40;
+
+/// What so many percent of the pages have is their default, with blocks in it; less is that of a kind of pages.
+const MOST: usize = 90;
+const MOST_WHERE_SIZE_IS_ALL: usize = 75;
+
+/// What a mark in a menu costs, in bytes, about: its tags, and the entry twice.
+const MARK: u64 = 100;
 
 /// How many blocks a block inside a tag counts for, where it looks like a tag itself.
 const TAG_IN_TAG: u64 = 10;
@@ -36,6 +47,8 @@ pub struct Prices {
     pub layout: u64,
     /// For each page that overrides it.
     pub page: u64,
+    /// More, where only what is around it has a name: then the cut belongs there.
+    pub nameless: u64,
 }
 
 /// A template and what it costs.
@@ -56,6 +69,8 @@ pub struct Unifier<'a> {
     pub like_html: bool,
     /// Elements whose content is one block, with its name.
     pub regions: &'a [(String, Selector)],
+    /// Whether a place may look otherwise in the page where a link leads.
+    pub marks: bool,
     /// Whether what most pages have alike may be a default with holes of its own.
     pub nested_defaults: bool,
     /// The sections, if these are known: what one fills for its pages is said once.
@@ -66,6 +81,8 @@ pub struct Unifier<'a> {
 struct Item {
     runs: Vec<Run>,
     hashes: Vec<u64>,
+    /// The text alone, where pages may be marked in it.
+    texts: Vec<u32>,
     lengths: Vec<u64>,
     /// The template, if it can be kept.
     kept: Option<Unified>,
@@ -83,7 +100,7 @@ impl Item {
     }
 
     fn is_settled(&self) -> bool {
-        self.kept.as_ref().is_some_and(|kept| kept.pieces.iter().all(|piece| matches!(piece, Piece::Fixed { .. })))
+        self.kept.as_ref().is_some_and(|kept| kept.pieces.iter().all(|piece| !matches!(piece, Piece::Hole(_))))
     }
 }
 
@@ -249,16 +266,25 @@ impl Unifier<'_> {
                 Level::Tag => self.hash(members[index], gap[index]),
             };
             let hashes = (0..members.len()).into_par_iter().with_min_len(SIDE_BY_SIDE).map(hash).collect();
-            items.push(self.gap(members, nodes, &units, (gap, hashes), level, depth));
+            let mut item = self.gap(members, nodes, &units, (gap, hashes), level, depth);
+            if self.looks_at_texts() && matches!(level, Level::Content) {
+                let text = |index: usize| self.pages[members[index]].text_from(near[index], item.runs[index]);
+                item.texts = (0..members.len()).map(text).collect();
+            }
+            items.push(item);
             if let Some(units) = column {
                 from = units.iter().map(|unit| unit.run.1).collect();
                 if let Level::Content = level {
                     near = units.iter().map(|unit| unit.node).collect();
                 }
-                items.push(self.column(members, nodes, &units, level, depth));
+                let mut item = self.column(members, nodes, &units, level, depth);
+                if self.looks_at_texts() && matches!(level, Level::Content) {
+                    item.texts = units.iter().map(|unit| unit.key.text).collect();
+                }
+                items.push(item);
             }
         }
-        let segments = self.join(members, &items);
+        let segments = self.join(members, nodes, &items, level);
         self.assemble(members, nodes, items, segments, level)
     }
 
@@ -266,7 +292,7 @@ impl Unifier<'_> {
         let lengths = members.iter().zip(&runs).map(|(&page, &run)| self.pages[page].span(run).len() as u64).collect();
         let equal = hashes.iter().all(|&hash| hash == hashes[0]);
         let kept = equal.then(|| self.fixed(members[0], runs[0]));
-        Item { runs, hashes, lengths, kept, default: None }
+        Item { runs, hashes, texts: Vec::new(), lengths, kept, default: None }
     }
 
     /// The item between two columns.
@@ -280,6 +306,9 @@ impl Unifier<'_> {
         depth: usize,
     ) -> Item {
         let mut item = self.item(members, runs, hashes);
+        if item.kept.is_none() {
+            item.kept = self.marked(members, nodes, &item.runs, &item.hashes, level);
+        }
         if self.nested_defaults && item.kept.is_none() && depth < MAX_DEPTH && matches!(level, Level::Content) {
             item.default = self.shared_default(members, nodes, units, &item, depth);
         }
@@ -309,7 +338,8 @@ impl Unifier<'_> {
         }
         let (&most, &count) = counts.iter().max_by_key(|(signature, count)| (**count, **signature))?;
         // A few odd pages must not cost the others a region; half the pages are not odd.
-        if count < 3 || count * 4 < members.len() * 3 || count == members.len() {
+        let share = if self.prices.nameless == 0 { MOST_WHERE_SIZE_IS_ALL } else { MOST };
+        if count < 3 || count * 100 < members.len() * share || count == members.len() {
             return None;
         }
         let group: Vec<usize> = (0..members.len()).filter(|&index| signatures[index] == most).collect();
@@ -339,7 +369,16 @@ impl Unifier<'_> {
                 Level::Content => self.node(members, &own, depth + 1),
                 Level::Tag => self.attribute(members, nodes, units),
             };
-            let hole = self.hole_cost(members, &item.hashes, &item.lengths);
+            let marked = self.marked(members, nodes, &item.runs, &item.hashes, level);
+            if marked.as_ref().is_some_and(|marked| item.kept.as_ref().is_none_or(|kept| marked.cost < kept.cost)) {
+                item.kept = marked;
+            }
+            let alike = match self.looks_at_texts() && matches!(level, Level::Content) {
+                true => units.iter().map(|unit| said(unit.key.text, unit.key.whole)).collect(),
+                false => item.hashes.clone(),
+            };
+            let hole = self.hole_cost_of(members, (&item.hashes, &alike), &item.lengths)
+                + self.nameless(members, nodes, (&item.runs, &item.runs), level);
             let in_tag = |piece: &Piece| matches!(piece, Piece::Hole(hole) if matches!(hole.context, Context::Attributes { .. }));
             let shy = matches!(level, Level::Content) && self.like_html;
             let price = |kept: &Unified| match shy && kept.pieces.iter().any(in_tag) {
@@ -353,31 +392,78 @@ impl Unifier<'_> {
         item
     }
 
+    /// Whether texts tell what a section may say for its pages.
+    fn looks_at_texts(&self) -> bool {
+        self.marks && !self.sections.is_empty()
+    }
+
     /// The cost of a hole whose contents have these hashes and lengths.
     pub fn hole_cost(&self, members: &[usize], hashes: &[u64], lengths: &[u64]) -> u64 {
+        self.hole_cost_of(members, (hashes, hashes), lengths)
+    }
+
+    /// The same, where sections show alike what `said` says is alike.
+    fn hole_cost_of(&self, members: &[usize], (hashes, said): (&[u64], &[u64]), lengths: &[u64]) -> u64 {
         let prices = self.prices;
         let says = |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + prices.page };
         let default = majority(hashes);
         let (shown, length) = default.map_or((0, 0), |index| (hashes[index], lengths[index]));
-        let overrides: u64 = match self.sections.is_empty() {
-            true => (0..members.len()).map(|index| says(index, shown)).sum(),
-            false => {
-                let fill = |pages: &[usize]| {
-                    let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
-                    majority(&of_pages).map(|at| (of_pages[at], prices.layout + lengths[pages[at]]))
-                };
-                self.sections.least(members, shown, &says, &fill)
-            }
+        if self.sections.is_empty() {
+            return prices.layout + length + (0..members.len()).map(|index| says(index, shown)).sum::<u64>();
+        }
+        let fill = |pages: &[usize]| {
+            let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
+            majority(&of_pages).map(|at| (of_pages[at], prices.page + lengths[pages[at]]))
         };
-        prices.layout + length + overrides
+        let plain = prices.layout + length + self.sections.least(members, shown, &says, &fill);
+        if hashes == said {
+            return plain;
+        }
+        // What sections say in the same words has a mark for each page that looks otherwise.
+        let says = |index: usize, shown: u64| if said[index] == shown { 0 } else { lengths[index] + prices.page };
+        let fill = |pages: &[usize]| {
+            let of_pages: Vec<u64> = pages.iter().map(|&index| said[index]).collect();
+            let mut kinds: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
+            kinds.sort_unstable();
+            kinds.dedup();
+            let marks = kinds.len().saturating_sub(1) as u64 * MARK;
+            majority(&of_pages).map(|at| (of_pages[at], prices.page + lengths[pages[at]] + marks))
+        };
+        plain.min(prices.layout + self.sections.least(members, 0, &says, &fill))
+    }
+
+    /// What a hole costs more, as some siblings from one item to another, if it has no name of its own.
+    fn nameless(&self, members: &[usize], nodes: &[NodeId], (from, to): (&[Run], &[Run]), level: Level) -> u64 {
+        if self.prices.nameless == 0 {
+            return 0;
+        }
+        let context = match level {
+            Level::Content => Context::Content { parent: nodes[0] },
+            Level::Tag => Context::Attributes { node: nodes[0] },
+        };
+        let variant = |at: usize| {
+            let (page, run) = (members[at], (from[at].0, to[at].1));
+            let run = if matches!(level, Level::Content) { self.pages[page].trimmed(run) } else { run };
+            let place = matches!(level, Level::Content).then_some((nodes[at], run));
+            Variant { page, content: self.pages[page].span(run), hash: 0, place, follows: false }
+        };
+        let step = members.len().div_ceil(SAMPLE).max(1);
+        let variants = (0..members.len()).step_by(step).map(variant).collect();
+        self.price_of_name(&Hole::new(context, variants, DefaultContent::Empty))
+    }
+
+    /// What a hole costs more if it has no name of its own.
+    fn price_of_name(&self, hole: &Hole) -> u64 {
+        if self.prices.nameless == 0 || naming::own(self.pages, hole).is_some() { 0 } else { self.prices.nameless }
     }
 
     /// Joins neighbouring holes, and what is between them, while that is cheaper.
-    fn join(&self, members: &[usize], items: &[Item]) -> Vec<Segment> {
+    fn join(&self, members: &[usize], nodes: &[NodeId], items: &[Item], level: Level) -> Vec<Segment> {
         let alone = |index: usize| match (&items[index].kept, &items[index].default) {
             (Some(_), _) => Segment::Kept(index),
             (None, default) => {
-                let plain = self.hole_cost(members, &items[index].hashes, &items[index].lengths);
+                let plain = self.range_cost(members, items, index, index)
+                    + self.nameless(members, nodes, (&items[index].runs, &items[index].runs), level);
                 let cost = default.as_ref().map_or(plain, |(_, _, cost)| plain.min(*cost));
                 Segment::Hole { from: index, to: index, cost }
             }
@@ -400,7 +486,8 @@ impl Unifier<'_> {
             if !self.regions.is_empty() && items[from..=to].iter().any(Item::is_pinned) {
                 return false;
             }
-            let together = self.range_cost(members, items, from, to);
+            let together = self.range_cost(members, items, from, to)
+                + self.nameless(members, nodes, (&items[from].runs, &items[to].runs), level);
             let apart: u64 = segments[first..=last].iter().map(cost).sum();
             let joins = together * (100 + margin) < apart * 100;
             if joins {
@@ -444,7 +531,13 @@ impl Unifier<'_> {
         let hashes: Vec<u64> = (0..members.len()).map(hash).collect();
         let lengths: Vec<u64> =
             (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
-        self.hole_cost(members, &hashes, &lengths)
+        if items[from].texts.is_empty() {
+            return self.hole_cost(members, &hashes, &lengths);
+        }
+        let text =
+            |member: usize| items[from..=to].iter().fold(0_u32, |sum, item| sum.wrapping_add(item.texts[member]));
+        let texts: Vec<u64> = (0..members.len()).map(|member| said(text(member), hashes[member])).collect();
+        self.hole_cost_of(members, (&hashes, &texts), &lengths)
     }
 
     fn assemble(
@@ -503,7 +596,8 @@ impl Unifier<'_> {
             members.iter().zip(runs).all(is_equal)
         };
         let end = part(&|index| (node(index).close, node(index).last));
-        if !equal(&end) {
+        let name = |index: usize| self.pages[members[index]].keys[nodes[index].index()].tag;
+        if !equal(&end) || (0..members.len()).any(|index| name(index) != name(0)) {
             return None;
         }
         let start = part(&|index| (node(index).first, node(index).inner));
@@ -577,7 +671,17 @@ impl Unifier<'_> {
         (hashes, lengths): (&[u64], &[u64]),
     ) -> Unified {
         let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
-        let cost = (before.len() + after.len()) as u64 + self.hole_cost(members, hashes, lengths);
+        let (Context::Value { node, .. }
+        | Context::Text { node }
+        | Context::Attributes { node }
+        | Context::Content { parent: node }) = context;
+        let in_tag = matches!(context, Context::Value { .. } | Context::Attributes { .. });
+        if let Some(mark) = self.mark(members, (node, in_tag), &contents, hashes).filter(|_| in_tag) {
+            let page = members[0];
+            let cost = (before.len() + after.len() + mark.bytes()) as u64;
+            let fixed = |span| Piece::Fixed { page, span };
+            return Unified { pieces: vec![fixed(before), Piece::Mark(Box::new(mark)), fixed(after)], cost };
+        }
         let page = members[0];
         let variant = |((&page, content), &hash): ((&usize, Span), &u64)| Variant {
             page,
@@ -588,10 +692,17 @@ impl Unifier<'_> {
         };
         let variants = members.iter().zip(contents).zip(hashes).map(variant).collect();
         let hole = Hole::new(context, variants, choose_default(hashes));
+        let fixed = (before.len() + after.len()) as u64;
+        let cost = fixed + self.hole_cost(members, hashes, lengths) + self.price_of_name(&hole);
         let pieces =
             vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
         Unified { pieces, cost }
     }
+}
+
+/// What tells whether a section may say something for its pages: the text, or all where there is none.
+fn said(text: u32, whole: u64) -> u64 {
+    if text == 0 { whole } else { u64::from(text) }
 }
 
 #[cfg(test)]

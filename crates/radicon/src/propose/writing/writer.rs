@@ -1,12 +1,13 @@
 //! Writing layouts and pages in a dialect.
 
-use crate::dialect::{Dialect, Form, Kind, Newline, Values};
+use crate::dialect::{Dialect, Form, Kind, Newline, Pattern, Values};
 use crate::markup::{Constructs, TokenKind};
 use crate::propose::hierarchy::layout::{Open, Override};
 use crate::propose::pages::page::Page;
-use crate::propose::skeleton::hole::{DefaultContent, Hole, Piece};
+use crate::propose::skeleton::hole::{DefaultContent, Hole, Mark, Piece};
 use crate::propose::writing::indent::{Style, dedent, tidy};
 use crate::prove::Strength;
+use crate::rooted;
 use crate::text::{BYTE_ORDER_MARK, Span, count_lines, is_blank, trim_blanks};
 
 /// A tag, and how it is in the file.
@@ -62,6 +63,7 @@ impl Writer<'_> {
         for piece in pieces {
             match piece {
                 Piece::Fixed { page, span } => push(out, span.of(&self.pages[*page].source)),
+                Piece::Mark(mark) => self.mark(mark, out),
                 Piece::Hole(hole) => {
                     let (name, lines) = (hole.name.as_str(), hole.lines && !hole.within_line);
                     if let Some(tag) = hole.again.then(|| self.again(name, lines)).flatten() {
@@ -258,6 +260,26 @@ impl Writer<'_> {
         out
     }
 
+    /// What is shown where a reader is, and what elsewhere.
+    fn mark(&self, mark: &Mark, out: &mut Vec<Segment>) {
+        let Some(form) = self.dialect.form(Kind::Here) else { return };
+        let target = mark.target.as_ref().map(|path| rooted::marked(path)).unwrap_or_default();
+        let values = Values { target: &target, ..Values::default() };
+        let tag = |pattern: &Pattern| {
+            let plain = pattern.write(&values);
+            let marked = self.dialect.marks.exact.first().map(|mark| pattern.write_marked(&values, mark));
+            Segment::Tag(Tag { plain, marked, own_line: false, before: true, after: true })
+        };
+        let bytes = |(page, span): (usize, Span)| span.of(&self.pages[page].source);
+        out.push(tag(&form.open));
+        push(out, bytes(mark.here));
+        if !mark.elsewhere.1.is_empty() {
+            out.extend(form.branch.first().map(tag));
+            push(out, bytes(mark.elsewhere));
+        }
+        out.extend(form.close.first().map(tag));
+    }
+
     /// The tag that shows a block once more.
     fn again(&self, name: &str, own_line: bool) -> Option<Tag> {
         let (form, values) = (self.dialect.form(Kind::Again)?, Values { name, ..Values::default() });
@@ -270,7 +292,7 @@ impl Writer<'_> {
         let values = Values { name, ..Values::default() };
         let mark = self.dialect.marks.exact.first();
         let outside = place == Place::Layout;
-        let tag = |pattern: &crate::dialect::Pattern, before, after| Tag {
+        let tag = |pattern: &Pattern, before, after| Tag {
             plain: pattern.write(&values),
             marked: mark.map(|mark| pattern.write_marked(&values, mark)),
             own_line,

@@ -1,6 +1,7 @@
 //! Made-up sites and engines, each from a number.
 
 pub mod better;
+pub mod copied;
 pub mod dirty;
 pub mod engines;
 pub mod hidden;
