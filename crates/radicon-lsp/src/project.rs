@@ -7,7 +7,8 @@ use anyhow::{Context, Result};
 use lsp_types::{Location, Position, Range, Uri};
 use radicon::disk::{self, Loaded, Reader};
 use radicon::navigate::Spot;
-use radicon::text::{SourceId, Span};
+
+use radicon::text::{SourceId, Span, percent_decoded};
 use radicon::{Change, Site};
 
 /// A site that is read again whenever something changes.
@@ -56,7 +57,7 @@ impl Project {
 
     /// The path in the site that a URI names.
     pub fn path(&self, uri: &Uri) -> Option<String> {
-        let path = decoded(uri.as_str().strip_prefix("file://")?);
+        let path = percent_decoded(uri.as_str().strip_prefix("file://")?);
         let path = Path::new(&path);
         // The editor may know the folder by another name, such as a link.
         let inside = path.strip_prefix(&self.folder).map(Path::to_owned).ok().or_else(|| {
@@ -119,25 +120,6 @@ impl Project {
     }
 }
 
-pub fn decoded(text: &str) -> String {
-    let mut bytes = Vec::with_capacity(text.len());
-    let mut rest = text.as_bytes();
-    while let Some((&first, more)) = rest.split_first() {
-        let code = more.get(..2).and_then(|hex| u8::from_str_radix(std::str::from_utf8(hex).ok()?, 16).ok());
-        match code.filter(|_| first == b'%') {
-            Some(code) => {
-                bytes.push(code);
-                rest = &more[2..];
-            }
-            None => {
-                bytes.push(first);
-                rest = more;
-            }
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
-}
-
 fn encoded(path: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"/-_.~".contains(&byte);
     let written = |byte: u8| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") };
@@ -151,9 +133,8 @@ mod tests {
     #[test]
     fn paths_survive_the_way_to_the_editor_and_back() {
         for path in ["/a/b.html", "/my site/é%.html", "/a+b&c.html"] {
-            assert_eq!(decoded(&encoded(path)), path);
+            assert_eq!(percent_decoded(&encoded(path)), path);
         }
-        assert_eq!(decoded("/a%zz%4"), "/a%zz%4");
     }
 
     #[test]

@@ -80,7 +80,7 @@ fn folder(parameters: &InitializeParams) -> Result<PathBuf> {
     #[allow(deprecated, reason = "what older editors send")]
     let uri = first.map(|folder| &folder.uri).or(parameters.root_uri.as_ref());
     match uri.and_then(|uri| uri.as_str().strip_prefix("file://")) {
-        Some(path) => Ok(PathBuf::from(crate::project::decoded(path))),
+        Some(path) => Ok(PathBuf::from(radicon::text::percent_decoded(path))),
         None => std::env::current_dir().context("the current directory cannot be read"),
     }
 }

@@ -291,6 +291,26 @@ pub fn preview(content: &[u8]) -> String {
     short
 }
 
+/// A URL or a part of one without the codes that stand for some of its bytes, such as `%20`; what is no code is kept.
+pub fn percent_decoded(url: &str) -> String {
+    let mut bytes = Vec::with_capacity(url.len());
+    let mut rest = url.as_bytes();
+    while let Some((&first, more)) = rest.split_first() {
+        let code = more.get(..2).and_then(|hex| u8::from_str_radix(std::str::from_utf8(hex).ok()?, 16).ok());
+        match code.filter(|_| first == b'%') {
+            Some(code) => {
+                bytes.push(code);
+                rest = &more[2..];
+            }
+            None => {
+                bytes.push(first);
+                rest = more;
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -329,5 +349,12 @@ mod tests {
         assert_eq!(did_you_mean("inlcude", words), Some("include"));
         assert_eq!(did_you_mean("ferry", words), None);
         assert_eq!(did_you_mean("block", words), None);
+    }
+
+    #[test]
+    fn codes_of_bytes_are_read() {
+        for (url, path) in [("a%20b", "a b"), ("%c3%A9", "é"), ("/a%zz%4", "/a%zz%4"), ("", "")] {
+            assert_eq!(percent_decoded(url), path);
+        }
     }
 }

@@ -65,7 +65,10 @@ fn print_layout(layout: &ProposedLayout, out: &mut impl Write) -> Result<()> {
             writeln!(out, "In the site already; {pages} with the same skeleton extend it in the proposal.")?
         }
         Some(around) => {
-            writeln!(out, "{pages} share more than what {around} contains; this layout saves {saves} bytes.")?
+            writeln!(out, "{pages} share more than what {around} contains; this layout saves {saves} bytes.")?;
+            if let Some(reason) = &layout.reason {
+                writeln!(out, "It is for {reason}.")?;
+            }
         }
         None => writeln!(out, "{pages} share this skeleton; with the layouts of its sections it saves {saves} bytes.")?,
     }

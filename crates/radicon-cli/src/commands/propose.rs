@@ -211,8 +211,11 @@ fn blocks(proposal: &Proposal, layout: &ProposedLayout, out: &mut impl Write) ->
     };
     let number = numbered(proposal, &layout.path);
     writeln!(out, "{number}{STRONG}{}{PLAIN}{extends}  {FAINT}{lines}, {pages}{below}{PLAIN}", layout.path)?;
-    if !layout.fills.is_empty() {
-        writeln!(out, "  {FAINT}overrides {}{PLAIN}", shorten(&layout.fills.join(", "), WIDTH - 8))?;
+    let reason = layout.reason.as_ref().map(|reason| format!("for {reason}"));
+    let overrides = (!layout.fills.is_empty()).then(|| format!("overrides {}", layout.fills.join(", ")));
+    let told: Vec<String> = reason.into_iter().chain(overrides).collect();
+    if !told.is_empty() {
+        writeln!(out, "  {FAINT}{}{PLAIN}", shorten(&told.join("; "), WIDTH))?;
     }
     // Of a layout that was there before only what its new pages say is news.
     let is_shown = |block: &&ProposedBlock| !layout.existing || block.overridden_by + block.layouts > 0;

@@ -1,6 +1,7 @@
 //! Flattening: a finished page, with the origin of every stretch.
 
 mod given;
+mod here;
 mod includes;
 
 use std::collections::BTreeSet;
@@ -544,15 +545,6 @@ impl Flattener<'_> {
         self.block(&Rc::new(region), 0, (source, at));
     }
 
-    /// Writes the first part of a `here` in the page that it means, else the second.
-    fn here(&mut self, source: SourceId, at: ConstructId, frame: &Frame) {
-        let template = self.site.get(source);
-        let [first, second] = template.parts_of(at);
-        let is_here = self.including.first().is_some_and(|&page| self.site.is_here((source, at), page));
-        let (span, first) = if is_here { first } else { second };
-        self.content(source, span, first, frame);
-    }
-
     /// Writes one of a region's definitions.
     fn block(&mut self, region: &Rc<Region>, index: usize, from: (SourceId, ConstructId)) {
         let definition = region.definitions[index];
@@ -728,34 +720,6 @@ mod tests {
             ),
         ] {
             assert_eq!(flat(&[BASE, mid, ("p.html", page)], "p.html"), (expected.to_owned(), vec![]), "{page}");
-        }
-    }
-
-    #[test]
-    fn a_menu_shows_where_one_is() {
-        let item = "<li><!--: here ../seeds/ --><b>Seeds</b><!--: elsewhere --><a href=\"../seeds/\">Seeds</a><!--: end here --></li>";
-        let link = "<a href=\"../seeds/pea.html\"<!--: here --> class=\"on\"<!--: end here -->>Peas</a>";
-        let block = "<!--: here ../index.html --><!--: block first -->1<!--: end first --><!--: end -->";
-        let base = format!("{item}{link}{block}<!--: partial parts/foot.html -->");
-        let foot = "<!--: here ../index.html -->home<!--: elsewhere --><!--: end here -->";
-        let files = [("layouts/base.html", base.as_str()), ("parts/foot.html", foot)];
-        for (page, text, expected) in [
-            (
-                "index.html",
-                "<!--: layout layouts/base.html --><!--: block first -->2<!--: end first -->",
-                "<li><a href=\"seeds/\">Seeds</a></li><a href=\"seeds/pea.html\">Peas</a>2home",
-            ),
-            (
-                "seeds/pea.html",
-                "<!--: layout layouts/base.html -->",
-                "<li><b>Seeds</b></li><a href=\"pea.html\" class=\"on\">Peas</a>",
-            ),
-        ] {
-            let files: Vec<(&str, &str)> = files.iter().copied().chain([(page, text)]).collect();
-            let files = files.into_iter().map(|(path, text)| SourceFile::new(path, text)).collect();
-            let site = Site::read(files, builtin(), &Settings::default());
-            let flat = Resolver::new(&site).flatten(site.find(page).expect("a page")).expect("a page of a sane size");
-            assert_eq!((String::from_utf8_lossy(&flat.bytes).as_ref(), flat.problems.len()), (expected, 0), "{page}");
         }
     }
 

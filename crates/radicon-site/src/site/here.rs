@@ -2,7 +2,7 @@
 
 use crate::dialect::{Kind, Part, Urls};
 use crate::markup::{ConstructId, Sink, Token, TokenKind, lex};
-use crate::text::{SourceId, Span};
+use crate::text::{SourceId, Span, percent_decoded};
 
 use super::{Site, Template, folder};
 
@@ -55,7 +55,7 @@ impl Here {
                 part => parts.push(part),
             }
         }
-        let path = decoded(&parts.join("/"));
+        let path = percent_decoded(&parts.join("/"));
         let folder = if path.is_empty() { path.clone() } else { format!("{path}/") };
         Some(match (is_folder, is_link) {
             (false, _) => Self::Page(path),
@@ -63,26 +63,6 @@ impl Here {
             (true, false) => Self::Beneath(folder),
         })
     }
-}
-
-/// A path without the codes that URLs have for some characters.
-fn decoded(path: &str) -> String {
-    let mut out = Vec::with_capacity(path.len());
-    let mut rest = path.as_bytes();
-    while let Some((&byte, after)) = rest.split_first() {
-        let code = after.get(..2).filter(|_| byte == b'%').and_then(|code| std::str::from_utf8(code).ok());
-        match code.and_then(|code| u8::from_str_radix(code, 16).ok()) {
-            Some(coded) => {
-                out.push(coded);
-                rest = &after[2..];
-            }
-            None => {
-                out.push(byte);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8_lossy(&out).into_owned()
 }
 
 /// For each `here` of a template the pages that it means; `None` where it means none.

@@ -1,5 +1,7 @@
 //! From plans to files.
 
+use std::collections::BTreeMap;
+
 use rayon::prelude::*;
 use rustc_hash::FxHashSet;
 
@@ -24,6 +26,8 @@ pub struct Plan {
     /// Paths of the layouts that pages take, the outer before those that extend them.
     pub layouts: Vec<String>,
     pub left: Vec<Left>,
+    /// Why layouts between others are there, by their paths.
+    pub reasons: BTreeMap<String, String>,
     /// Paths of new files.
     pub taken: Vec<String>,
 }
@@ -87,6 +91,8 @@ impl Job<'_> {
         let after: usize = files.iter().map(|file| file.bytes.len()).sum();
         let pays = after < now;
         if pays {
+            let told = placed.iter().filter(|place| !place.layout.told.is_empty());
+            plan.reasons.extend(told.map(|place| (place.path.clone(), place.layout.told.clone())));
             let new = placed.into_iter().map(|place| place.path).filter(|path| !plan.layouts.contains(path));
             let new: Vec<String> = new.collect();
             plan.layouts.extend(new);

@@ -1,8 +1,8 @@
 //! What a reader pays for what a proposal adds, in bytes: one price for every choice.
 
 use super::options::ProposeOptions;
+use super::skeleton::costs::Prices;
 use super::skeleton::hole::TAGS;
-use super::skeleton::unify::Prices;
 
 /// A block in a new layout costs what a reader pays for it: so many times what one must save elsewhere.
 const BLOCK: u64 = 3;
@@ -12,6 +12,9 @@ const NAMELESS: u64 = 3;
 
 /// A layout between others says as much, at least: for a class, a title or one line alone nobody opens a file.
 const LEAST_OF_SECTION: u64 = 2_000;
+
+/// Where size is all, it saves so many times the price of a block.
+const LEAST_WHERE_SIZE_IS_ALL: u64 = 3;
 
 /// What is around the content of a kind of pages is worth a layout where it saves so many times the price of a block.
 const LEAST_OF_KIND: u64 = 9;
@@ -33,7 +36,7 @@ pub fn of_blocks(fine: bool, price: u64) -> Prices {
 /// What a layout between others saves, at least, where pages have so many bytes.
 pub fn of_section(options: &ProposeOptions, price: u64, bytes: usize) -> u64 {
     let usual = match options.is_small() {
-        true => price * 3,
+        true => price * LEAST_WHERE_SIZE_IS_ALL,
         false => LEAST_OF_SECTION.min(bytes as u64 / SHARE_OF_SITE).max(price * BLOCK),
     };
     options.min_saving.unwrap_or(usual)

@@ -91,6 +91,9 @@ pub struct ProposedLayout {
     pub path: String,
     /// The layout that it extends.
     pub extends: Option<String>,
+    /// What its pages have in common that others have not, such as "pages in `seeds/`"; none for a base layout, and where
+    /// nobody can say it.
+    pub reason: Option<String>,
     /// The site has it already; counted are the pages that the proposal gives to it.
     pub existing: bool,
     /// How many pages take it directly.

@@ -118,6 +118,7 @@ impl<'s> Facts<'s> {
             path: template.path.clone(),
             extends: extends.map(|&id| self.after.get(id).path.clone()),
             existing: !is_new,
+            reason: None,
             pages: direct,
             beneath: beneath.len(),
             saves,

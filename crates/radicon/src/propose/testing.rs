@@ -5,8 +5,9 @@ use std::sync::{Arc, LazyLock};
 
 use super::job::Job;
 use super::pages::page::Page;
+use super::skeleton::costs::Prices;
 use super::skeleton::hole::{Piece, holes};
-use super::skeleton::unify::{Prices, Unifier};
+use super::skeleton::unify::Unifier;
 use super::{Proposal, ProposeOptions, propose};
 use crate::dialect::{self, builtin_named};
 use crate::markup::Document;

@@ -24,7 +24,7 @@ const MOST_LEVELS: usize = 16;
 impl Job<'_> {
     /// The proposal, proven.
     pub fn finish(&self, plan: Plan) -> Proposal {
-        let Plan { mut written, layouts, mut left, .. } = plan;
+        let Plan { mut written, layouts, mut left, mut reasons, .. } = plan;
         let before = self.size();
         let needs = Needs::of(self.site);
         self.carry(&needs, &mut written);
@@ -42,7 +42,8 @@ impl Job<'_> {
         } else {
             size(new_site.templates.iter().map(|template| &template.source[..]))
         };
-        let layouts = report::of_layouts(&layouts, &files, self.actual(), &new_site);
+        let mut layouts = report::of_layouts(&layouts, &files, self.actual(), &new_site);
+        layouts.iter_mut().for_each(|layout| layout.reason = reasons.remove(&layout.path));
         let changes = changes::of(&layouts, &partials, &files, &proof, (self.actual(), &new_site));
         let changed: FxHashSet<&str> = files.iter().map(|file| file.path.as_str()).collect();
         left.retain(|left| !changed.contains(left.page.as_str()));

@@ -189,7 +189,8 @@ impl Job<'_> {
         let edits = if known { self.pull_up(skeleton, &pages, &mut open) } else { Vec::new() };
         let path = self.site.get(skeleton.layout).path.clone();
         let (word, body) = (String::new(), Body::Existing { path, edits });
-        let mut layout = Layout { word, other_words: Vec::new(), members: all, body, open, inner: Vec::new() };
+        let (other_words, told) = (Vec::new(), String::new());
+        let mut layout = Layout { word, other_words, told, members: all, body, open, inner: Vec::new() };
         let own = layout.open.iter().map(|open| open.hole.own_bytes()).sum();
         // What has its layouts keeps them: only copies make new sections.
         if copies > 0 {

@@ -281,6 +281,11 @@ impl Job<'_> {
         Unifier { pages, prices, strength, line_rule, like_html, regions, marks, nested_defaults, sections }
     }
 
+    /// What may become sections of pages: their folders, but where blocks are cut fine.
+    pub fn likely_sections(&self, pages: &[Page], members: &[usize]) -> Sections {
+        if self.fine { Sections::default() } else { Sections::of_folders(pages, members) }
+    }
+
     /// The layout for pages that seem to belong together, and why some do not.
     /// Where no layout pays at the price of a block, small pages mostly, cheaper
     /// blocks are tried: a layout with many blocks is better than none.
@@ -322,9 +327,7 @@ impl Job<'_> {
             if members.len() < 2 {
                 break;
             }
-            if !self.fine {
-                unifier.sections = Sections::of_folders(pages, &members);
-            }
+            unifier.sections = self.likely_sections(pages, &members);
             let unified = unifier.pages(&members);
             let mut misfits = self.misfits(pages, &members, &unified, &unifier.sections);
             let odd = odd(pages, &members, &holes(&unified.pieces));

@@ -57,10 +57,8 @@ impl Job<'_> {
     /// A draft with the sections that are worthwhile.
     fn sectioned(&self, pages: &[Page], draft: Draft) -> Layout {
         let price = draft.price;
-        let mut unifier = self.unifier(pages, self.price.max(price));
-        if !self.fine {
-            unifier.sections = Sections::of_folders(pages, &draft.members);
-        }
+        let sections = self.likely_sections(pages, &draft.members);
+        let unifier = Unifier { sections, ..self.unifier(pages, self.price.max(price)) };
         let bytes = draft.members.iter().map(|&member| pages[member].source.len()).sum();
         let planner = self.planner(&unifier, pages, bytes);
         let base = planner.plan(draft.unified, draft.members);

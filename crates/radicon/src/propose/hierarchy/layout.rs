@@ -11,6 +11,8 @@ pub struct Layout {
     pub word: String,
     /// Other words, where that is taken.
     pub other_words: Vec<String>,
+    /// Why its pages have one of their own; empty for the base.
+    pub told: String,
     /// Pages that take it or one that extends it, in ascending order.
     pub members: Vec<usize>,
     pub body: Body,
@@ -102,6 +104,7 @@ mod tests {
         Layout {
             word: String::new(),
             other_words: Vec::new(),
+            told: String::new(),
             members: members.to_vec(),
             body: Body::Section((0..overrides).map(filled).collect()),
             open: Vec::new(),

@@ -60,7 +60,8 @@ impl Planner<'_> {
         let mut open = Vec::new();
         self.open(&unified.pieces, None, &mut open);
         let (word, other_words, body) = (String::new(), Vec::new(), Body::Base(unified.pieces));
-        let mut base = Layout { word, other_words, members, body, open, inner: Vec::new() };
+        let told = String::new();
+        let mut base = Layout { word, other_words, told, members, body, open, inner: Vec::new() };
         self.add_sections(&mut base, taken);
         base
     }
@@ -106,7 +107,7 @@ impl Planner<'_> {
         let beside: Vec<&Hole> = (0..holes.len()).filter(|at| Some(*at) != main).map(|at| holes[at]).collect();
         let reasons = reasons::all(self.pages, &around.members, &beside, main.map(|at| holes[at]), small);
         let seen = if reasons.iter().any(|reason| reason.is_kind) || small { &holes } else { &beside };
-        let chosen = choose(self.pages, &around.members, seen, reasons, self.price as f64, (self.unifier.marks, small));
+        let chosen = choose(self.pages, &around.members, seen, reasons, self.price as f64, self.unifier.marks, small);
         self.grow(around, main, chosen, taken, 2)
     }
 
@@ -207,7 +208,7 @@ impl Planner<'_> {
         pays.then(|| {
             let body = Body::Section(overrides);
             let other_words = naming::of_folders(self.pages, &members).into_iter().collect();
-            Layout { word, other_words, members, body, open, inner: Vec::new() }
+            Layout { word, other_words, told: reason.told.clone(), members, body, open, inner: Vec::new() }
         })
     }
 
@@ -290,7 +291,6 @@ impl Planner<'_> {
     /// Names all holes in order of their places. `known` are those that may be shown again, if that can be said.
     fn name(&self, pieces: &mut [Piece], section: &str, mut known: Option<Vec<Hole>>, taken: &mut Vec<String>) {
         let all = holes(pieces);
-        // What was set apart holds it.
         let main = main_of(self.pages, &all);
         let section = Some(section).filter(|section| !section.is_empty()).map(naming::slug);
         // What is called as all of it is the part of it that is there.

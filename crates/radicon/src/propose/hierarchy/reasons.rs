@@ -2,12 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use crate::markup::{NodeId, NodeKind};
+use crate::markup::NodeId;
 use crate::propose::naming::{self, SHORTEST};
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, Hole, Variant};
 use crate::site::stem;
-use crate::text::Span;
 
 /// A section has as many pages at least, and one page in so many of those around it: a smaller one is no place that
 /// people know. Where size is all, it may be smaller.
@@ -116,7 +115,7 @@ fn kinds_of(page: &Page, variant: &Variant) -> Vec<(usize, String)> {
     let mut found = Vec::new();
     let mut span = variant.content;
     for depth in 0..DEEPEST {
-        let roots = roots_in(page, span);
+        let roots = naming::roots_of(page, span);
         if depth == 0 {
             let names: Vec<String> = roots.iter().filter_map(|&node| region(page, node)).collect();
             if names.len() >= LEAST_REGIONS {
@@ -131,20 +130,6 @@ fn kinds_of(page: &Page, variant: &Variant) -> Vec<(usize, String)> {
         }
         let node = &page.document.nodes[wrapper];
         span = page.span((node.inner, node.close));
-    }
-    found
-}
-
-/// The outermost elements in a place.
-fn roots_in(page: &Page, span: Span) -> Vec<NodeId> {
-    let nodes = &page.document.nodes;
-    let mut found = Vec::new();
-    let mut next = NodeId::ROOT;
-    for node in page.document.nodes_in(span).filter(|&node| nodes[node].kind == NodeKind::Element) {
-        if node >= next {
-            next = nodes[node].next;
-            found.push(node);
-        }
     }
     found
 }

@@ -6,6 +6,8 @@
 //! set around it, in all of them but one, less its price. A greedy start is
 //! improved by forcing rejected sets in.
 
+use std::collections::BTreeMap;
+
 use rayon::prelude::*;
 use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
@@ -16,6 +18,7 @@ use crate::propose::hierarchy::reasons::{LEAST_PAGES, LEAST_PAGES_SMALL, LEAST_S
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Hole, TAGS, Variant, majority};
+use crate::site::beneath;
 
 /// A whole hole counts as shared if this share of a set's pages fill it alike; the
 /// others are exceptions, which say so themselves. Parts of it must be in all pages.
@@ -36,10 +39,6 @@ pub struct Section {
     pub inner: Vec<Section>,
 }
 
-fn beneath_of(path: &str, folder: &str) -> bool {
-    crate::site::beneath(path, folder).is_some()
-}
-
 /// Sections that are known, numbered, the outer before those in them.
 #[derive(Clone, Debug, Default)]
 pub struct Sections {
@@ -52,18 +51,19 @@ pub struct Sections {
 impl Sections {
     /// The folders of these pages, each of which may be a section.
     pub fn of_folders(pages: &[Page], members: &[usize]) -> Self {
-        let mut beneath: std::collections::BTreeMap<&str, Vec<usize>> = Default::default();
+        let mut folders: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for &member in members {
             let path = pages[member].path.as_str();
             for (slash, _) in path.match_indices('/') {
-                beneath.entry(&path[..slash]).or_default().push(member);
+                folders.entry(&path[..slash]).or_default().push(member);
             }
         }
         let mut sections = Self::default();
         let mut known: Vec<(&str, usize)> = Vec::new();
-        for (folder, inside) in beneath {
+        for (folder, inside) in folders {
             if inside.len() >= LEAST_PAGES && inside.len() < members.len() {
-                let around = known.iter().rev().find(|(outer, _)| beneath_of(folder, outer)).map(|(_, number)| *number);
+                let around =
+                    known.iter().rev().find(|(outer, _)| beneath(folder, outer).is_some()).map(|(_, number)| *number);
                 known.push((folder, sections.add(&inside, pages.len(), around)));
             }
         }
@@ -167,7 +167,8 @@ pub fn choose(
     holes: &[&Hole],
     mut reasons: Vec<Reason>,
     price: f64,
-    (marks, small): (bool, bool),
+    marks: bool,
+    small: bool,
 ) -> Vec<Section> {
     if reasons.is_empty() && !small {
         return Vec::new();

@@ -1,5 +1,6 @@
 //! Names for blocks, from what is in them and around them.
 
+mod own;
 mod parameters;
 mod sections;
 
@@ -9,6 +10,8 @@ use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, Hole, Variant};
 use crate::text::Span;
 
+use own::of_own_content;
+pub use own::own;
 pub use parameters::of_parameters;
 pub use sections::{SECTION, heading_in, of_element, of_folders, of_frame, of_section, shared_folder};
 
@@ -22,41 +25,6 @@ pub fn name(pages: &[Page], hole: &Hole) -> String {
         Context::Content { parent } => of_content(pages, hole, page, parent),
     };
     slug(&found)
-}
-
-/// What a hole is called by itself: as what is in it, or as the very element or attribute that it is. `None` if only
-/// what is around it has a name.
-pub fn own(pages: &[Page], hole: &Hole) -> Option<String> {
-    let page = hole.first_page(pages);
-    let found = match hole.context {
-        Context::Text { node } => match tag(page, page.document.nodes[node].parent).as_str() {
-            "h1" | "h2" | "h3" => Some("heading".to_owned()),
-            tag @ ("title" | "script" | "style") => Some(tag.to_owned()),
-            _ => None,
-        },
-        Context::Value { node, token } => {
-            let attribute = page.document.tokens[token].name().text(&page.source).to_ascii_lowercase();
-            match (tag(page, node).as_str(), attribute.as_str()) {
-                ("meta", "content")
-                | ("link", "href")
-                | ("script", "src")
-                | ("html", "lang")
-                | ("body", "class" | "id") => Some(of_value(pages, hole, node, token)),
-                ("a", "href") => of_link(pages, hole, node).map(|text| format!("{text} link")),
-                _ => None,
-            }
-        }
-        Context::Attributes { node } => match tag(page, node).as_str() {
-            "html" | "body" => Some(of_attributes(pages, hole, page, node)),
-            _ if marks_current(pages, hole) => Some(of_attributes(pages, hole, page, node)),
-            "a" => of_link(pages, hole, node).map(|text| format!("{text} link")),
-            _ => None,
-        },
-        Context::Content { parent } => {
-            of_own_content(pages, hole, page, parent).or_else(|| of_filled(pages, hole, parent))
-        }
-    };
-    found.map(|found| slug(&found)).filter(|found| is_telling(found))
 }
 
 /// What a hole may be called, the best first: as it is, as what is in it, by what is around it or beside it. The
@@ -408,15 +376,21 @@ const LONGEST_WORDS: usize = 40;
 /// The short text of an element.
 fn words_of(page: &Page, node: NodeId) -> Option<String> {
     let node = &page.document.nodes[node];
-    let tokens = page.document.tokens_between(node.inner, node.close);
-    let text: Vec<_> = tokens
-        .iter()
-        .filter(|token| token.kind == TokenKind::Text)
-        .map(|token| token.span().text(&page.source))
-        .collect();
-    let text = text.join(" ");
-    let words: Vec<&str> = text.split_whitespace().collect();
-    (!words.is_empty() && words.len() <= MOST_WORDS && text.len() <= LONGEST_WORDS).then(|| words.join(" "))
+    let words = words_in(page, page.span((node.inner, node.close)));
+    let text = words.join(" ");
+    (!words.is_empty() && words.len() <= MOST_WORDS && text.len() <= LONGEST_WORDS).then_some(text)
+}
+
+/// The words of the text in a place.
+pub fn words_in(page: &Page, span: Span) -> Vec<String> {
+    let tokens = &page.document.tokens;
+    let first = tokens.partition_point(|token| token.end <= span.start);
+    let inside = tokens[first..].iter().take_while(|token| token.start < span.end);
+    let text = inside.filter(|token| token.kind == TokenKind::Text).flat_map(|token| {
+        let text = Span::new(token.start.max(span.start), token.end.min(span.end)).text(&page.source);
+        text.split_whitespace().map(str::to_owned).collect::<Vec<_>>()
+    });
+    text.collect()
 }
 
 fn file_stem(url: &str) -> Option<String> {
@@ -466,80 +440,6 @@ pub fn is_current(text: &str) -> bool {
 pub fn marks_current(pages: &[Page], hole: &Hole) -> bool {
     let count = hole.variants.iter().filter(|variant| is_current(&variant.text(pages))).count();
     count > 0 && count < hole.variants.len()
-}
-
-/// The kinds of element in a hole, over all pages.
-fn of_own_content(pages: &[Page], hole: &Hole, page: &Page, parent: NodeId) -> Option<String> {
-    let parent_tag = tag(page, parent);
-    let mut tags: Vec<String> = Vec::new();
-    let mut names: Vec<Option<String>> = Vec::new();
-    let mut stylesheets = true;
-    // Of thousands of pages some, from everywhere.
-    let step = hole.variants.len().div_ceil(MOST_PAGES);
-    for variant in hole.variants.iter().step_by(step.max(1)) {
-        let page = &pages[variant.page];
-        for node in roots_of(page, variant.content) {
-            let tag = tag(page, node);
-            if tag == "link" {
-                stylesheets &= attribute(page, node, "rel").is_some_and(|rel| rel.contains("stylesheet"));
-            }
-            if !tags.contains(&tag) {
-                tags.push(tag);
-            }
-            let name = called(page, node);
-            if !names.contains(&name) {
-                names.push(name);
-            }
-            if names.len() > 64 {
-                break;
-            }
-        }
-    }
-    let only = |allowed: &[&str]| !tags.is_empty() && tags.iter().all(|tag| allowed.contains(&tag.as_str()));
-    let in_head = parent_tag == "head";
-    if only(&["title"]) {
-        return Some("title".into());
-    }
-    if only(&["style", "link"]) && stylesheets {
-        // One style sheet of all pages is not the pages' own styles.
-        let sheet = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "href")?));
-        let is_everywhere = hole.variants.iter().all(|variant| !variant.content.is_empty());
-        return Some(sheet.filter(|_| is_everywhere).map_or("styles".into(), |stem| format!("{stem} stylesheet")));
-    }
-    if only(&["script"]) {
-        let script = same_root(pages, hole, |page, node| file_stem(&attribute(page, node, "src")?));
-        let is_everywhere = hole.variants.iter().all(|variant| !variant.content.is_empty());
-        let usual = || if in_head { "head scripts" } else { "scripts" }.to_owned();
-        return Some(script.filter(|_| is_everywhere).map_or_else(usual, |stem| format!("{stem} script")));
-    }
-    if only(&["meta"]) {
-        let told = |page: &Page, node| attribute(page, node, "name").or_else(|| attribute(page, node, "property"));
-        return Some(same_root(pages, hole, told).unwrap_or_else(|| "meta".into()));
-    }
-    if in_head && only(&["link"]) {
-        let rel = same_root(pages, hole, |page, node| attribute(page, node, "rel"));
-        return Some(rel.map_or_else(|| "head links".into(), |rel| format!("{} link", first_word(&rel))));
-    }
-    if in_head {
-        return None;
-    }
-    match &names[..] {
-        [Some(name)] if !marks_current(pages, hole) => Some(name.clone()),
-        _ if matches!(parent_tag.as_str(), "main" | "article") => Some("content".into()),
-        _ => None,
-    }
-}
-
-/// The name of the element around a hole that is all of its content.
-fn of_filled(pages: &[Page], hole: &Hole, parent: NodeId) -> Option<String> {
-    let fills = |variant: &Variant| {
-        let (page, (node, _)) = (&pages[variant.page], variant.place?);
-        let inside = &page.document.nodes[node];
-        Some(page.span(page.trimmed((inside.inner, inside.close))) == variant.content)
-    };
-    let page = hole.first_page(pages);
-    let is_all = hole.variants.iter().take(SAMPLE).all(|variant| fills(variant) == Some(true));
-    called(page, parent).filter(|_| is_all && !matches!(tag(page, parent).as_str(), "head" | "body" | "html"))
 }
 
 /// The kinds of element in a hole, or what is around it.
@@ -608,7 +508,7 @@ fn word_before(page: &Page, start: u32) -> Option<String> {
 const MOST_ROOTS: usize = 32;
 
 /// The outermost elements that lie wholly in a span.
-fn roots_of(page: &Page, span: Span) -> Vec<NodeId> {
+pub fn roots_of(page: &Page, span: Span) -> Vec<NodeId> {
     let nodes = &page.document.nodes;
     let mut found = Vec::new();
     let mut next = NodeId::ROOT;

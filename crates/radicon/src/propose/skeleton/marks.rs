@@ -3,9 +3,10 @@
 use super::hole::{Mark, Piece};
 use super::unify::{Level, Unified, Unifier};
 use crate::markup::{NodeId, NodeKind};
+use crate::propose::naming;
 use crate::propose::pages::page::{Page, Run};
 use crate::prove::Strength;
-use crate::site::{Here, folder};
+use crate::site::Here;
 use crate::text::Span;
 
 /// So many elements around a place are looked at for a link: an entry of a menu, and what is around it.
@@ -35,33 +36,24 @@ impl Unifier<'_> {
         };
         let contents: Vec<Span> = members.iter().zip(runs).map(place).collect();
         let mark = self.mark(members, (nodes[0], matches!(level, Level::Tag)), &contents, hashes)?;
-        let (page, whole) = (members[0], self.pages[members[0]].span(runs[0]));
-        let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
-        let cost = (before.len() + after.len() + mark.bytes()) as u64;
-        let fixed = |span| Piece::Fixed { page, span };
-        Some(Unified { pieces: vec![fixed(before), Piece::Mark(Box::new(mark)), fixed(after)], cost })
+        Some(with_mark(mark, members[0], self.pages[members[0]].span(runs[0]), contents[0]))
     }
 
     /// Whether the first of two contents of a place may be the second with a mark: the same words, perhaps in other
     /// elements, or an attribute more, or a word more in one.
     fn is_marked(&self, here: (usize, Span), elsewhere: (usize, Span), in_tag: bool) -> bool {
-        let [here, elsewhere] = [here, elsewhere].map(|(page, span)| span.text(&self.pages[page].source));
-        if in_tag || !elsewhere.contains('<') && !here.contains('<') {
-            let words = |text: &str| -> Vec<String> {
-                text.split(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | '='))
-                    .filter(|word| !word.is_empty())
-                    .map(str::to_owned)
-                    .collect()
-            };
-            let (more, less) = (words(&here), words(&elsewhere));
-            return in_tag
-                && !here.contains("href=")
-                && less.iter().all(|word| more.contains(word))
-                && more.len() <= less.len() + MOST_WORDS;
+        let [more, less] = [here, elsewhere].map(|(page, span)| match in_tag {
+            true => words_in_tag(&span.text(&self.pages[page].source)),
+            false => naming::words_in(&self.pages[page], span),
+        });
+        match in_tag {
+            true => {
+                // An address is no mark.
+                let is_address = more.iter().any(|word| word == "href");
+                !is_address && less.iter().all(|word| more.contains(word)) && more.len() <= less.len() + MOST_WORDS
+            }
+            false => !more.is_empty() && more == less,
         }
-        let words = |text: &str| -> String { plain_text(text) };
-        let (more, less) = (words(&here), words(&elsewhere));
-        !more.is_empty() && more == less
     }
 
     /// The mark that a place is, with the content of each page and its hash: the first of the pages has it in this node,
@@ -106,13 +98,16 @@ impl Unifier<'_> {
                 }
                 [path] if !path.contains('/') => return None,
                 _ => {
-                    let shared = shared_folder(&paths);
+                    let shared = match naming::shared_folder(paths.iter().copied()) {
+                        "" => return None,
+                        folder => format!("{folder}/"),
+                    };
                     let leads = |link: &Here| match link {
                         Here::Page(path) => path.starts_with(&shared),
                         Here::Index(folder) | Here::Beneath(folder) => folder.starts_with(&shared),
                     };
                     let is_all = all().filter(|path| path.starts_with(&shared)).count() == paths.len();
-                    if shared.is_empty() || !is_all || !links.iter().any(leads) {
+                    if !is_all || !links.iter().any(leads) {
                         return None;
                     }
                     Some(shared)
@@ -124,16 +119,18 @@ impl Unifier<'_> {
     }
 }
 
-/// The words of some markup.
-fn plain_text(markup: &str) -> String {
-    let mut text = String::new();
-    let mut rest = markup;
-    while let Some(start) = rest.find('<') {
-        text.push_str(&rest[..start]);
-        rest = rest[start..].find('>').map_or("", |end| &rest[start + end + 1..]);
-    }
-    text.push_str(rest);
-    text.split_whitespace().collect::<Vec<_>>().join(" ")
+/// A mark in the place of what a page has there, with the rest of the bytes that are looked at.
+pub(super) fn with_mark(mark: Mark, page: usize, whole: Span, content: Span) -> Unified {
+    let [before, after] = [Span::new(whole.start, content.start), Span::new(content.end, whole.end)];
+    let cost = (before.len() + after.len() + mark.bytes()) as u64;
+    let fixed = |span| Piece::Fixed { page, span };
+    Unified { pieces: vec![fixed(before), Piece::Mark(Box::new(mark)), fixed(after)], cost }
+}
+
+/// The words of attributes or of a value.
+fn words_in_tag(text: &str) -> Vec<String> {
+    let words = text.split(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | '='));
+    words.filter(|word| !word.is_empty()).map(str::to_owned).collect()
 }
 
 /// The places of two hashes, if there are just two.
@@ -144,15 +141,6 @@ fn halves(hashes: &[u64]) -> Option<[Vec<usize>; 2]> {
         return None;
     }
     Some([first, second].map(|wanted| (0..hashes.len()).filter(|&at| hashes[at] == wanted).collect()))
-}
-
-/// The folder of all these paths, with a `/` at its end.
-fn shared_folder(paths: &[&str]) -> String {
-    let mut shared = folder(paths[0]).to_owned();
-    while !shared.is_empty() && !paths.iter().all(|path| path.starts_with(&format!("{shared}/"))) {
-        shared = folder(&shared).to_owned();
-    }
-    if shared.is_empty() { shared } else { format!("{shared}/") }
 }
 
 /// Where the link of an element leads.

@@ -2,6 +2,7 @@
 
 pub mod align;
 mod attributes;
+pub mod costs;
 pub mod gaps;
 pub mod hole;
 pub mod marks;

@@ -13,10 +13,11 @@ use rustc_hash::FxHashMap;
 use crate::hash::mix;
 use crate::markup::{NodeId, NodeKind, TokenId};
 use crate::propose::hierarchy::sections::Sections;
-use crate::propose::naming;
 use crate::propose::pages::page::{Key, Page, Run};
 use crate::propose::skeleton::align::columns;
-use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, Variant, choose_default, clip, majority};
+use crate::propose::skeleton::costs::{Prices, said};
+use crate::propose::skeleton::hole::{Context, Hole, Piece, Variant, choose_default, clip, majority};
+use crate::propose::skeleton::marks::with_mark;
 use crate::prove::Strength;
 use crate::site::Selector;
 use crate::text::{Span, is_blank};
@@ -27,29 +28,12 @@ const MAX_DEPTH: usize = 150;
 /// Of so many pages at least each processor compares some.
 const SIDE_BY_SIDE: usize = 512;
 
-/// So many pages are looked at for the name of a hole.
-const SAMPLE: usize = 40;
-
 /// What so many percent of the pages have is their default, with blocks in it; less is that of a kind of pages.
 const MOST: usize = 90;
 const MOST_WHERE_SIZE_IS_ALL: usize = 75;
 
-/// What a mark in a menu costs, in bytes, about: its tags, and the entry twice.
-const MARK: u64 = 100;
-
 /// How many blocks a block inside a tag counts for, where it looks like a tag itself.
 const TAG_IN_TAG: u64 = 10;
-
-/// The prices of a block, in bytes.
-#[derive(Clone, Copy, Debug)]
-pub struct Prices {
-    /// For having it in the layout.
-    pub layout: u64,
-    /// For each page that overrides it.
-    pub page: u64,
-    /// More, where only what is around it has a name: then the cut belongs there.
-    pub nameless: u64,
-}
 
 /// A template and what it costs.
 #[derive(Clone, Debug, Default)]
@@ -78,12 +62,12 @@ pub struct Unifier<'a> {
 }
 
 /// A stretch between or at columns, with its run in every member.
-struct Item {
+pub(super) struct Item {
     runs: Vec<Run>,
-    hashes: Vec<u64>,
+    pub hashes: Vec<u64>,
     /// The text alone, where pages may be marked in it.
-    texts: Vec<u32>,
-    lengths: Vec<u64>,
+    pub texts: Vec<u32>,
+    pub lengths: Vec<u64>,
     /// The template, if it can be kept.
     kept: Option<Unified>,
     /// A better default than one member's content.
@@ -392,71 +376,6 @@ impl Unifier<'_> {
         item
     }
 
-    /// Whether texts tell what a section may say for its pages.
-    fn looks_at_texts(&self) -> bool {
-        self.marks && !self.sections.is_empty()
-    }
-
-    /// The cost of a hole whose contents have these hashes and lengths.
-    pub fn hole_cost(&self, members: &[usize], hashes: &[u64], lengths: &[u64]) -> u64 {
-        self.hole_cost_of(members, (hashes, hashes), lengths)
-    }
-
-    /// The same, where sections show alike what `said` says is alike.
-    fn hole_cost_of(&self, members: &[usize], (hashes, said): (&[u64], &[u64]), lengths: &[u64]) -> u64 {
-        let prices = self.prices;
-        let says = |index: usize, shown: u64| if hashes[index] == shown { 0 } else { lengths[index] + prices.page };
-        let default = majority(hashes);
-        let (shown, length) = default.map_or((0, 0), |index| (hashes[index], lengths[index]));
-        if self.sections.is_empty() {
-            return prices.layout + length + (0..members.len()).map(|index| says(index, shown)).sum::<u64>();
-        }
-        let fill = |pages: &[usize]| {
-            let of_pages: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
-            majority(&of_pages).map(|at| (of_pages[at], prices.page + lengths[pages[at]]))
-        };
-        let plain = prices.layout + length + self.sections.least(members, shown, &says, &fill);
-        if hashes == said {
-            return plain;
-        }
-        // What sections say in the same words has a mark for each page that looks otherwise.
-        let says = |index: usize, shown: u64| if said[index] == shown { 0 } else { lengths[index] + prices.page };
-        let fill = |pages: &[usize]| {
-            let of_pages: Vec<u64> = pages.iter().map(|&index| said[index]).collect();
-            let mut kinds: Vec<u64> = pages.iter().map(|&index| hashes[index]).collect();
-            kinds.sort_unstable();
-            kinds.dedup();
-            let marks = kinds.len().saturating_sub(1) as u64 * MARK;
-            majority(&of_pages).map(|at| (of_pages[at], prices.page + lengths[pages[at]] + marks))
-        };
-        plain.min(prices.layout + self.sections.least(members, 0, &says, &fill))
-    }
-
-    /// What a hole costs more, as some siblings from one item to another, if it has no name of its own.
-    fn nameless(&self, members: &[usize], nodes: &[NodeId], (from, to): (&[Run], &[Run]), level: Level) -> u64 {
-        if self.prices.nameless == 0 {
-            return 0;
-        }
-        let context = match level {
-            Level::Content => Context::Content { parent: nodes[0] },
-            Level::Tag => Context::Attributes { node: nodes[0] },
-        };
-        let variant = |at: usize| {
-            let (page, run) = (members[at], (from[at].0, to[at].1));
-            let run = if matches!(level, Level::Content) { self.pages[page].trimmed(run) } else { run };
-            let place = matches!(level, Level::Content).then_some((nodes[at], run));
-            Variant { page, content: self.pages[page].span(run), hash: 0, place, follows: false }
-        };
-        let step = members.len().div_ceil(SAMPLE).max(1);
-        let variants = (0..members.len()).step_by(step).map(variant).collect();
-        self.price_of_name(&Hole::new(context, variants, DefaultContent::Empty))
-    }
-
-    /// What a hole costs more if it has no name of its own.
-    fn price_of_name(&self, hole: &Hole) -> u64 {
-        if self.prices.nameless == 0 || naming::own(self.pages, hole).is_some() { 0 } else { self.prices.nameless }
-    }
-
     /// Joins neighbouring holes, and what is between them, while that is cheaper.
     fn join(&self, members: &[usize], nodes: &[NodeId], items: &[Item], level: Level) -> Vec<Segment> {
         let alone = |index: usize| match (&items[index].kept, &items[index].default) {
@@ -519,25 +438,6 @@ impl Unifier<'_> {
             try_join(&mut segments, first, last, 25);
         }
         segments
-    }
-
-    fn range_cost(&self, members: &[usize], items: &[Item], from: usize, to: usize) -> u64 {
-        let hash = |member: usize| {
-            items[from..=to].iter().fold(0, |sum, item| match item.hashes[member] {
-                0 => sum,
-                hash => mix(sum, hash),
-            })
-        };
-        let hashes: Vec<u64> = (0..members.len()).map(hash).collect();
-        let lengths: Vec<u64> =
-            (0..members.len()).map(|member| items[from..=to].iter().map(|item| item.lengths[member]).sum()).collect();
-        if items[from].texts.is_empty() {
-            return self.hole_cost(members, &hashes, &lengths);
-        }
-        let text =
-            |member: usize| items[from..=to].iter().fold(0_u32, |sum, item| sum.wrapping_add(item.texts[member]));
-        let texts: Vec<u64> = (0..members.len()).map(|member| said(text(member), hashes[member])).collect();
-        self.hole_cost_of(members, (&hashes, &texts), &lengths)
     }
 
     fn assemble(
@@ -671,16 +571,10 @@ impl Unifier<'_> {
         (hashes, lengths): (&[u64], &[u64]),
     ) -> Unified {
         let (before, after) = (Span::new(whole.start, contents[0].start), Span::new(contents[0].end, whole.end));
-        let (Context::Value { node, .. }
-        | Context::Text { node }
-        | Context::Attributes { node }
-        | Context::Content { parent: node }) = context;
-        let in_tag = matches!(context, Context::Value { .. } | Context::Attributes { .. });
-        if let Some(mark) = self.mark(members, (node, in_tag), &contents, hashes).filter(|_| in_tag) {
-            let page = members[0];
-            let cost = (before.len() + after.len() + mark.bytes()) as u64;
-            let fixed = |span| Piece::Fixed { page, span };
-            return Unified { pieces: vec![fixed(before), Piece::Mark(Box::new(mark)), fixed(after)], cost };
+        if let Context::Value { node, .. } | Context::Attributes { node } = context
+            && let Some(mark) = self.mark(members, (node, true), &contents, hashes)
+        {
+            return with_mark(mark, members[0], whole, contents[0]);
         }
         let page = members[0];
         let variant = |((&page, content), &hash): ((&usize, Span), &u64)| Variant {
@@ -698,11 +592,6 @@ impl Unifier<'_> {
             vec![Piece::Fixed { page, span: before }, Piece::Hole(Box::new(hole)), Piece::Fixed { page, span: after }];
         Unified { pieces, cost }
     }
-}
-
-/// What tells whether a section may say something for its pages: the text, or all where there is none.
-fn said(text: u32, whole: u64) -> u64 {
-    if text == 0 { whole } else { u64::from(text) }
 }
 
 #[cfg(test)]

@@ -56,33 +56,39 @@ const SHELVES: [(&str, &[&str], &str); 4] = [
     ),
 ];
 
+/// The beginning of a page of the shop.
+fn shop_head(up: &str, title: &str, about: &str, more: &str) -> String {
+    format!(
+        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<title>{title} - Heron Garden Shop</title>\n<meta name=\"description\" content=\"{about}\">\n<link rel=\"stylesheet\" href=\"{up}css/shop.css\">\n<link rel=\"stylesheet\" href=\"{up}css/print.css\" media=\"print\">\n<link rel=\"icon\" href=\"{up}img/heron.png\">\n{more}</head>\n"
+    )
+}
+
+/// Its header, with the entry of the menu that is marked; an old one lacks an entry.
+fn shop_header(up: &str, current: &str, outdated: bool) -> String {
+    let entries = SHELVES.iter().map(|(name, ..)| (*name, format!("{}/index.html", word(name))));
+    let entries = entries.chain([("Delivery", "delivery.html".to_owned()), ("Offers", "offers.html".to_owned())]);
+    let item = |(name, link): (&str, String)| {
+        let mark = if name == current { " class=\"on\"" } else { "" };
+        format!("<li{mark}><a href=\"{up}{link}\">{name}</a></li>\n")
+    };
+    let items: String = entries.filter(|(name, _)| !outdated || *name != "Offers").map(item).collect();
+    format!(
+        "<body>\n<div id=\"page\">\n<header>\n<a class=\"logo\" href=\"{up}index.html\"><img src=\"{up}img/logo.png\" alt=\"Heron Garden Shop\"></a>\n<ul class=\"menu\">\n{items}</ul>\n<form class=\"search\" action=\"{up}search.html\"><input name=\"q\"> <button>Find</button></form>\n</header>\n"
+    )
+}
+
+/// Its footer, and the end of the page.
+fn shop_footer(up: &str, year: u32) -> String {
+    format!(
+        "<footer>\n<p>Heron Garden Shop, Mill Lane 4, open from eight to six, closed on Mondays.</p>\n<p><a href=\"{up}about.html\">About us</a> | <a href=\"{up}contact.html\">Contact</a> | &copy; {year} Heron Garden Shop</p>\n</footer>\n</div>\n</body>\n</html>\n"
+    )
+}
+
 /// A shop: shelves with a side menu each, pages without one, a form to print. Three pages have last year's footer, one
 /// page's menu lacks an entry.
 pub fn shop() -> Vec<SourceFile> {
     let mut random = Random(7);
     let mut pages = Vec::new();
-    let head = |up: &str, title: &str, about: &str, more: &str| {
-        format!(
-            "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<title>{title} - Heron Garden Shop</title>\n<meta name=\"description\" content=\"{about}\">\n<link rel=\"stylesheet\" href=\"{up}css/shop.css\">\n<link rel=\"stylesheet\" href=\"{up}css/print.css\" media=\"print\">\n<link rel=\"icon\" href=\"{up}img/heron.png\">\n{more}</head>\n"
-        )
-    };
-    let header = |up: &str, current: &str, outdated: bool| {
-        let entries = SHELVES.iter().map(|(name, ..)| (*name, format!("{}/index.html", word(name))));
-        let entries = entries.chain([("Delivery", "delivery.html".to_owned()), ("Offers", "offers.html".to_owned())]);
-        let item = |(name, link): (&str, String)| {
-            let mark = if name == current { " class=\"on\"" } else { "" };
-            format!("<li{mark}><a href=\"{up}{link}\">{name}</a></li>\n")
-        };
-        let items: String = entries.filter(|(name, _)| !outdated || *name != "Offers").map(item).collect();
-        format!(
-            "<body>\n<div id=\"page\">\n<header>\n<a class=\"logo\" href=\"{up}index.html\"><img src=\"{up}img/logo.png\" alt=\"Heron Garden Shop\"></a>\n<ul class=\"menu\">\n{items}</ul>\n<form class=\"search\" action=\"{up}search.html\"><input name=\"q\"> <button>Find</button></form>\n</header>\n"
-        )
-    };
-    let footer = |up: &str, year: u32| {
-        format!(
-            "<footer>\n<p>Heron Garden Shop, Mill Lane 4, open from eight to six, closed on Mondays.</p>\n<p><a href=\"{up}about.html\">About us</a> | <a href=\"{up}contact.html\">Contact</a> | &copy; {year} Heron Garden Shop</p>\n</footer>\n</div>\n</body>\n</html>\n"
-        )
-    };
     for (shelf, things, tip) in SHELVES {
         let folder = word(shelf);
         let names = std::iter::once("").chain(things.iter().copied());
@@ -112,9 +118,9 @@ pub fn shop() -> Vec<SourceFile> {
             let year = if matches!(thing, "Kale" | "Sieve" | "Plum") { 2024 } else { 2026 };
             let text = format!(
                 "{}{}{crumbs}<aside class=\"side\">\n<h3>{shelf}</h3>\n<ul>\n{side}</ul>\n<p class=\"tip\">{tip}</p>\n</aside>\n<article>\n{main}</article>\n{}",
-                head("../", title, &about, more),
-                header("../", shelf, thing == "Dibber"),
-                footer("../", year)
+                shop_head("../", title, &about, more),
+                shop_header("../", shelf, thing == "Dibber"),
+                shop_footer("../", year)
             );
             pages.push(SourceFile::new(format!("{folder}/{file}"), text));
         }
@@ -132,7 +138,12 @@ pub fn shop() -> Vec<SourceFile> {
             prose(&mut random, 1),
             prose(&mut random, 2)
         );
-        let text = format!("{}{}{main}{}", head("", title, &about, ""), header("", title, false), footer("", 2026));
+        let text = format!(
+            "{}{}{main}{}",
+            shop_head("", title, &about, ""),
+            shop_header("", title, false),
+            shop_footer("", 2026)
+        );
         pages.push(SourceFile::new(format!("{file}.html"), text));
     }
     let lines: String = (1..12).map(|n| format!("<tr><td>{n}</td><td>&nbsp;</td><td>&nbsp;</td></tr>\n")).collect();
@@ -145,29 +156,39 @@ pub fn shop() -> Vec<SourceFile> {
     pages
 }
 
+const CLUB_MENU: [(&str, &str); 4] =
+    [("Home", "index.html"), ("News", "news/index.html"), ("Boats", "boats/index.html"), ("Join", "join.html")];
+
+/// What a page of the club has of its own.
+struct ClubPage<'a> {
+    up: &'a str,
+    title: &'a str,
+    /// The entry of the menu that is text in place of a link.
+    current: &'a str,
+    script: &'a str,
+    side: &'a str,
+    main: &'a str,
+    byline: &'a str,
+}
+
+impl ClubPage<'_> {
+    fn text(&self) -> String {
+        let Self { up, title, current, script, side, main, byline } = self;
+        let item = |(name, link): &(&str, &str)| match name == current {
+            true => format!("    <strong>{name}</strong>\n"),
+            false => format!("    <a href=\"{up}{link}\">{name}</a>\n"),
+        };
+        let items: String = CLUB_MENU.iter().map(item).collect();
+        format!(
+            "<!doctype html>\n<html>\n<head>\n  <title>{title} | Pond Rowing Club</title>\n  <meta charset=\"utf-8\">\n  <link rel=\"stylesheet\" href=\"{up}club.css\">\n{script}</head>\n<body>\n  <h1 class=\"club\">Pond Rowing Club</h1>\n  <nav>\n{items}  </nav>\n  <div id=\"main\">\n{main}  </div>\n{side}  <div id=\"foot\">\n    <p>Pond Rowing Club, boat house at the east bank. Training every Tuesday at six.</p>\n{byline}  </div>\n</body>\n</html>\n"
+        )
+    }
+}
+
 /// A club: news by year, boats, people; the side box differs by folder, the current entry is text in place of a link.
 pub fn club() -> Vec<SourceFile> {
     let mut random = Random(11);
     let mut pages = Vec::new();
-    let menu =
-        [("Home", "index.html"), ("News", "news/index.html"), ("Boats", "boats/index.html"), ("Join", "join.html")];
-    let frame = |up: &str,
-                 title: &str,
-                 current: &str,
-                 script: &str,
-                 trail: &str,
-                 side: &str,
-                 main: &str,
-                 byline: &str| {
-        let item = |(name, link): &(&str, &str)| match *name == current {
-            true => format!("    <strong>{name}</strong>\n"),
-            false => format!("    <a href=\"{up}{link}\">{name}</a>\n"),
-        };
-        let items: String = menu.iter().map(item).collect();
-        format!(
-            "<!doctype html>\n<html>\n<head>\n  <title>{title} | Pond Rowing Club</title>\n  <meta charset=\"utf-8\">\n  <link rel=\"stylesheet\" href=\"{up}club.css\">\n{script}</head>\n<body>\n  <h1 class=\"club\">Pond Rowing Club</h1>\n  <nav>\n{items}  </nav>\n{trail}  <div id=\"main\">\n{main}  </div>\n{side}  <div id=\"foot\">\n    <p>Pond Rowing Club, boat house at the east bank. Training every Tuesday at six.</p>\n{byline}  </div>\n</body>\n</html>\n"
-        )
-    };
     let side = |title: &str, links: &[(String, String)]| {
         let links: String =
             links.iter().map(|(name, link)| format!("      <li><a href=\"{link}\">{name}</a></li>\n")).collect();
@@ -179,8 +200,16 @@ pub fn club() -> Vec<SourceFile> {
         years.iter().map(|year| (format!("Year {year}"), format!("{year}.html"))).collect();
     for (at, year) in years.iter().enumerate() {
         let main = format!("    <h2>News of {year}</h2>\n    <p>{}</p>\n", prose(&mut random, 3));
-        let text =
-            frame("../", &format!("News {year}"), "News", "", "", &side("Archive", &archive), &main, &byline(at));
+        let text = ClubPage {
+            up: "../",
+            title: &format!("News {year}"),
+            current: "News",
+            script: "",
+            side: &side("Archive", &archive),
+            main: &main,
+            byline: &byline(at),
+        }
+        .text();
         pages.push(SourceFile::new(format!("news/{year}.html"), text));
     }
     for number in 0..20 {
@@ -192,7 +221,16 @@ pub fn club() -> Vec<SourceFile> {
         );
         // One of them was made with an older copy of the side box.
         let known = if number == 6 { &archive[..3] } else { &archive[..] };
-        let text = frame("../", &title, "News", "", "", &side("Archive", known), &main, &byline(number));
+        let text = ClubPage {
+            up: "../",
+            title: &title,
+            current: "News",
+            script: "",
+            side: &side("Archive", known),
+            main: &main,
+            byline: &byline(number),
+        }
+        .text();
         pages.push(SourceFile::new(format!("news/item-{number:02}.html"), text));
     }
     let boats = ["Swift", "Otter", "Grebe", "Teal", "Coot", "Heron", "Kite", "Wren", "Lark", "Finch", "Stoat", "Pike"];
@@ -206,7 +244,16 @@ pub fn club() -> Vec<SourceFile> {
             prose(&mut random, 3)
         );
         let script = "  <script src=\"../gallery.js\"></script>\n";
-        let text = frame("../", boat, "Boats", script, "", &side("Our boats", &fleet), &main, &byline(at));
+        let text = ClubPage {
+            up: "../",
+            title: boat,
+            current: "Boats",
+            script,
+            side: &side("Our boats", &fleet),
+            main: &main,
+            byline: &byline(at),
+        }
+        .text();
         pages.push(SourceFile::new(format!("boats/{}.html", word(boat)), text));
     }
     for (folder, title) in [("news", "News"), ("boats", "Boats")] {
@@ -215,7 +262,8 @@ pub fn club() -> Vec<SourceFile> {
             "news" => (side("Archive", &archive), ""),
             _ => (side("Our boats", &fleet), "  <script src=\"../gallery.js\"></script>\n"),
         };
-        let text = frame("../", title, title, script, "", &side, &main, &byline(1));
+        let text =
+            ClubPage { up: "../", title, current: title, script, side: &side, main: &main, byline: &byline(1) }.text();
         pages.push(SourceFile::new(format!("{folder}/index.html"), text));
     }
     for (file, title) in [("index", "Home"), ("join", "Join"), ("rules", "Rules"), ("map", "Map")] {
@@ -224,7 +272,8 @@ pub fn club() -> Vec<SourceFile> {
             prose(&mut random, 3),
             prose(&mut random, 3)
         );
-        let text = frame("", title, title, "", "", "", &main, &byline(2));
+        let text =
+            ClubPage { up: "", title, current: title, script: "", side: "", main: &main, byline: &byline(2) }.text();
         pages.push(SourceFile::new(format!("{file}.html"), text));
     }
     // Saved from a word processor, and never changed since.
