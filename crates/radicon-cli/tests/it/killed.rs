@@ -148,6 +148,37 @@ fn a_run_killed_at_any_system_call_is_finished_or_rolled_back() {
     assert!(old > 20 && new > 10, "{old} and {new}");
 }
 
+/// What was in a file before it was written, which stays beside it until the run is at its end.
+fn beside(folder: &Path, name: &str) -> Option<PathBuf> {
+    let staged = format!(".{name}.radicon-");
+    let files = fs::read_dir(folder).expect("a folder").map(|entry| entry.expect("an entry"));
+    files
+        .map(|entry| entry.path())
+        .find(|path| path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(&staged)))
+}
+
+#[test]
+fn what_an_editor_writes_late_is_kept() {
+    if !has("strace") {
+        return;
+    }
+    let (_, new) = both();
+    let edited = (1..40).any(|at| {
+        let dir = site();
+        injected(dir.path(), "unlink,unlinkat", "signal=SIGKILL", at);
+        let is_written = new.iter().all(|(path, text)| fs::read(dir.path().join(path)).is_ok_and(|now| now == *text));
+        let Some(old) = beside(dir.path(), "fares.html").filter(|_| is_written) else { return false };
+        // Somebody had the file open while it was exchanged.
+        fs::write(&old, "late").expect("a file");
+        let ran = Command::new(radicon()).current_dir(dir.path()).arg("survey").output().expect("it runs");
+        let told = String::from_utf8_lossy(&ran.stderr);
+        assert!(!ran.status.success() && told.contains("both versions are kept"), "{told}");
+        assert_eq!(fs::read(&old).expect("it is kept"), b"late");
+        true
+    });
+    assert!(edited, "no kill left the old content beside the new one");
+}
+
 #[test]
 fn a_run_killed_at_any_instant_is_finished_or_rolled_back() {
     let trees = both();
