@@ -66,7 +66,16 @@ fn rename(pages: &[Page], section: &mut Layout, wider: &str) {
     let may_be: Vec<&&Hole> = own.iter().filter(|hole| may_be_main(pages, hole)).collect();
     let Some(inner) = may_be.into_iter().max_by_key(|hole| bytes(hole)).map(|hole| hole.name.clone()) else { return };
     wider.clone_into(&mut filled.name);
+    widen(section, wider);
     give_name(section, &inner);
+}
+
+/// Pages that override all of the main content override the wider block.
+fn widen(layout: &mut Layout, wider: &str) {
+    for open in layout.open.iter_mut().filter(|open| !open.own && open.hole.name == MAIN) {
+        wider.clone_into(&mut open.hole.name);
+    }
+    layout.inner.iter_mut().for_each(|inner| widen(inner, wider));
 }
 
 /// Calls a block of a section `content`, in the section and in all that extend it.

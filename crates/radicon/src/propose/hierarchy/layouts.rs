@@ -23,6 +23,10 @@ use crate::text::is_blank;
 /// The most blocks that a section leaves in a block that it fills.
 const MOST_PARTS: usize = 4;
 
+/// Pages that say less than one in so many bytes of their main contents themselves are of a kind: their layout says the
+/// others.
+const MOSTLY: f64 = 2.0;
+
 /// A block's name has so many words at most where size is all.
 const SHORT_NAME: usize = 2;
 
@@ -148,8 +152,10 @@ impl Planner<'_> {
         let holes: Vec<Hole> = around.open.par_iter().map(|known| known.hole.of(&members)).collect();
         let fill = |(at, hole): (usize, &Hole)| {
             let is_whole = hole.variants.len() == members.len();
-            let may_fill = Some(at) != main || reason.is_kind;
-            let filled = self.fill(hole).filter(|filled| filled.saves > 0 || reason.is_sure && Some(at) == main);
+            let filled = if Some(at) == main { self.fill_main(hole) } else { self.fill(hole) };
+            let filled = filled.filter(|filled| filled.saves > 0 || reason.is_sure && Some(at) == main);
+            let is_mostly_shared = |filled: &Filled| filled.left_of(hole) * MOSTLY < 1.0;
+            let may_fill = Some(at) != main || reason.is_kind || filled.as_ref().is_some_and(is_mostly_shared);
             filled.filter(|filled| {
                 // The main content is the page's own: a kind may say what is around it.
                 is_whole && may_fill && (Some(at) != main || filled.shows.is_none() || self.options.is_small())
@@ -184,9 +190,16 @@ impl Planner<'_> {
                             open.push(Open { hole, outer, own: false, default: known.default, shown });
                         }
                         None => {
-                            places.push(None);
+                            let around = (!filled.odd.is_empty()).then_some(open.len());
+                            places.push(around);
+                            if around.is_some() {
+                                let mut hole = hole;
+                                let is_odd = |page: usize| filled.odd.binary_search(&page).is_ok();
+                                hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant.page));
+                                open.push(Open { hole, outer, own: false, default: true, shown: Vec::new() });
+                            }
                             self.name(&mut filled.pieces, &word, None, taken);
-                            self.open(&filled.pieces, None, &mut open);
+                            self.open(&filled.pieces, around, &mut open);
                         }
                     }
                     overrides.push(Override {
@@ -212,6 +225,15 @@ impl Planner<'_> {
         })
     }
 
+    /// The same for the main content, which odd pages override as a whole.
+    fn fill_main(&self, hole: &Hole) -> Option<Filled> {
+        let Some(usual) = self.unifier.usual(hole).filter(|_| !self.options.is_small()) else { return self.fill(hole) };
+        let mut filled = self.fill(&hole.of(&usual)).filter(|filled| filled.shows.is_none())?;
+        filled.odd = hole.variants.iter().map(|variant| variant.page).collect();
+        filled.odd.retain(|page| usual.binary_search(page).is_err());
+        Some(filled)
+    }
+
     /// The best way in which a section may fill a hole for its pages.
     fn fill(&self, hole: &Hole) -> Option<Filled> {
         let prices = self.unifier.prices;
@@ -233,7 +255,8 @@ impl Planner<'_> {
                 }
             };
             let pieces = vec![Piece::Fixed { page, span: content }];
-            Filled { pieces, shows: Some(Shows::Content(hash)), saves: without.saturating_sub(cost) }
+            let (shows, odd) = (Some(Shows::Content(hash)), Vec::new());
+            Filled { pieces, shows, odd, saves: without.saturating_sub(cost) }
         });
         let parted = self.unifier.inside(hole).map(|unified| {
             let blocks = holes(&unified.pieces).len();
@@ -246,7 +269,7 @@ impl Planner<'_> {
                 (0, None) => Some(Shows::Marks),
                 _ => None,
             };
-            Filled { shows, pieces: unified.pieces, saves }
+            Filled { shows, pieces: unified.pieces, odd: Vec::new(), saves }
         });
         // A title that repeats three words costs nobody anything; a block for them does.
         let parted =
@@ -385,8 +408,20 @@ struct Filled {
     pieces: Vec<Piece>,
     /// What it shows, if it has no holes of its own.
     shows: Option<Shows>,
+    /// Pages that it says nothing for, in ascending order.
+    odd: Vec<usize>,
     /// Bytes.
     saves: u64,
+}
+
+impl Filled {
+    /// The share of a hole's bytes that its pages go on saying.
+    fn left_of(&self, hole: &Hole) -> f64 {
+        let concerned = hole.own().filter(|variant| self.odd.binary_search(&variant.page).is_err());
+        let all: usize = concerned.map(|variant| variant.content.len()).sum();
+        let left: usize = holes(&self.pieces).iter().map(|hole| hole.own_bytes()).sum();
+        left as f64 / all.max(1) as f64
+    }
 }
 
 #[cfg(test)]

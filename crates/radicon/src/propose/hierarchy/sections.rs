@@ -94,6 +94,13 @@ impl Sections {
         hole.variants.iter().map(is_said).collect()
     }
 
+    /// Those that tell some pages apart: none, where all belong to one.
+    pub fn among(&self, members: &[usize]) -> Self {
+        let section = |page: &usize| self.of_page.get(*page).copied().flatten();
+        let is_one = members.iter().all(|page| section(page) == section(&members[0]));
+        if is_one { Self::default() } else { self.clone() }
+    }
+
     pub fn is_empty(&self) -> bool {
         self.around.is_empty()
     }

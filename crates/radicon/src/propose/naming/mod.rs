@@ -13,7 +13,7 @@ use crate::text::Span;
 use own::of_own_content;
 pub use own::own;
 pub use parameters::of_parameters;
-pub use sections::{SECTION, heading_in, of_element, of_folders, of_frame, of_section, shared_folder};
+pub use sections::{SECTION, heading_in, is_heading, of_element, of_folders, of_frame, of_section, shared_folder};
 
 /// A name for a hole: lower case letters, digits and `_`. Not unique yet.
 pub fn name(pages: &[Page], hole: &Hole) -> String {

@@ -1,6 +1,7 @@
 //! Words for layouts: by folder, language, and what their pages share.
 
 use super::{MOST_LOOKED_AT, SHORTEST, attribute, called, first_telling, is_telling, tag, word, words_of};
+use crate::markup::NodeId;
 use crate::propose::pages::page::Page;
 use crate::site::{folder, stem};
 use crate::text::Span;
@@ -78,6 +79,11 @@ pub fn heading_in(page: &Page, span: Span) -> Option<String> {
     let nodes = page.document.nodes_in(span).take(MOST_LOOKED_AT);
     let mut headings = nodes.filter(|&node| matches!(tag(page, node).as_str(), "h2" | "h3" | "h4"));
     headings.next().and_then(|node| words_of(page, node))
+}
+
+/// Whether a node is a heading of any level.
+pub fn is_heading(page: &Page, node: NodeId) -> bool {
+    matches!(tag(page, node).as_str(), "h1" | "h2" | "h3" | "h4" | "h5" | "h6")
 }
 
 /// The innermost folder that holds all of the paths.

@@ -13,6 +13,7 @@ use rustc_hash::FxHashMap;
 use crate::hash::mix;
 use crate::markup::{NodeId, NodeKind, TokenId};
 use crate::propose::hierarchy::sections::Sections;
+use crate::propose::naming;
 use crate::propose::pages::page::{Key, Page, Run};
 use crate::propose::skeleton::align::columns;
 use crate::propose::skeleton::costs::{Prices, said};
@@ -119,6 +120,9 @@ impl Unit {
     }
 }
 
+/// Headings are one kind of siblings, whatever their level.
+const HEADING: u64 = 0x6865_6164;
+
 /// Tells marked siblings from others.
 const MARKED: u64 = 0x6d61_726b;
 
@@ -129,6 +133,25 @@ impl Unifier<'_> {
         let runs = self.whole(members);
         let units = members.iter().map(|&page| self.children(page, NodeId::ROOT)).collect();
         self.list(members, &nodes, units, &runs, Level::Content, 0)
+    }
+
+    /// The pages that have siblings of the commonest kinds in a hole between nodes, if the others are odd.
+    pub fn usual(&self, hole: &Hole) -> Option<Vec<usize>> {
+        let kinds = |variant: &Variant| -> Option<u64> {
+            let (node, run) = variant.place?;
+            let units = self.children(variant.page, node).into_iter();
+            let within = units.filter(|unit| unit.run.0 >= run.0 && unit.run.1 <= run.1);
+            let label = |unit: &Unit| match naming::is_heading(&self.pages[variant.page], unit.node) {
+                true => HEADING,
+                false => u64::from(unit.key.label),
+            };
+            Some(within.fold(1, |sum, unit| mix(sum, label(&unit))))
+        };
+        let kinds: Vec<u64> = hole.variants.iter().map(kinds).collect::<Option<_>>()?;
+        let most = kinds[majority(&kinds)?];
+        let usual = hole.variants.iter().zip(&kinds).filter(|(_, kinds)| **kinds == most);
+        let usual: Vec<usize> = usual.map(|(variant, _)| variant.page).collect();
+        (usual.len() < kinds.len() && usual.len() * 100 >= kinds.len() * MOST).then_some(usual)
     }
 
     /// The template of what is in a hole between nodes; `None` for another hole.
@@ -149,7 +172,8 @@ impl Unifier<'_> {
             units
         };
         let units = members.iter().zip(&nodes).zip(&runs).map(within).collect();
-        let mut unified = self.list(&members, &nodes, units, &runs, Level::Content, 0);
+        let within = Unifier { sections: self.sections.among(&members), ..*self };
+        let mut unified = within.list(&members, &nodes, units, &runs, Level::Content, 0);
         clip(&mut unified.pieces, hole);
         // Whitespace at the ends may belong to the layout in one member and not in another.
         let is_whole = self.strength != Strength::Bytes || self.gives_back(&unified.pieces, hole);
