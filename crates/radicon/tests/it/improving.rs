@@ -74,9 +74,10 @@ fn a_shared_wrapper_moves_into_the_layout() {
 
 #[test]
 fn where_a_page_shows_the_default_a_layout_in_between_says_it() {
-    let files = [vec![base("", ""), child("notices", &[])], with_crumbs()].concat();
+    let notices = ("notices.html".to_owned(), child("notices", &[]).1);
+    let files = [vec![base("", ""), notices], with_crumbs()].concat();
     let proposal = proposed(&site(&files));
-    assert!(text(&proposal, "layouts/base.html").is_none() && text(&proposal, "desk/notices.html").is_none());
+    assert!(text(&proposal, "layouts/base.html").is_none() && text(&proposal, "notices.html").is_none());
     let [layout] = &proposal.layouts[..] else { panic!("{:#?}", proposal.layouts) };
     assert_eq!((layout.path.as_str(), layout.pages, layout.existing), ("layouts/desk.html", NAMES.len(), false));
     assert_eq!(layout.fills, ["crumbs"]);

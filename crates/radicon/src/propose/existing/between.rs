@@ -8,19 +8,12 @@ use crate::propose::existing::children::changed_file;
 use crate::propose::existing::children::{Change, Child, Own};
 use crate::propose::existing::wrapped::Wrapper;
 use crate::propose::hierarchy::reasons::LEAST_PAGES;
-use crate::propose::{Job, ProposedFile, naming};
-use crate::site::{Role, Template, folder, stem};
+use crate::propose::{Job, ProposedFile, naming, price};
+use crate::site::{Role, Template, beneath, folder, stem};
 use crate::text::{SourceId, Span, trim_blanks};
 
-/// A level more is something more to know for all who read the pages: it saves the price of so many blocks at least.
-const LEAST_SAVING: u64 = 5;
-
-/// What is said alike in a single block may be a mark or a title: a level is for blocks that go together.
-const LEAST_BLOCKS: usize = 2;
-
-/// What saves the price of so many blocks is worth a level also in a single block, and for so few children.
-const LARGE_SAVING: u64 = 9;
-const FEW_CHILDREN: usize = 3;
+/// A layout for a place is for so much of it, in percent, at least.
+const MOST: usize = 90;
 
 /// The content that children have alike in a block.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -58,10 +51,14 @@ impl Job<'_> {
                 families.entry(layout).or_default().push(child);
             }
         }
-        for (layout, children) in families.into_iter().filter(|(_, children)| children.len() >= FEW_CHILDREN) {
+        for (layout, children) in families.into_iter().filter(|(_, children)| children.len() >= LEAST_PAGES) {
+            // About as many bytes as these pages have when they are put together.
+            let of_layout = self.site.get(layout).source.len();
+            let bytes = children.iter().map(|child| of_layout + child.template.source.len()).sum();
+            let least = price::of_section(self.options, self.price, bytes);
             let siblings = self.siblings(layout, children);
             let mut left: BTreeSet<usize> = (0..siblings.children.len()).collect();
-            while let Some(group) = self.best_group(&siblings, &left) {
+            while let Some(group) = best_group(&siblings, &left, least) {
                 left.retain(|at| !group.children.contains(at));
                 self.put_between(&siblings, &group, plan);
             }
@@ -95,39 +92,6 @@ impl Job<'_> {
         Siblings { layout: self.site.get(layout), children, wrappers, alike }
     }
 
-    /// The group that saves most of the children that are left.
-    fn best_group<'s>(&self, siblings: &Siblings<'_, 's>, left: &BTreeSet<usize>) -> Option<Group<'s>> {
-        let mut by_override: BTreeMap<(&[u8], Alike<'_>), Vec<usize>> = BTreeMap::new();
-        for &at in left {
-            for &key in &siblings.alike[at] {
-                by_override.entry(key).or_default().push(at);
-            }
-        }
-        let groups = by_override.into_values().filter(|children| children.len() >= FEW_CHILDREN);
-        let group = |members: Vec<usize>| {
-            let own = |at: usize| siblings.alike[at].clone();
-            let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
-            // Of a block all that is alike, where that is so of it.
-            let mut shared: BTreeMap<&[u8], Alike<'_>> = BTreeMap::new();
-            for (name, alike) in all {
-                shared.entry(name).or_insert(alike);
-            }
-            let bytes = |alike: &Alike<'_>| match alike {
-                Alike::Same(text) => text.len() * (members.len() - 1),
-                Alike::Wrapped(number) => siblings.wrappers[*number].1.saves_for(members.len()),
-            };
-            let saves = shared.values().map(bytes).sum();
-            Group { children: members, shared, saves }
-        };
-        let pays = |group: &Group<'_>| {
-            let wraps = group.shared.values().any(|alike| matches!(alike, Alike::Wrapped(_)));
-            let saves = group.saves as u64 / self.options.price().max(1);
-            let go_together = wraps || group.shared.len() >= LEAST_BLOCKS;
-            saves >= LARGE_SAVING || group.children.len() >= LEAST_PAGES && go_together && saves >= LEAST_SAVING
-        };
-        groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
-    }
-
     /// Writes the new layout, and the children without what it says for them.
     fn put_between(&self, siblings: &Siblings<'_, '_>, group: &Group<'_>, plan: &mut Plan) {
         let layout = siblings.layout;
@@ -135,7 +99,7 @@ impl Job<'_> {
         let first = members[0];
         let Some(parent) = first.template.parent() else { return };
         let home = self.home(Role::Layout).in_folder(folder(&layout.path));
-        let words = words_for(layout, &members, group);
+        let words = words_for(siblings, &members, group);
         let is_free = |word: &&String| {
             let path = home.path(word, |_| true);
             self.site.find(&path).is_none() && !plan.taken.contains(&path)
@@ -177,6 +141,40 @@ impl Job<'_> {
     }
 }
 
+/// The group that saves most of the children that are left, and so much at least: children of one place, and all of it.
+fn best_group<'s>(siblings: &Siblings<'_, 's>, left: &BTreeSet<usize>, least: u64) -> Option<Group<'s>> {
+    let mut by_override: BTreeMap<(&[u8], Alike<'_>), Vec<usize>> = BTreeMap::new();
+    for &at in left {
+        for &key in &siblings.alike[at] {
+            by_override.entry(key).or_default().push(at);
+        }
+    }
+    let groups = by_override.into_values().filter(|children| children.len() >= LEAST_PAGES);
+    let group = |members: Vec<usize>| {
+        let own = |at: usize| siblings.alike[at].clone();
+        let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
+        // Of a block all that is alike, where that is so of it.
+        let mut shared: BTreeMap<&[u8], Alike<'_>> = BTreeMap::new();
+        for (name, alike) in all {
+            shared.entry(name).or_insert(alike);
+        }
+        let bytes = |alike: &Alike<'_>| match alike {
+            Alike::Same(text) => text.len() * (members.len() - 1),
+            Alike::Wrapped(number) => siblings.wrappers[*number].1.saves_for(members.len()),
+        };
+        let saves = shared.values().map(bytes).sum();
+        Group { children: members, shared, saves }
+    };
+    let is_place = |group: &Group<'_>| {
+        let members: Vec<&Child<'_>> = group.children.iter().map(|&at| siblings.children[at]).collect();
+        let Some(place) = Place::of(siblings, &members) else { return false };
+        let all = siblings.children.iter().filter(|child| place.holds(&child.template.path)).count();
+        group.children.len() * 100 >= all * MOST
+    };
+    let pays = |group: &Group<'_>| group.saves as u64 >= least && is_place(group);
+    groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
+}
+
 /// A tag of a template with another target.
 fn with_target(template: &Template, tag: Span, target: Span, name: &str) -> Vec<u8> {
     let source = &template.source;
@@ -184,33 +182,59 @@ fn with_target(template: &Template, tag: Span, target: Span, name: &str) -> Vec<
     [before.of(source), name.as_bytes(), after.of(source)].concat()
 }
 
-/// The words with which the names of all files begin, where they have some.
-fn shared_begin<'s>(members: &[&Child<'s>]) -> Option<&'s str> {
-    let first: &'s str = stem(&members[0].template.path);
-    let begins = |other: &str, begin: &str| {
-        other.strip_prefix(begin).is_some_and(|rest| rest.is_empty() || rest.starts_with(['-', '_', '.']))
-    };
-    let ends = first.match_indices(['-', '_', '.']).map(|(at, _)| at).chain([first.len()]);
-    let begin = ends
-        .map(|end| &first[..end])
-        .rfind(|begin| members.iter().all(|child| begins(stem(&child.template.path), begin)));
-    begin.filter(|begin| naming::is_telling(begin))
+/// Where children are that belong together.
+#[derive(Clone, Copy)]
+enum Place<'s> {
+    /// The names of their files begin so.
+    Begin(&'s str),
+    /// A folder around them, and not around all siblings.
+    Folder(&'s str),
 }
 
-/// What the new layout may be called, the best first: as the names of its files begin, or their folder; that with the
-/// layout around it; what they say in their longest block; a name from the layout and that block.
-fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Vec<String> {
-    let first = folder(&members[0].template.path);
-    let is_shared = members.iter().all(|child| folder(&child.template.path) == first);
-    let of_folder = || {
-        (is_shared && !first.is_empty() && first != folder(&layout.path))
-            .then(|| first.rsplit('/').next().unwrap_or(first))
-    };
+impl<'s> Place<'s> {
+    fn of(siblings: &Siblings<'_, 's>, members: &[&Child<'s>]) -> Option<Self> {
+        let first: &'s str = stem(&members[0].template.path);
+        let ends = first.match_indices(['-', '_', '.']).map(|(at, _)| at).chain([first.len()]);
+        let begin = ends
+            .map(|end| &first[..end])
+            .rfind(|begin| members.iter().all(|child| begins(stem(&child.template.path), begin)));
+        if let Some(begin) = begin.filter(|begin| naming::is_telling(begin)) {
+            return Some(Self::Begin(begin));
+        }
+        let own = naming::shared_folder(members.iter().map(|child| child.template.path.as_str()));
+        let all = naming::shared_folder(siblings.children.iter().map(|child| child.template.path.as_str()));
+        (own.len() > all.len()).then_some(Self::Folder(own))
+    }
+
+    fn holds(self, path: &str) -> bool {
+        match self {
+            Self::Begin(begin) => begins(stem(path), begin),
+            Self::Folder(folder) => beneath(path, folder).is_some(),
+        }
+    }
+
+    /// The words for it.
+    fn words(self) -> &'s str {
+        match self {
+            Self::Begin(begin) => begin,
+            Self::Folder(folder) => folder.rsplit('/').next().unwrap_or(folder),
+        }
+    }
+}
+
+/// Whether a name begins with some words.
+fn begins(name: &str, words: &str) -> bool {
+    name.strip_prefix(words).is_some_and(|rest| rest.is_empty() || rest.starts_with(['-', '_', '.']))
+}
+
+/// What the new layout may be called, the best first: as the place of its children; that with the layout around it; what
+/// they say in their longest block; a name from the layout and that block.
+fn words_for<'s>(siblings: &Siblings<'_, 's>, members: &[&Child<'s>], group: &Group<'_>) -> Vec<String> {
     let text = |name: &[u8]| members[0].overrides[name].whole.of(&members[0].template.source);
     let longest = group.shared.keys().map(|name| (*name, text(name))).max_by_key(|(_, text)| text.len());
     let name = longest.map(|(name, _)| String::from_utf8_lossy(name)).unwrap_or_default();
-    let with_layout = |word: &str| naming::word(&format!("{}-{word}", stem(&layout.path)));
-    let place = shared_begin(members).or_else(of_folder);
+    let with_layout = |word: &str| naming::word(&format!("{}-{word}", stem(&siblings.layout.path)));
+    let place = Place::of(siblings, members).map(Place::words);
     let mut words: Vec<String> = place.iter().flat_map(|place| [naming::word(place), with_layout(place)]).collect();
     words.extend(longest.and_then(|(_, text)| naming::first_telling(text)));
     words.push(with_layout(&name));
@@ -219,38 +243,34 @@ fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Ve
 
 #[cfg(test)]
 mod tests {
-    use crate::propose::testing::{BASE, improved};
+    use crate::propose::testing::{BASE, NAMES, proposed, site, text};
 
-    #[test]
-    fn children_with_the_same_overrides_get_a_layout_in_between() {
-        let link = format!("<link rel=\"stylesheet\" href=\"/css/{}.css\">", "harbours-and-piers-".repeat(3));
-        let two = format!(
-            "{{% block styles %}}{link}{{% endblock %}}\n{{% block scripts %}}<script src=\"/js/piers.js\"></script>{{% endblock %}}\n"
-        );
-        let (proposal, text) = improved(BASE, &[&two, &two, &two, &two, &two, "", ""]);
-        let layout = proposal.layouts.first().expect("a layout");
-        assert!(!layout.existing && layout.extends.as_deref() == Some("base.html"), "{layout:?}");
-        assert!(text(&layout.path).contains(&link));
-        let child = text("fares.html");
-        assert!(!child.contains(&link) && !child.contains("'base.html'"), "{child}");
-        assert!(text("winds.html").contains("'base.html'"));
+    /// The layouts that are proposed where children in these places say so many links alike.
+    fn layouts(places: [&str; 6], links: usize) -> Vec<(String, String)> {
+        let link = "<link rel=\"stylesheet\" href=\"/css/harbours-and-piers.css\">\n";
+        let child = |(at, place): (usize, &&str)| {
+            let styles = match place.is_empty() {
+                true => String::new(),
+                false => format!("{{% block styles %}}\n{}{{% endblock %}}\n", link.repeat(links)),
+            };
+            let content = format!("{{% block content %}}<h1>{}</h1>{{% endblock %}}\n{styles}", NAMES[at]);
+            (format!("{place}{}.html", NAMES[at].to_lowercase()), format!("{{% extends 'base.html' %}}\n\n{content}"))
+        };
+        let children = places.iter().enumerate().map(child);
+        let proposal = proposed(&site([("base.html".to_owned(), BASE.to_owned())].into_iter().chain(children)));
+        let new = proposal.layouts.iter().filter(|layout| !layout.existing);
+        new.map(|layout| (layout.path.clone(), text(&proposal, &layout.path).to_owned())).collect()
     }
 
     #[test]
-    fn what_saves_much_gets_a_layout_for_three_children() {
-        let prices = |rows: usize| {
-            let row = "<tr><th>Gull Point</th><td>Every day</td><td>three pounds</td></tr>\n";
-            format!("{{% block styles %}}<table class=\"prices\">\n{}</table>{{% endblock %}}\n", row.repeat(rows))
-        };
-        let (much, little) = (prices(9), prices(2));
-        let (proposal, text) = improved(BASE, &[&much, &much, &much, "", ""]);
-        let [layout] = &proposal.layouts[..] else { panic!("{:?}", proposal.layouts) };
-        assert_eq!((layout.extends.as_deref(), layout.pages), (Some("base.html"), 3));
-        // Beside the layout that it extends.
-        assert!(!layout.path.contains('/') && text(&layout.path).contains("Gull Point"), "{layout:?}");
-        for few in [&[&little[..], &little, &little, "", ""][..], &[&much, &much, "", "", ""]] {
-            let (proposal, _) = improved(BASE, few);
-            assert!(proposal.layouts.is_empty(), "{:?}", proposal.layouts);
-        }
+    fn children_of_a_place_with_the_same_overrides_get_a_layout_in_between() {
+        let found = layouts(["piers/", "piers/", "piers/", "piers/", "piers/", ""], 12);
+        let [(path, text)] = &found[..] else { panic!("{found:?}") };
+        assert_eq!(path, "piers.html");
+        assert!(text.starts_with("{% extends 'base.html' %}") && text.matches("harbours-and-piers").count() == 12);
+        // Where they are says nothing, it saves too little, or they are too few.
+        assert_eq!(layouts(["piers/", "boats/", "piers/", "boats/", "piers/", ""], 12), []);
+        assert_eq!(layouts(["piers/", "piers/", "piers/", "piers/", "piers/", ""], 2), []);
+        assert_eq!(layouts(["piers/", "piers/", "piers/", "piers/", "", ""], 20), []);
     }
 }

@@ -6,6 +6,7 @@ use crate::dialect::{self, Kind};
 use crate::markup::Constructs;
 use crate::propose::families::frames::LEAST_PAGES;
 use crate::propose::families::frames::{self, Frames};
+use crate::propose::hierarchy::layouts::{LEAST_FOR_ODD, MOST_ODD};
 use crate::propose::hierarchy::sections::Sections;
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
@@ -28,13 +29,12 @@ const LEAST_FRAGMENTS: usize = 5;
 /// The most families that get a layout each.
 const MOST_FAMILIES: usize = 256;
 
-/// Of so many pages at least one may be odd; of as many that differ in a place one in a hundred is, and four at most.
-const LEAST_FOR_ODD: usize = 20;
+/// Of as many pages that differ in a place one in a hundred is odd, and four at most.
 const RARE: usize = 100;
 const MOST_RARE: usize = 4;
 
-/// One page in so many may be odd, and one in any case: else it is the layout that is.
-const MOST_ODD: usize = 20;
+/// A page that alone has something in so many places is a kind of its own, such as one with all others in it.
+const MANY_PLACES: usize = 2;
 
 /// A layout may have so many blocks, and one more for each of its pages.
 const MOST_BLOCKS: usize = 20;
@@ -401,10 +401,11 @@ impl Job<'_> {
 /// Pages for which alone, or nearly, a block would be there, with the reason: they do not shape the layout. A page of
 /// which the others have a link in that place is none.
 fn odd(pages: &[Page], members: &[usize], holes: &[&Hole]) -> FxHashMap<usize, String> {
-    let mut found = FxHashMap::default();
     if members.len() < LEAST_FOR_ODD {
-        return found;
+        return FxHashMap::default();
     }
+    // For each page the first place, and the number of places, and of those that are for more of what it has there.
+    let mut found: FxHashMap<usize, (u32, usize, usize)> = FxHashMap::default();
     let rare = (members.len() / RARE).clamp(1, MOST_RARE);
     for hole in holes.iter().filter(|hole| hole.variants.len() == members.len() && !hole.is_named) {
         let Some(shown) = hole.variants.iter().find(|variant| variant.follows) else { continue };
@@ -413,17 +414,20 @@ fn odd(pages: &[Page], members: &[usize], holes: &[&Hole]) -> FxHashMap<usize, S
         let own: Vec<&Variant> = own.collect();
         // Where the others have nothing, and one knows what it is, it is a place for more of it.
         let is_place_for_more = shown.content.is_empty() && naming::own(pages, hole).is_some();
-        if own.len() <= rare && !is_place_for_more {
-            for variant in own {
-                let page = &pages[variant.page];
-                let line = count_lines(&page.source[..variant.content.start as usize]).max(1);
-                found.entry(variant.page).or_insert_with(|| {
-                    format!("line {line}: differs there from all other pages, and a block would be there for it alone")
-                });
-            }
+        for variant in own.iter().filter(|_| own.len() <= rare) {
+            let (_, places, for_more) = found.entry(variant.page).or_insert((variant.content.start, 0, 0));
+            *places += 1;
+            *for_more += usize::from(is_place_for_more);
         }
     }
-    found
+    found.retain(|_, (_, places, for_more)| places > for_more || *places >= MANY_PLACES);
+    let reason = |(member, (at, ..)): (usize, (u32, usize, usize))| {
+        let line = count_lines(&pages[member].source[..at as usize]).max(1);
+        let reason =
+            format!("line {line}: differs there from all other pages, and a block would be there for it alone");
+        (member, reason)
+    };
+    found.into_iter().map(reason).collect()
 }
 
 fn white_space_reason(places: usize) -> String {

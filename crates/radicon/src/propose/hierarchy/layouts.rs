@@ -20,12 +20,19 @@ use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS,
 use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::text::is_blank;
 
+/// Of so many pages at least one may be odd, and one in so many at most.
+pub const LEAST_FOR_ODD: usize = 20;
+pub const MOST_ODD: usize = 20;
+
 /// The most blocks that a section leaves in a block that it fills.
 const MOST_PARTS: usize = 4;
 
 /// Pages that say less than one in so many bytes of their main contents themselves are of a kind: their layout says the
 /// others.
 const MOSTLY: f64 = 2.0;
+
+/// How often sections are chosen anew, without those that turned out not to pay.
+const MOST_ROUNDS: usize = 8;
 
 /// A block's name has so many words at most where size is all.
 const SHORT_NAME: usize = 2;
@@ -109,10 +116,20 @@ impl Planner<'_> {
         let holes: Vec<&Hole> = around.open.iter().map(|open| &open.hole).collect();
         let (main, small) = (main_of(self.pages, &holes), self.options.is_small());
         let beside: Vec<&Hole> = (0..holes.len()).filter(|at| Some(*at) != main).map(|at| holes[at]).collect();
-        let reasons = reasons::all(self.pages, &around.members, &beside, main.map(|at| holes[at]), small);
+        let mut reasons = reasons::all(self.pages, &around.members, &beside, main.map(|at| holes[at]), small);
         let seen = if reasons.iter().any(|reason| reason.is_kind) || small { &holes } else { &beside };
-        let chosen = choose(self.pages, &around.members, seen, reasons, self.price as f64, self.unifier.marks, small);
-        self.grow(around, main, chosen, taken, 2)
+        let mut round = 1;
+        loop {
+            let (price, marks) = (self.price as f64, self.unifier.marks);
+            let chosen = choose(self.pages, &around.members, seen, reasons.clone(), price, marks, small);
+            let grown = self.grow(around, main, chosen, taken, 2);
+            if grown.idle.is_empty() || small || round == MOST_ROUNDS {
+                return grown.layouts;
+            }
+            // What was kept out by those that do not pay may pay.
+            reasons.retain(|reason| !grown.idle.contains(&reason.members));
+            round += 1;
+        }
     }
 
     /// The sections of a layout; one that does not pay gives way to those in it.
@@ -123,21 +140,31 @@ impl Planner<'_> {
         sections: Vec<Section>,
         taken: &[String],
         level: usize,
-    ) -> Vec<Layout> {
+    ) -> Grown {
         let grown = |Section { reason, inner }: Section| {
             let mut own = taken.to_vec();
             match self.section(around, main, &reason, &mut own) {
-                Some(layout) if level == self.levels => vec![layout],
                 Some(mut layout) => {
-                    let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
-                    let main = main_of(self.pages, &holes);
-                    layout.inner = self.grow(&layout, main, inner, &own, level + 1);
-                    vec![layout]
+                    if level < self.levels {
+                        let holes: Vec<&Hole> = layout.open.iter().map(|open| &open.hole).collect();
+                        let main = main_of(self.pages, &holes);
+                        layout.inner = self.grow(&layout, main, inner, &own, level + 1).layouts;
+                    }
+                    Grown { layouts: vec![layout], idle: Vec::new() }
                 }
-                None => self.grow(around, main, inner, taken, level),
+                None => {
+                    let mut grown = self.grow(around, main, inner, taken, level);
+                    grown.idle.push(reason.members);
+                    grown
+                }
             }
         };
-        sections.into_par_iter().flat_map_iter(grown).collect()
+        let all: Vec<Grown> = sections.into_par_iter().map(grown).collect();
+        all.into_iter().fold(Grown::default(), |mut all, grown| {
+            all.layouts.extend(grown.layouts);
+            all.idle.extend(grown.idle);
+            all
+        })
     }
 
     /// A section's layout; `None` if it does not pay.
@@ -177,13 +204,16 @@ impl Planner<'_> {
             match filled.take() {
                 Some(mut filled) => {
                     saved += filled.saves;
+                    let is_odd = |variant: &Variant| filled.odd.binary_search(&variant.page).is_ok();
                     // What has no holes of its own may be replaced as a whole.
                     match filled.shows {
                         Some(shows) => {
                             let mut hole = hole;
                             match shows {
                                 Shows::Content(hash) => hole.follow(hash),
-                                Shows::Marks => hole.variants.iter_mut().for_each(|variant| variant.follows = true),
+                                Shows::Marks => {
+                                    hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant))
+                                }
                             }
                             places.push(Some(open.len()));
                             let shown = self.only_bytes(&filled.pieces);
@@ -194,8 +224,7 @@ impl Planner<'_> {
                             places.push(around);
                             if around.is_some() {
                                 let mut hole = hole;
-                                let is_odd = |page: usize| filled.odd.binary_search(&page).is_ok();
-                                hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant.page));
+                                hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant));
                                 open.push(Open { hole, outer, own: false, default: true, shown: Vec::new() });
                             }
                             self.name(&mut filled.pieces, &word, None, taken);
@@ -229,8 +258,9 @@ impl Planner<'_> {
     fn fill_main(&self, hole: &Hole) -> Option<Filled> {
         let Some(usual) = self.unifier.usual(hole).filter(|_| !self.options.is_small()) else { return self.fill(hole) };
         let mut filled = self.fill(&hole.of(&usual)).filter(|filled| filled.shows.is_none())?;
-        filled.odd = hole.variants.iter().map(|variant| variant.page).collect();
-        filled.odd.retain(|page| usual.binary_search(page).is_err());
+        let others = hole.variants.iter().map(|variant| variant.page);
+        filled.odd.extend(others.filter(|page| usual.binary_search(page).is_err()));
+        filled.odd.sort_unstable();
         Some(filled)
     }
 
@@ -275,7 +305,25 @@ impl Planner<'_> {
         let parted =
             parted.filter(|_| self.options.is_small() || naming::own(self.pages, hole).as_deref() != Some("title"));
         let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
-        parted.or(plain)
+        let filled = parted.or(plain)?;
+        Some(self.without_odd(hole, &filled).unwrap_or(filled))
+    }
+
+    /// The same where no block is there for one page: an odd page overrides all of it.
+    fn without_odd(&self, hole: &Hole, filled: &Filled) -> Option<Filled> {
+        let parts = holes(&filled.pieces);
+        let setters = parts.iter().filter(|part| part.overriding() == 1).flat_map(|part| part.own());
+        let mut odd: Vec<usize> = setters.map(|variant| variant.page).collect();
+        odd.sort_unstable();
+        odd.dedup();
+        let is_rare = hole.variants.len() >= LEAST_FOR_ODD && odd.len() * MOST_ODD <= hole.variants.len();
+        if odd.is_empty() || !is_rare || self.options.is_small() {
+            return None;
+        }
+        let usual = hole.variants.iter().map(|variant| variant.page).filter(|page| odd.binary_search(page).is_err());
+        let filled = self.fill(&hole.of(&usual.collect::<Vec<_>>()))?;
+        let is_new = filled.odd.is_empty() && holes(&filled.pieces).len() < parts.len();
+        is_new.then_some(Filled { odd, ..filled })
     }
 
     /// The bytes of a single piece without holes.
@@ -401,6 +449,13 @@ fn main_of(pages: &[Page], holes: &[&Hole]) -> Option<usize> {
     };
     let greatest = (0..holes.len()).filter(may_be).map(|at| (own(holes[at]), Reverse(at))).max();
     greatest.filter(|(own, _)| *own > 0).map(|(_, Reverse(at))| at)
+}
+
+/// Sections that pay, and the pages of those that do not.
+#[derive(Default)]
+struct Grown {
+    layouts: Vec<Layout>,
+    idle: Vec<Vec<usize>>,
 }
 
 /// How a section fills a hole.

@@ -6,7 +6,7 @@ use crate::markup::NodeId;
 use crate::propose::naming::{self, SHORTEST};
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, Hole, Variant};
-use crate::site::stem;
+use crate::site::{folder, stem};
 
 /// A section has as many pages at least, and one page in so many of those around it: a smaller one is no place that
 /// people know. Where size is all, it may be smaller.
@@ -38,9 +38,12 @@ pub fn all(pages: &[Page], members: &[usize], holes: &[&Hole], main: Option<&Hol
     let least = least.max(members.len().div_ceil(share));
     let mut found: Vec<Reason> = Vec::new();
     let mut groups: BTreeMap<(usize, String), Vec<usize>> = BTreeMap::new();
+    let shared = naming::shared_folder(members.iter().map(|&member| pages[member].path.as_str()));
     for &member in members {
         let of_main = main.and_then(|main| main.variant(member)).map(|variant| kinds_of(&pages[member], variant));
-        let said = said_of(&pages[member]).chain(said_in(pages, member, holes)).chain(of_main.into_iter().flatten());
+        let top = (folder(&pages[member].path) == shared).then(|| (TOP, shared.to_owned()));
+        let said = said_of(&pages[member]).chain(top).chain(said_in(pages, member, holes));
+        let said = said.chain(of_main.into_iter().flatten());
         for (rank, said) in said {
             let group = groups.entry((rank, said)).or_default();
             if group.last() != Some(&member) {
@@ -73,8 +76,9 @@ const LANGUAGE: usize = 1;
 const BODY: usize = 2;
 const HEADING: usize = 3;
 const NAMES: usize = 4;
-const KIND: usize = 5;
-const WRAPPER: usize = 6;
+const TOP: usize = 5;
+const KIND: usize = 6;
+const WRAPPER: usize = 7;
 
 /// A kind has so many regions at least; with so much of a family, in percent, it is its base.
 const LEAST_REGIONS: usize = 2;
@@ -167,6 +171,8 @@ fn words(rank: usize, said: &str, pages: &[Page], members: &[usize]) -> (String,
                 format!("pages in the language `{said}`"),
             )
         }
+        TOP if said.is_empty() => ("outermost".to_owned(), "pages in no folder".to_owned()),
+        TOP => ("outermost".to_owned(), format!("pages in `{said}/` itself")),
         BODY => (naming::word(said), format!("pages whose body is called `{said}`")),
         HEADING => (naming::word(said), format!("pages with the heading \u{201c}{said}\u{201d} beside their content")),
         KIND => {
