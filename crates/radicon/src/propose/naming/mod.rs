@@ -38,6 +38,7 @@ pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
     };
     let mut names: Vec<String> = Vec::new();
     names.extend(is_main.then(|| MAIN.to_owned()));
+    names.extend(own::of_edge(pages, hole).map(str::to_owned));
     names.push(best.clone());
     if let Context::Content { .. } = hole.context {
         names.extend(inside(pages, hole));
@@ -296,7 +297,10 @@ pub fn called(page: &Page, node: NodeId) -> Option<String> {
         "box",
     ];
     let class = attribute(page, node, "class")
-        .and_then(|class| class.split_whitespace().find(|word| !LAYOUT_WORDS.contains(word)).map(str::to_owned));
+        .and_then(|class| {
+            let is_telling = |word: &&str| !LAYOUT_WORDS.contains(word) && page.is_telling_class(word);
+            class.split_whitespace().find(is_telling).map(str::to_owned)
+        });
     class.or_else(|| attribute(page, node, "role")).or_else(|| match tag.as_str() {
         "h1" | "h2" | "h3" => Some("heading".into()),
         _ => None,

@@ -37,7 +37,8 @@ pub fn own(pages: &[Page], hole: &Hole) -> Option<String> {
             _ => None,
         },
         Context::Content { parent } => {
-            of_own_content(pages, hole, page, parent).or_else(|| of_filled(pages, hole, parent))
+            let edge = || of_edge(pages, hole).map(str::to_owned);
+            of_own_content(pages, hole, page, parent).or_else(|| of_filled(pages, hole, parent)).or_else(edge)
         }
     };
     found.map(|found| slug(&found)).filter(|found| is_telling(found))
@@ -103,6 +104,27 @@ pub(super) fn of_own_content(pages: &[Page], hole: &Hole, page: &Page, parent: N
         _ if matches!(parent_tag.as_str(), "main" | "article") => Some("content".into()),
         _ => None,
     }
+}
+
+/// What comes first in the body, or last, in all pages that have something there.
+pub(super) fn of_edge(pages: &[Page], hole: &Hole) -> Option<&'static str> {
+    let Context::Content { parent } = hole.context else { return None };
+    if tag(hole.first_page(pages), parent) != "body" {
+        return None;
+    }
+    let filled = hole.variants.iter().filter(|variant| !variant.content.is_empty());
+    let mut edges = filled.take(SAMPLE).map(|variant| {
+        let (page, (parent, _)) = (&pages[variant.page], variant.place?);
+        let body = &page.document.nodes[parent];
+        let whole = page.span(page.trimmed((body.inner, body.close)));
+        match (whole.start == variant.content.start, whole.end == variant.content.end) {
+            (true, false) => Some("header"),
+            (false, true) => Some("footer"),
+            _ => None,
+        }
+    });
+    let first = edges.next()??;
+    edges.all(|edge| edge == Some(first)).then_some(first)
 }
 
 /// The name of the element around a hole that is all of its content.

@@ -2,8 +2,9 @@
 //! every node that say how alike two nodes are without looking into them.
 
 use std::borrow::Cow;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
+use rustc_hash::FxHashMap;
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
 use crate::hash::mix;
@@ -57,7 +58,12 @@ pub struct Page {
     pub head: Vec<u8>,
     /// Its file begins with a byte-order mark.
     pub mark: bool,
+    /// How many elements have each class, counted when it is asked for.
+    classes: OnceLock<FxHashMap<Box<[u8]>, usize>>,
 }
+
+/// A class that more elements of a page have says how they look, and names none of them.
+const MOST_OF_A_CLASS: usize = 2;
 
 /// So many nodes of a page are looked at for its root.
 const MOST_LOOKED_AT: usize = 100;
@@ -82,6 +88,7 @@ impl Page {
             exact: strength == Strength::Bytes,
             head: Vec::new(),
             mark: false,
+            classes: OnceLock::new(),
         };
         page.keys = page.compute_keys();
         page
@@ -101,7 +108,23 @@ impl Page {
             exact: false,
             head: Vec::new(),
             mark: false,
+            classes: OnceLock::new(),
         }
+    }
+
+    /// Whether a class is that of one thing on the page.
+    pub fn is_telling_class(&self, class: &str) -> bool {
+        let counted = || {
+            let mut counts: FxHashMap<Box<[u8]>, usize> = FxHashMap::default();
+            for node in self.document.all_below_root() {
+                let classes = self.document.attribute(&self.source, node, "class").unwrap_or_default();
+                for class in classes.split(|b| is_blank(*b)).filter(|class| !class.is_empty()) {
+                    *counts.entry(class.into()).or_default() += 1;
+                }
+            }
+            counts
+        };
+        self.classes.get_or_init(counted).get(class.as_bytes()).is_none_or(|count| *count <= MOST_OF_A_CLASS)
     }
 
     /// Keeps its path alone.
