@@ -42,6 +42,11 @@ pub fn of_section(options: &ProposeOptions, price: u64, bytes: usize) -> u64 {
     options.min_saving.unwrap_or(usual)
 }
 
+/// The same of one that says single lines alone.
+pub fn of_lines(options: &ProposeOptions, section: u64) -> u64 {
+    if options.is_small() || options.min_saving.is_some() { section } else { section.max(LEAST_OF_SECTION) }
+}
+
 /// What the layout of a kind of pages saves, at least, where other layouts between save so much.
 pub fn of_kind(options: &ProposeOptions, section: u64) -> u64 {
     section.min(options.price() * LEAST_OF_KIND)

@@ -58,6 +58,7 @@ impl Job<'_> {
             let least = price::of_section(self.options, self.price, bytes);
             let siblings = self.siblings(layout, children);
             let mut left: BTreeSet<usize> = (0..siblings.children.len()).collect();
+            let least = (least, price::of_lines(self.options, least));
             while let Some(group) = best_group(&siblings, &left, least) {
                 left.retain(|at| !group.children.contains(at));
                 self.put_between(&siblings, &group, plan);
@@ -141,8 +142,13 @@ impl Job<'_> {
     }
 }
 
-/// The group that saves most of the children that are left, and so much at least: children of one place, and all of it.
-fn best_group<'s>(siblings: &Siblings<'_, 's>, left: &BTreeSet<usize>, least: u64) -> Option<Group<'s>> {
+/// The group that saves most of the children that are left, and so much at least, or what goes for single lines:
+/// children of one place, and all of it.
+fn best_group<'s>(
+    siblings: &Siblings<'_, 's>,
+    left: &BTreeSet<usize>,
+    (least, least_of_lines): (u64, u64),
+) -> Option<Group<'s>> {
     let mut by_override: BTreeMap<(&[u8], Alike<'_>), Vec<usize>> = BTreeMap::new();
     for &at in left {
         for &key in &siblings.alike[at] {
@@ -171,7 +177,14 @@ fn best_group<'s>(siblings: &Siblings<'_, 's>, left: &BTreeSet<usize>, least: u6
         let all = siblings.children.iter().filter(|child| place.holds(&child.template.path)).count();
         group.children.len() * 100 >= all * MOST
     };
-    let pays = |group: &Group<'_>| group.saves as u64 >= least && is_place(group);
+    let has_lines = |alike: &Alike<'_>| match alike {
+        Alike::Same(text) => trim_blanks(text).contains(&b'\n'),
+        Alike::Wrapped(_) => true,
+    };
+    let pays = |group: &Group<'_>| {
+        let least = if group.shared.values().any(has_lines) { least } else { least_of_lines };
+        group.saves as u64 >= least && is_place(group)
+    };
     groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
 }
 
@@ -247,11 +260,11 @@ mod tests {
 
     /// The layouts that are proposed where children in these places say so many links alike.
     fn layouts(places: [&str; 6], links: usize) -> Vec<(String, String)> {
-        let link = "<link rel=\"stylesheet\" href=\"/css/harbours-and-piers.css\">\n";
+        let link = "<link rel=\"stylesheet\" href=\"/css/harbours-and-piers.css\">";
         let child = |(at, place): (usize, &&str)| {
             let styles = match place.is_empty() {
                 true => String::new(),
-                false => format!("{{% block styles %}}\n{}{{% endblock %}}\n", link.repeat(links)),
+                false => format!("{{% block styles %}}{}{{% endblock %}}\n", link.repeat(links)),
             };
             let content = format!("{{% block content %}}<h1>{}</h1>{{% endblock %}}\n{styles}", NAMES[at]);
             (format!("{place}{}.html", NAMES[at].to_lowercase()), format!("{{% extends 'base.html' %}}\n\n{content}"))
@@ -270,7 +283,7 @@ mod tests {
         assert!(text.starts_with("{% extends 'base.html' %}") && text.matches("harbours-and-piers").count() == 12);
         // Where they are says nothing, it saves too little, or they are too few.
         assert_eq!(layouts(["piers/", "boats/", "piers/", "boats/", "piers/", ""], 12), []);
-        assert_eq!(layouts(["piers/", "piers/", "piers/", "piers/", "piers/", ""], 2), []);
+        assert_eq!(layouts(["piers/", "piers/", "piers/", "piers/", "piers/", ""], 1), []);
         assert_eq!(layouts(["piers/", "piers/", "piers/", "piers/", "", ""], 20), []);
     }
 }

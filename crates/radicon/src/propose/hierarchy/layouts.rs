@@ -18,11 +18,13 @@ use crate::propose::partials::passing::Passing;
 use crate::propose::price;
 use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes, majority};
 use crate::propose::skeleton::unify::{Unified, Unifier};
-use crate::text::is_blank;
+use crate::text::{is_blank, trim_blanks};
 
-/// Of so many pages at least one may be odd, and one in so many at most.
+/// Of so many pages at least one may be odd, and one in so many at most; one in fewer where only a place without a name
+/// makes them odd.
 pub const LEAST_FOR_ODD: usize = 20;
 pub const MOST_ODD: usize = 20;
+const MOST_NAMELESS: usize = 10;
 
 /// The most blocks that a section leaves in a block that it fills.
 const MOST_PARTS: usize = 4;
@@ -189,6 +191,9 @@ impl Planner<'_> {
             })
         };
         let mut filled: Vec<Option<Filled>> = holes.par_iter().enumerate().map(fill).collect();
+        // What the pages say in the layout around can be shown once more.
+        let is_said_there = |at: &usize| filled[*at].is_none() && around.open[*at].outer.is_none();
+        let said: Vec<Hole> = (0..holes.len()).filter(is_said_there).map(|at| holes[at].clone()).collect();
         let word = reason.word.clone();
         let mut overrides = Vec::new();
         let mut open: Vec<Open> = Vec::new();
@@ -227,7 +232,8 @@ impl Planner<'_> {
                                 hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant));
                                 open.push(Open { hole, outer, own: false, default: true, shown: Vec::new() });
                             }
-                            self.name(&mut filled.pieces, &word, None, taken);
+                            let known = self.again.then(|| said.clone());
+                            self.name(&mut filled.pieces, &word, known, taken);
                             self.open(&filled.pieces, around, &mut open);
                         }
                     }
@@ -246,8 +252,10 @@ impl Planner<'_> {
         }
         let is_frame = !(self.partials && self.is_rather_partial(&overrides));
         let least = if reason.is_kind { price::of_kind(self.options, self.price) } else { self.price };
+        let has_lines = |filled: &Override| filled.pieces.iter().any(|piece| self.has_lines(piece));
+        let is_thin = !overrides.iter().any(has_lines) && saved < price::of_lines(self.options, least);
         let pays = reason.is_sure && !overrides.is_empty() || is_frame && saved > least;
-        pays.then(|| {
+        (pays && !is_thin).then(|| {
             let body = Body::Section(overrides);
             let other_words = naming::of_folders(self.pages, &members).into_iter().collect();
             Layout { word, other_words, told: reason.told.clone(), members, body, open, inner: Vec::new() }
@@ -312,11 +320,15 @@ impl Planner<'_> {
     /// The same where no block is there for one page: an odd page overrides all of it.
     fn without_odd(&self, hole: &Hole, filled: &Filled) -> Option<Filled> {
         let parts = holes(&filled.pieces);
-        let setters = parts.iter().filter(|part| part.overriding() == 1).flat_map(|part| part.own());
-        let mut odd: Vec<usize> = setters.map(|variant| variant.page).collect();
+        let all = hole.variants.len();
+        // Where nothing has a name the cut belongs further out.
+        let is_nameless =
+            |part: &Hole| part.overriding() * MOST_NAMELESS <= all && naming::own(self.pages, part).is_none();
+        let setters = parts.iter().filter(|part| part.overriding() == 1 || is_nameless(part));
+        let mut odd: Vec<usize> = setters.flat_map(|part| part.own()).map(|variant| variant.page).collect();
         odd.sort_unstable();
         odd.dedup();
-        let is_rare = hole.variants.len() >= LEAST_FOR_ODD && odd.len() * MOST_ODD <= hole.variants.len();
+        let is_rare = all >= LEAST_FOR_ODD && odd.len() * MOST_NAMELESS <= all;
         if odd.is_empty() || !is_rare || self.options.is_small() {
             return None;
         }
@@ -331,6 +343,18 @@ impl Planner<'_> {
         match pieces {
             [Piece::Fixed { page, span }] => span.of(&self.pages[*page].source).to_vec(),
             _ => Vec::new(),
+        }
+    }
+
+    /// Whether a piece is more than a value or a line.
+    fn has_lines(&self, piece: &Piece) -> bool {
+        match piece {
+            Piece::Fixed { page, span } => trim_blanks(span.of(&self.pages[*page].source)).contains(&b'\n'),
+            Piece::Mark(_) => true,
+            Piece::Hole(hole) => match &hole.default {
+                DefaultContent::Pieces(pieces) => pieces.iter().any(|piece| self.has_lines(piece)),
+                _ => false,
+            },
         }
     }
 

@@ -108,8 +108,12 @@ fn said_in(pages: &[Page], member: usize, holes: &[&Hole]) -> Vec<(usize, String
     let said = |hole: &&Hole| {
         let variant = hole.variant(member)?;
         let is_markup = matches!(hole.context, Context::Content { .. });
-        let heading = is_markup.then(|| naming::heading_in(&pages[member], variant.content)).flatten()?;
-        Some((HEADING, heading))
+        let heading = || naming::heading_in(&pages[member], variant.content);
+        // A few words alone head what is beside them.
+        let words = || naming::only_words(&pages[member], variant.content);
+        let is_title = matches!(naming::own(pages, hole).as_deref(), Some("title"));
+        let said = if is_markup { heading().or_else(words) } else { words() };
+        said.filter(|_| !is_title).map(|said| (HEADING, said))
     };
     holes.iter().filter_map(said).collect()
 }

@@ -27,7 +27,7 @@ pub fn name(pages: &[Page], hole: &Hole) -> String {
     slug(&found)
 }
 
-/// What a hole may be called, the best first: as it is, as what is in it, by what is around it or beside it. The
+/// What a hole may be called, the best first: as it is, as what is in it, by its label, by what is around it. The
 /// main content is called so, and nothing else is.
 pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
     let page = hole.first_page(pages);
@@ -42,7 +42,7 @@ pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
     names.push(best.clone());
     if let Context::Content { .. } = hole.context {
         names.extend(inside(pages, hole));
-        names.extend(beside(pages, hole));
+        names.extend(label(pages, hole));
     }
     // What is called the same elsewhere differs in what is around it.
     let outer =
@@ -197,27 +197,23 @@ const MOST_PAGES: usize = 1000;
 /// So many elements of a hole are looked at for a name.
 const DEEPEST: usize = 12;
 
-/// Names by what comes before and after a hole in all pages, as far as some of them show.
-fn beside(pages: &[Page], hole: &Hole) -> Vec<String> {
+/// The label before a hole, if it is the same in all pages, as far as some of them show.
+fn label(pages: &[Page], hole: &Hole) -> Option<String> {
     let last = hole.variants.len() - 1;
-    let mut places = [0, last / 2, last].into_iter().filter_map(|at| {
+    let mut labels = [0, last / 2, last].into_iter().map(|at| {
         let variant = &hole.variants[at];
-        Some(neighbours(&pages[variant.page], variant.place?.0, variant.content))
+        label_before(&pages[variant.page], variant.place?.0, variant.content)
     });
-    let mut names = places.next().unwrap_or_default();
-    places.for_each(|other| names.retain(|name| other.contains(name)));
-    names
+    let first = labels.next()??;
+    labels.all(|label| label.as_ref() == Some(&first)).then_some(first)
 }
 
-/// Names by what comes before and after a place in a page.
-fn neighbours(page: &Page, parent: NodeId, span: Span) -> Vec<String> {
+/// The short text of the element before a place in a page.
+fn label_before(page: &Page, parent: NodeId, span: Span) -> Option<String> {
     let document = &page.document;
-    let called = |node: NodeId| called(page, node).or_else(|| words_of(page, node)).map(|name| slug(&name));
-    let elements = || document.children(parent).filter(|&node| document.nodes[node].kind == NodeKind::Element);
-    let before = elements().filter(|&node| document.span(node).end <= span.start).filter_map(called).last();
-    let behind = elements().filter(|&node| document.span(node).start >= span.end).find_map(called);
-    let named = |what: &'static str, name: Option<String>| name.map(|name| format!("{what}_{name}"));
-    named("after", before).into_iter().chain(named("before", behind)).collect()
+    let elements = document.children(parent).filter(|&node| document.nodes[node].kind == NodeKind::Element);
+    let before = elements.take_while(|&node| document.span(node).end <= span.start).last()?;
+    words_of(page, before).map(|words| slug(&words))
 }
 
 /// The first words of a name.
@@ -296,11 +292,10 @@ pub fn called(page: &Page, node: NodeId) -> Option<String> {
         "content",
         "box",
     ];
-    let class = attribute(page, node, "class")
-        .and_then(|class| {
-            let is_telling = |word: &&str| !LAYOUT_WORDS.contains(word) && page.is_telling_class(word);
-            class.split_whitespace().find(is_telling).map(str::to_owned)
-        });
+    let class = attribute(page, node, "class").and_then(|class| {
+        let is_telling = |word: &&str| !LAYOUT_WORDS.contains(word) && page.is_telling_class(word);
+        class.split_whitespace().find(is_telling).map(str::to_owned)
+    });
     class.or_else(|| attribute(page, node, "role")).or_else(|| match tag.as_str() {
         "h1" | "h2" | "h3" => Some("heading".into()),
         _ => None,
@@ -360,13 +355,22 @@ fn of_value(pages: &[Page], hole: &Hole, node: NodeId, token: TokenId) -> String
     }
 }
 
-/// The name of a link in all pages: its relation, its id, its text.
+/// The name of a link in all pages: its relation, its id, its text, or what its picture stands for.
 fn of_link(pages: &[Page], hole: &Hole, node: NodeId) -> Option<String> {
     let page = hole.first_page(pages);
     let rel = attribute(page, node, "rel").filter(|rel| !rel.starts_with("no")).map(|rel| first_word(&rel));
     let last = &pages[hole.variants.last()?.page].source;
     let is_everywhere = |text: &String| memchr::memmem::find(last, text.as_bytes()).is_some();
-    rel.or_else(|| attribute(page, node, "id")).or_else(|| words_of(page, node).filter(is_everywhere))
+    let said = || words_of(page, node).or_else(|| alt_in(page, node)).filter(is_everywhere);
+    rel.or_else(|| attribute(page, node, "id")).or_else(said)
+}
+
+/// The words that stand for the only picture in an element.
+fn alt_in(page: &Page, node: NodeId) -> Option<String> {
+    let mut pictures = elements_in(page, node).filter(|&node| tag(page, node) == "img");
+    let alt = attribute(page, pictures.next()?, "alt")?;
+    let is_short = alt.split_whitespace().count() <= MOST_WORDS && alt.len() <= LONGEST_WORDS;
+    (is_short && pictures.next().is_none()).then_some(alt)
 }
 
 fn first_word(text: &str) -> String {
@@ -383,6 +387,15 @@ fn words_of(page: &Page, node: NodeId) -> Option<String> {
     let words = words_in(page, page.span((node.inner, node.close)));
     let text = words.join(" ");
     (!words.is_empty() && words.len() <= MOST_WORDS && text.len() <= LONGEST_WORDS).then_some(text)
+}
+
+/// The words in a place that holds a few words and nothing else.
+pub fn only_words(page: &Page, span: Span) -> Option<String> {
+    let text = span.text(&page.source);
+    let is_short = text.len() <= LONGEST_WORDS && !text.contains(['<', '/', '.', '=']);
+    let words: Vec<&str> = text.split_whitespace().filter(|_| is_short).collect();
+    let is_said = (1..=MOST_WORDS).contains(&words.len()) && text.chars().any(char::is_alphabetic);
+    is_said.then(|| words.join(" "))
 }
 
 /// The words of the text in a place.

@@ -84,13 +84,16 @@ impl Unifier<'_> {
         }
         [(&first, &second), (&second, &first)].into_iter().find_map(|(here, elsewhere)| {
             let page_with = |half: &[usize]| (members[half[0]], contents[half[0]]);
-            if !self.is_marked(page_with(here), page_with(elsewhere), in_tag) {
+            // A page has no link to itself.
+            let is_left_out = !in_tag && page_with(here).1.is_empty() && here.len() == 1;
+            if !is_left_out && !self.is_marked(page_with(here), page_with(elsewhere), in_tag) {
                 return None;
             }
             let paths: Vec<&str> = here.iter().map(|&at| self.pages[members[at]].path.as_str()).collect();
             let all = || members.iter().map(|&page| self.pages[page].path.as_str());
             let (page, span) = page_with(elsewhere);
-            let links: Vec<Here> = links.iter().cloned().chain(links_in(&self.pages[page], span)).collect();
+            let around = if is_left_out { &[][..] } else { &links[..] };
+            let links: Vec<Here> = around.iter().cloned().chain(links_in(&self.pages[page], span)).collect();
             let target = match &paths[..] {
                 [path] if links.iter().any(|link| link.means(path)) => {
                     let is_said = own.as_ref().is_some_and(|link| link.means(path));
@@ -188,6 +191,13 @@ mod tests {
         check(
             &[("boats.html", entry(false)), ("fares.html", entry(true)), ("tides.html", entry(false))],
             "<p>[fares.html:<b>Fares</b>|<a href=\"fares.html\">Fares</a>]</p>",
+        );
+        // A page may have no link to itself.
+        let to = |link: &str| format!("<p><b>To the desk</b>{link}</p>");
+        let link = "<a href=\"fares.html\">Fares</a>";
+        check(
+            &[("boats.html", &to(link)), ("fares.html", &to("")), ("tides.html", &to(link))],
+            "<p><b>To the desk</b>[fares.html:|<a href=\"fares.html\">Fares</a>]</p>",
         );
         // A link that leads elsewhere says nothing.
         check(
