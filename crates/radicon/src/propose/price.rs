@@ -13,6 +13,9 @@ const NAMELESS: u64 = 3;
 /// A layout between others says as much, at least: for a class, a title or one line alone nobody opens a file.
 const LEAST_OF_SECTION: u64 = 2_000;
 
+/// So many things that go together are no class, title or line alone.
+const MANY_THINGS: usize = 2;
+
 /// Where size is all, it saves so many times the price of a block.
 const LEAST_WHERE_SIZE_IS_ALL: u64 = 3;
 
@@ -42,9 +45,13 @@ pub fn of_section(options: &ProposeOptions, price: u64, bytes: usize) -> u64 {
     options.min_saving.unwrap_or(usual)
 }
 
-/// The same of one that says single lines alone.
-pub fn of_lines(options: &ProposeOptions, section: u64) -> u64 {
-    if options.is_small() || options.min_saving.is_some() { section } else { section.max(LEAST_OF_SECTION) }
+/// The same of one that says so many things, single lines or not.
+pub fn of_section_with(options: &ProposeOptions, section: u64, things: usize, single_lines: bool) -> u64 {
+    let is_asked_for = options.is_small() || options.min_saving.is_some();
+    match single_lines && things < MANY_THINGS && !is_asked_for {
+        true => section.max(LEAST_OF_SECTION),
+        false => section,
+    }
 }
 
 /// What the layout of a kind of pages saves, at least, where other layouts between save so much.

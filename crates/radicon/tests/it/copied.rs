@@ -73,9 +73,9 @@ fn a_handbook_gets_its_languages() {
     assert_eq!(
         told(&proposed(&read(handbook()))),
         [
-            "base: lang title head_links menu content links",
-            "lang-de in base: fills lang menu links",
-            "lang-en in base: fills lang menu links",
+            "base: lang title head_links header content menu",
+            "lang-de in base: fills lang header menu",
+            "lang-en in base: fills lang header menu",
             "left: index.html",
         ]
     );

@@ -58,8 +58,7 @@ impl Job<'_> {
             let least = price::of_section(self.options, self.price, bytes);
             let siblings = self.siblings(layout, children);
             let mut left: BTreeSet<usize> = (0..siblings.children.len()).collect();
-            let least = (least, price::of_lines(self.options, least));
-            while let Some(group) = best_group(&siblings, &left, least) {
+            while let Some(group) = self.best_group(&siblings, &left, least) {
                 left.retain(|at| !group.children.contains(at));
                 self.put_between(&siblings, &group, plan);
             }
@@ -91,6 +90,49 @@ impl Job<'_> {
             }
         }
         Siblings { layout: self.site.get(layout), children, wrappers, alike }
+    }
+
+    /// The group that saves most of the children that are left, and what a section saves at least: children of one place,
+    /// and all of it.
+    fn best_group<'s>(&self, siblings: &Siblings<'_, 's>, left: &BTreeSet<usize>, least: u64) -> Option<Group<'s>> {
+        let mut by_override: BTreeMap<(&[u8], Alike<'_>), Vec<usize>> = BTreeMap::new();
+        for &at in left {
+            for &key in &siblings.alike[at] {
+                by_override.entry(key).or_default().push(at);
+            }
+        }
+        let groups = by_override.into_values().filter(|children| children.len() >= LEAST_PAGES);
+        let group = |members: Vec<usize>| {
+            let own = |at: usize| siblings.alike[at].clone();
+            let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
+            // Of a block all that is alike, where that is so of it.
+            let mut shared: BTreeMap<&[u8], Alike<'_>> = BTreeMap::new();
+            for (name, alike) in all {
+                shared.entry(name).or_insert(alike);
+            }
+            let bytes = |alike: &Alike<'_>| match alike {
+                Alike::Same(text) => text.len() * (members.len() - 1),
+                Alike::Wrapped(number) => siblings.wrappers[*number].1.saves_for(members.len()),
+            };
+            let saves = shared.values().map(bytes).sum();
+            Group { children: members, shared, saves }
+        };
+        let is_place = |group: &Group<'_>| {
+            let members: Vec<&Child<'_>> = group.children.iter().map(|&at| siblings.children[at]).collect();
+            let Some(place) = Place::of(siblings, &members) else { return false };
+            let all = siblings.children.iter().filter(|child| place.holds(&child.template.path)).count();
+            group.children.len() * 100 >= all * MOST
+        };
+        let has_lines = |alike: &Alike<'_>| match alike {
+            Alike::Same(text) => trim_blanks(text).contains(&b'\n'),
+            Alike::Wrapped(_) => true,
+        };
+        let pays = |group: &Group<'_>| {
+            let single_lines = !group.shared.values().any(has_lines);
+            let least = price::of_section_with(self.options, least, group.shared.len(), single_lines);
+            group.saves as u64 >= least && is_place(group)
+        };
+        groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
     }
 
     /// Writes the new layout, and the children without what it says for them.
@@ -140,52 +182,6 @@ impl Job<'_> {
         }
         plan.layouts.push(path);
     }
-}
-
-/// The group that saves most of the children that are left, and so much at least, or what goes for single lines:
-/// children of one place, and all of it.
-fn best_group<'s>(
-    siblings: &Siblings<'_, 's>,
-    left: &BTreeSet<usize>,
-    (least, least_of_lines): (u64, u64),
-) -> Option<Group<'s>> {
-    let mut by_override: BTreeMap<(&[u8], Alike<'_>), Vec<usize>> = BTreeMap::new();
-    for &at in left {
-        for &key in &siblings.alike[at] {
-            by_override.entry(key).or_default().push(at);
-        }
-    }
-    let groups = by_override.into_values().filter(|children| children.len() >= LEAST_PAGES);
-    let group = |members: Vec<usize>| {
-        let own = |at: usize| siblings.alike[at].clone();
-        let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
-        // Of a block all that is alike, where that is so of it.
-        let mut shared: BTreeMap<&[u8], Alike<'_>> = BTreeMap::new();
-        for (name, alike) in all {
-            shared.entry(name).or_insert(alike);
-        }
-        let bytes = |alike: &Alike<'_>| match alike {
-            Alike::Same(text) => text.len() * (members.len() - 1),
-            Alike::Wrapped(number) => siblings.wrappers[*number].1.saves_for(members.len()),
-        };
-        let saves = shared.values().map(bytes).sum();
-        Group { children: members, shared, saves }
-    };
-    let is_place = |group: &Group<'_>| {
-        let members: Vec<&Child<'_>> = group.children.iter().map(|&at| siblings.children[at]).collect();
-        let Some(place) = Place::of(siblings, &members) else { return false };
-        let all = siblings.children.iter().filter(|child| place.holds(&child.template.path)).count();
-        group.children.len() * 100 >= all * MOST
-    };
-    let has_lines = |alike: &Alike<'_>| match alike {
-        Alike::Same(text) => trim_blanks(text).contains(&b'\n'),
-        Alike::Wrapped(_) => true,
-    };
-    let pays = |group: &Group<'_>| {
-        let least = if group.shared.values().any(has_lines) { least } else { least_of_lines };
-        group.saves as u64 >= least && is_place(group)
-    };
-    groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
 }
 
 /// A tag of a template with another target.

@@ -273,7 +273,7 @@ mod tests {
             let page = format!("<html><head><title>{name}</title></head><body>{body}</body></html>\n");
             (format!("{folder}{}.html", name.to_lowercase()), page)
         };
-        let bar = "<aside class=\"crew-bar\"><p>For the crew alone: tide at the quay, watches and who is on duty</p><ul><li>Watches</li><li>Stores</li><li>Engines</li></ul></aside>";
+        let bar = "<aside class=\"crew-bar\">\n<p>For the crew alone: tide at the quay, watches and who is on duty</p><ul><li>Watches</li><li>Stores</li><li>Engines</li></ul></aside>";
         let few = NAMES.iter().take(6).map(|name| page("", "", "Until six", name));
         let crew = NAMES.iter().map(|name| page("crew/", bar, "Until noon, and at the gate after that", name));
         let proposal = proposed(&site(few.chain(crew)));

@@ -253,9 +253,10 @@ impl Planner<'_> {
         let is_frame = !(self.partials && self.is_rather_partial(&overrides));
         let least = if reason.is_kind { price::of_kind(self.options, self.price) } else { self.price };
         let has_lines = |filled: &Override| filled.pieces.iter().any(|piece| self.has_lines(piece));
-        let is_thin = !overrides.iter().any(has_lines) && saved < price::of_lines(self.options, least);
-        let pays = reason.is_sure && !overrides.is_empty() || is_frame && saved > least;
-        (pays && !is_thin).then(|| {
+        let single_lines = !overrides.iter().any(has_lines);
+        let with = price::of_section_with(self.options, least, overrides.len(), single_lines);
+        let pays = reason.is_sure && !overrides.is_empty() && with == least || is_frame && saved > with;
+        pays.then(|| {
             let body = Body::Section(overrides);
             let other_words = naming::of_folders(self.pages, &members).into_iter().collect();
             Layout { word, other_words, told: reason.told.clone(), members, body, open, inner: Vec::new() }
@@ -516,7 +517,7 @@ mod tests {
 
     #[test]
     fn pages_of_a_folder_that_share_more_get_a_layout_of_their_own() {
-        let bar = "<aside class=\"crew-bar\"><p>For the crew alone: tide at the quay, watches and who is on duty today</p><ul><li>Watches</li><li>Stores</li><li>Engines</li></ul></aside>";
+        let bar = "<aside class=\"crew-bar\">\n<p>For the crew alone: tide at the quay, watches and who is on duty today</p><ul><li>Watches</li><li>Stores</li><li>Engines</li></ul></aside>";
         let crew = NAMES.iter().map(|name| page("crew/", bar, name));
         let site = site(NAMES.iter().map(|name| page("", "", name)).chain(crew));
         let proposal = proposed(&site);

@@ -38,7 +38,7 @@ pub fn candidates(pages: &[Page], hole: &Hole, is_main: bool) -> Vec<String> {
     };
     let mut names: Vec<String> = Vec::new();
     names.extend(is_main.then(|| MAIN.to_owned()));
-    names.extend(own::of_edge(pages, hole).map(str::to_owned));
+    names.extend(own(pages, hole));
     names.push(best.clone());
     if let Context::Content { .. } = hole.context {
         names.extend(inside(pages, hole));

@@ -8,9 +8,14 @@ use crate::markup::NodeId;
 use crate::propose::pages::page::Page;
 use crate::propose::skeleton::hole::{Context, Hole, Variant};
 
-/// What a hole is called by itself: as what is in it, or as the very element or attribute that it is. `None` if only
-/// what is around it has a name.
+/// What a hole is called by itself: as what is in it, or as the very element or attribute that it is; or as the edge of
+/// the page. `None` if only what is around it has a name.
 pub fn own(pages: &[Page], hole: &Hole) -> Option<String> {
+    itself(pages, hole).or_else(|| of_edge(pages, hole).map(str::to_owned))
+}
+
+/// The same, wherever it is.
+fn itself(pages: &[Page], hole: &Hole) -> Option<String> {
     let page = hole.first_page(pages);
     let found = match hole.context {
         Context::Text { node } => match tag(page, page.document.nodes[node].parent).as_str() {
@@ -37,8 +42,7 @@ pub fn own(pages: &[Page], hole: &Hole) -> Option<String> {
             _ => None,
         },
         Context::Content { parent } => {
-            let edge = || of_edge(pages, hole).map(str::to_owned);
-            of_own_content(pages, hole, page, parent).or_else(|| of_filled(pages, hole, parent)).or_else(edge)
+            of_own_content(pages, hole, page, parent).or_else(|| of_filled(pages, hole, parent))
         }
     };
     found.map(|found| slug(&found)).filter(|found| is_telling(found))
