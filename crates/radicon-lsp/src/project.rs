@@ -7,7 +7,6 @@ use anyhow::{Context, Result};
 use lsp_types::{Location, Position, Range, Uri};
 use radicon::disk::{self, Loaded, Reader};
 use radicon::navigate::Spot;
-
 use radicon::text::{SourceId, Span, percent_decoded};
 use radicon::{Change, Site};
 

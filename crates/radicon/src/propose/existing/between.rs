@@ -7,13 +7,10 @@ use crate::propose::assemble::Plan;
 use crate::propose::existing::children::changed_file;
 use crate::propose::existing::children::{Change, Child, Own};
 use crate::propose::existing::wrapped::Wrapper;
-use crate::propose::hierarchy::reasons::LEAST_PAGES;
+use crate::propose::hierarchy::reasons::{LEAST_PAGES, MOST};
 use crate::propose::{Job, ProposedFile, naming, price};
 use crate::site::{Role, Template, beneath, folder, stem};
 use crate::text::{SourceId, Span, trim_blanks};
-
-/// A layout for a place is for so much of it, in percent, at least.
-const MOST: usize = 90;
 
 /// The content that children have alike in a block.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -24,8 +21,9 @@ enum Alike<'s> {
     Wrapped(usize),
 }
 
-/// Children that override the same blocks alike.
+/// Children of a place that override the same blocks alike.
 struct Group<'s> {
+    place: Place<'s>,
     children: Vec<usize>,
     shared: BTreeMap<&'s [u8], Alike<'s>>,
     saves: usize,
@@ -103,6 +101,7 @@ impl Job<'_> {
         }
         let groups = by_override.into_values().filter(|children| children.len() >= LEAST_PAGES);
         let group = |members: Vec<usize>| {
+            let place = siblings.place_of(&members)?;
             let own = |at: usize| siblings.alike[at].clone();
             let all = members[1..].iter().fold(own(members[0]), |shared, &at| &shared & &own(at));
             // Of a block all that is alike, where that is so of it.
@@ -115,13 +114,7 @@ impl Job<'_> {
                 Alike::Wrapped(number) => siblings.wrappers[*number].1.saves_for(members.len()),
             };
             let saves = shared.values().map(bytes).sum();
-            Group { children: members, shared, saves }
-        };
-        let is_place = |group: &Group<'_>| {
-            let members: Vec<&Child<'_>> = group.children.iter().map(|&at| siblings.children[at]).collect();
-            let Some(place) = Place::of(siblings, &members) else { return false };
-            let all = siblings.children.iter().filter(|child| place.holds(&child.template.path)).count();
-            group.children.len() * 100 >= all * MOST
+            Some(Group { place, children: members, shared, saves })
         };
         let has_lines = |alike: &Alike<'_>| match alike {
             Alike::Same(text) => trim_blanks(text).contains(&b'\n'),
@@ -130,9 +123,12 @@ impl Job<'_> {
         let pays = |group: &Group<'_>| {
             let single_lines = !group.shared.values().any(has_lines);
             let least = price::of_section_with(self.options, least, group.shared.len(), single_lines);
-            group.saves as u64 >= least && is_place(group)
+            group.saves as u64 >= least
         };
-        groups.map(group).filter(pays).max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
+        groups
+            .filter_map(group)
+            .filter(pays)
+            .max_by_key(|group| (group.saves, std::cmp::Reverse(group.children.clone())))
     }
 
     /// Writes the new layout, and the children without what it says for them.
@@ -142,7 +138,7 @@ impl Job<'_> {
         let first = members[0];
         let Some(parent) = first.template.parent() else { return };
         let home = self.home(Role::Layout).in_folder(folder(&layout.path));
-        let words = words_for(siblings, &members, group);
+        let words = words_for(layout, &members, group);
         let is_free = |word: &&String| {
             let path = home.path(word, |_| true);
             self.site.find(&path).is_none() && !plan.taken.contains(&path)
@@ -200,21 +196,27 @@ enum Place<'s> {
     Folder(&'s str),
 }
 
-impl<'s> Place<'s> {
-    fn of(siblings: &Siblings<'_, 's>, members: &[&Child<'s>]) -> Option<Self> {
-        let first: &'s str = stem(&members[0].template.path);
+impl<'s> Siblings<'_, 's> {
+    /// The place of some of them, if they are nearly all that are there.
+    fn place_of(&self, members: &[usize]) -> Option<Place<'s>> {
+        let path = |&at: &usize| -> &'s str { &self.children[at].template.path };
+        let first = stem(path(&members[0]));
         let ends = first.match_indices(['-', '_', '.']).map(|(at, _)| at).chain([first.len()]);
-        let begin = ends
-            .map(|end| &first[..end])
-            .rfind(|begin| members.iter().all(|child| begins(stem(&child.template.path), begin)));
-        if let Some(begin) = begin.filter(|begin| naming::is_telling(begin)) {
-            return Some(Self::Begin(begin));
-        }
-        let own = naming::shared_folder(members.iter().map(|child| child.template.path.as_str()));
-        let all = naming::shared_folder(siblings.children.iter().map(|child| child.template.path.as_str()));
-        (own.len() > all.len()).then_some(Self::Folder(own))
+        let begin = ends.map(|end| &first[..end]).rfind(|begin| members.iter().all(|at| begins(stem(path(at)), begin)));
+        let place = match begin.filter(|begin| naming::is_telling(begin)) {
+            Some(begin) => Place::Begin(begin),
+            None => {
+                let own = naming::shared_folder(members.iter().map(path));
+                let all = naming::shared_folder((0..self.children.len()).map(|at| path(&at)));
+                (own.len() > all.len()).then_some(Place::Folder(own))?
+            }
+        };
+        let all = self.children.iter().filter(|child| place.holds(&child.template.path)).count();
+        (members.len() * 100 >= all * MOST).then_some(place)
     }
+}
 
+impl<'s> Place<'s> {
     fn holds(self, path: &str) -> bool {
         match self {
             Self::Begin(begin) => begins(stem(path), begin),
@@ -238,13 +240,13 @@ fn begins(name: &str, words: &str) -> bool {
 
 /// What the new layout may be called, the best first: as the place of its children; that with the layout around it; what
 /// they say in their longest block; a name from the layout and that block.
-fn words_for<'s>(siblings: &Siblings<'_, 's>, members: &[&Child<'s>], group: &Group<'_>) -> Vec<String> {
+fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Vec<String> {
     let text = |name: &[u8]| members[0].overrides[name].whole.of(&members[0].template.source);
     let longest = group.shared.keys().map(|name| (*name, text(name))).max_by_key(|(_, text)| text.len());
     let name = longest.map(|(name, _)| String::from_utf8_lossy(name)).unwrap_or_default();
-    let with_layout = |word: &str| naming::word(&format!("{}-{word}", stem(&siblings.layout.path)));
-    let place = Place::of(siblings, members).map(Place::words);
-    let mut words: Vec<String> = place.iter().flat_map(|place| [naming::word(place), with_layout(place)]).collect();
+    let with_layout = |word: &str| naming::word(&format!("{}-{word}", stem(&layout.path)));
+    let place = group.place.words();
+    let mut words = vec![naming::word(place), with_layout(place)];
     words.extend(longest.and_then(|(_, text)| naming::first_telling(text)));
     words.push(with_layout(&name));
     words

@@ -6,7 +6,7 @@ use crate::dialect::{self, Kind};
 use crate::markup::Constructs;
 use crate::propose::families::frames::LEAST_PAGES;
 use crate::propose::families::frames::{self, Frames};
-use crate::propose::hierarchy::layouts::{LEAST_FOR_ODD, MOST_ODD};
+use crate::propose::hierarchy::fill::LEAST_FOR_ODD;
 use crate::propose::hierarchy::sections::Sections;
 use crate::propose::naming;
 use crate::propose::pages::page::Page;
@@ -32,6 +32,9 @@ const MOST_FAMILIES: usize = 256;
 /// Of as many pages that differ in a place one in a hundred is odd, and four at most.
 const RARE: usize = 100;
 const MOST_RARE: usize = 4;
+
+/// One page in so many may be odd, and one in any case: else it is the layout that is.
+const MOST_ODD: usize = 20;
 
 /// A page that alone has something in so many places is a kind of its own, such as one with all others in it.
 const MANY_PLACES: usize = 2;

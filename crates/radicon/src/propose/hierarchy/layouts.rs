@@ -8,6 +8,7 @@ use rayon::prelude::*;
 use crate::propose::ProposeOptions;
 use crate::propose::hierarchy::content;
 use crate::propose::hierarchy::defaults::choose_defaults;
+use crate::propose::hierarchy::fill::Filled;
 use crate::propose::hierarchy::layout::{Body, Layout, Open, Override};
 use crate::propose::hierarchy::reasons::{self, Reason};
 use crate::propose::hierarchy::sections::{Section, choose};
@@ -16,22 +17,9 @@ use crate::propose::pages::page::Page;
 use crate::propose::partials::find::values;
 use crate::propose::partials::passing::Passing;
 use crate::propose::price;
-use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes, majority};
+use crate::propose::skeleton::hole::{Context, DefaultContent, Hole, Piece, TAGS, Variant, each_hole, holes};
 use crate::propose::skeleton::unify::{Unified, Unifier};
 use crate::text::{is_blank, trim_blanks};
-
-/// Of so many pages at least one may be odd, and one in so many at most; one in fewer where only a place without a name
-/// makes them odd.
-pub const LEAST_FOR_ODD: usize = 20;
-pub const MOST_ODD: usize = 20;
-const MOST_NAMELESS: usize = 10;
-
-/// The most blocks that a section leaves in a block that it fills.
-const MOST_PARTS: usize = 4;
-
-/// Pages that say less than one in so many bytes of their main contents themselves are of a kind: their layout says the
-/// others.
-const MOSTLY: f64 = 2.0;
 
 /// How often sections are chosen anew, without those that turned out not to pay.
 const MOST_ROUNDS: usize = 8;
@@ -179,17 +167,7 @@ impl Planner<'_> {
     ) -> Option<Layout> {
         let members = reason.members.clone();
         let holes: Vec<Hole> = around.open.par_iter().map(|known| known.hole.of(&members)).collect();
-        let fill = |(at, hole): (usize, &Hole)| {
-            let is_whole = hole.variants.len() == members.len();
-            let filled = if Some(at) == main { self.fill_main(hole) } else { self.fill(hole) };
-            let filled = filled.filter(|filled| filled.saves > 0 || reason.is_sure && Some(at) == main);
-            let is_mostly_shared = |filled: &Filled| filled.left_of(hole) * MOSTLY < 1.0;
-            let may_fill = Some(at) != main || reason.is_kind || filled.as_ref().is_some_and(is_mostly_shared);
-            filled.filter(|filled| {
-                // The main content is the page's own: a kind may say what is around it.
-                is_whole && may_fill && (Some(at) != main || filled.shows.is_none() || self.options.is_small())
-            })
-        };
+        let fill = |(at, hole): (usize, &Hole)| self.fill_for(reason, Some(at) == main, hole);
         let mut filled: Vec<Option<Filled>> = holes.par_iter().enumerate().map(fill).collect();
         // What the pages say in the layout around can be shown once more.
         let is_said_there = |at: &usize| filled[*at].is_none() && around.open[*at].outer.is_none();
@@ -209,27 +187,19 @@ impl Planner<'_> {
             match filled.take() {
                 Some(mut filled) => {
                     saved += filled.saves;
-                    let is_odd = |variant: &Variant| filled.odd.binary_search(&variant.page).is_ok();
-                    // What has no holes of its own may be replaced as a whole.
                     match filled.shows {
-                        Some(shows) => {
-                            let mut hole = hole;
-                            match shows {
-                                Shows::Content(hash) => hole.follow(hash),
-                                Shows::Marks => {
-                                    hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant))
-                                }
-                            }
+                        // What has no holes of its own may be replaced as a whole.
+                        Some(_) => {
                             places.push(Some(open.len()));
                             let shown = self.only_bytes(&filled.pieces);
+                            let hole = filled.followed(hole);
                             open.push(Open { hole, outer, own: false, default: known.default, shown });
                         }
                         None => {
                             let around = (!filled.odd.is_empty()).then_some(open.len());
                             places.push(around);
                             if around.is_some() {
-                                let mut hole = hole;
-                                hole.variants.iter_mut().for_each(|variant| variant.follows = !is_odd(variant));
+                                let hole = filled.followed(hole);
                                 open.push(Open { hole, outer, own: false, default: true, shown: Vec::new() });
                             }
                             let known = self.again.then(|| said.clone());
@@ -250,93 +220,21 @@ impl Planner<'_> {
                 }
             }
         }
-        let is_frame = !(self.partials && self.is_rather_partial(&overrides));
-        let least = if reason.is_kind { price::of_kind(self.options, self.price) } else { self.price };
-        let has_lines = |filled: &Override| filled.pieces.iter().any(|piece| self.has_lines(piece));
-        let single_lines = !overrides.iter().any(has_lines);
-        let with = price::of_section_with(self.options, least, overrides.len(), single_lines);
-        let pays = reason.is_sure && !overrides.is_empty() && with == least || is_frame && saved > with;
-        pays.then(|| {
+        self.pays(reason, &overrides, saved).then(|| {
             let body = Body::Section(overrides);
             let other_words = naming::of_folders(self.pages, &members).into_iter().collect();
             Layout { word, other_words, told: reason.told.clone(), members, body, open, inner: Vec::new() }
         })
     }
 
-    /// The same for the main content, which odd pages override as a whole.
-    fn fill_main(&self, hole: &Hole) -> Option<Filled> {
-        let Some(usual) = self.unifier.usual(hole).filter(|_| !self.options.is_small()) else { return self.fill(hole) };
-        let mut filled = self.fill(&hole.of(&usual)).filter(|filled| filled.shows.is_none())?;
-        let others = hole.variants.iter().map(|variant| variant.page);
-        filled.odd.extend(others.filter(|page| usual.binary_search(page).is_err()));
-        filled.odd.sort_unstable();
-        Some(filled)
-    }
-
-    /// The best way in which a section may fill a hole for its pages.
-    fn fill(&self, hole: &Hole) -> Option<Filled> {
-        let prices = self.unifier.prices;
-        let without: u64 = hole.own().map(|variant| variant.content.len() as u64 + prices.page).sum();
-        if without == 0 {
-            return None;
-        }
-        // The same for most, who say nothing then.
-        let hashes = hole.hashes();
-        let default = if hole.only().is_some() { Some(0) } else { majority(&hashes) };
-        let plain = default.map(|at| {
-            let Variant { page, content, hash, .. } = hole.variants[at];
-            let cost = match hole.only() {
-                Some(_) => prices.page + content.len() as u64,
-                None => {
-                    let pages: Vec<usize> = hole.variants.iter().map(|variant| variant.page).collect();
-                    let lengths: Vec<u64> = hole.variants.iter().map(|variant| variant.content.len() as u64).collect();
-                    self.unifier.hole_cost(&pages, &hashes, &lengths)
-                }
-            };
-            let pieces = vec![Piece::Fixed { page, span: content }];
-            let (shows, odd) = (Some(Shows::Content(hash)), Vec::new());
-            Filled { pieces, shows, odd, saves: without.saturating_sub(cost) }
-        });
-        let parted = self.unifier.inside(hole).map(|unified| {
-            let blocks = holes(&unified.pieces).len();
-            // Many blocks in one are rather content that looks alike than a skeleton.
-            let is_frame = unified.pieces.iter().any(|piece| !self.is_blank(piece) && !matches!(piece, Piece::Hole(_)));
-            let saves =
-                if blocks > MOST_PARTS || !is_frame { 0 } else { without.saturating_sub(unified.cost + prices.page) };
-            let shows = match (blocks, hole.only()) {
-                (0, Some(hash)) => Some(Shows::Content(hash)),
-                (0, None) => Some(Shows::Marks),
-                _ => None,
-            };
-            Filled { shows, pieces: unified.pieces, odd: Vec::new(), saves }
-        });
-        // A title that repeats three words costs nobody anything; a block for them does.
-        let parted =
-            parted.filter(|_| self.options.is_small() || naming::own(self.pages, hole).as_deref() != Some("title"));
-        let parted = parted.filter(|parted| plain.as_ref().is_none_or(|plain| parted.saves > plain.saves));
-        let filled = parted.or(plain)?;
-        Some(self.without_odd(hole, &filled).unwrap_or(filled))
-    }
-
-    /// The same where no block is there for one page: an odd page overrides all of it.
-    fn without_odd(&self, hole: &Hole, filled: &Filled) -> Option<Filled> {
-        let parts = holes(&filled.pieces);
-        let all = hole.variants.len();
-        // Where nothing has a name the cut belongs further out.
-        let is_nameless =
-            |part: &Hole| part.overriding() * MOST_NAMELESS <= all && naming::own(self.pages, part).is_none();
-        let setters = parts.iter().filter(|part| part.overriding() == 1 || is_nameless(part));
-        let mut odd: Vec<usize> = setters.flat_map(|part| part.own()).map(|variant| variant.page).collect();
-        odd.sort_unstable();
-        odd.dedup();
-        let is_rare = all >= LEAST_FOR_ODD && odd.len() * MOST_NAMELESS <= all;
-        if odd.is_empty() || !is_rare || self.options.is_small() {
-            return None;
-        }
-        let usual = hole.variants.iter().map(|variant| variant.page).filter(|page| odd.binary_search(page).is_err());
-        let filled = self.fill(&hole.of(&usual.collect::<Vec<_>>()))?;
-        let is_new = filled.odd.is_empty() && holes(&filled.pieces).len() < parts.len();
-        is_new.then_some(Filled { odd, ..filled })
+    /// Whether a section that says this, and saves so many bytes, is worth a layout.
+    fn pays(&self, reason: &Reason, overrides: &[Override], saved: u64) -> bool {
+        let least = if reason.is_kind { price::of_kind(self.options, self.price) } else { self.price };
+        let has_lines = |filled: &Override| filled.pieces.iter().any(|piece| self.has_lines(piece));
+        let single_lines = !overrides.iter().any(has_lines);
+        let with = price::of_section_with(self.options, least, overrides.len(), single_lines);
+        let is_frame = !(self.partials && self.is_rather_partial(overrides));
+        reason.is_sure && !overrides.is_empty() && with == least || is_frame && saved > with
     }
 
     /// The bytes of a single piece without holes.
@@ -359,7 +257,7 @@ impl Planner<'_> {
         }
     }
 
-    fn is_blank(&self, piece: &Piece) -> bool {
+    pub(super) fn is_blank(&self, piece: &Piece) -> bool {
         match piece {
             Piece::Fixed { page, span } => span.of(&self.pages[*page].source).iter().all(|b| is_blank(*b)),
             Piece::Hole(_) | Piece::Mark(_) => false,
@@ -446,15 +344,6 @@ impl Planner<'_> {
     }
 }
 
-/// What a section shows that leaves no holes.
-#[derive(Clone, Copy)]
-enum Shows {
-    /// The content of this hash.
-    Content(u64),
-    /// What all its pages have, but where a reader is.
-    Marks,
-}
-
 /// The hole with the main content, by its place: that with most text that is said only once.
 fn main_of(pages: &[Page], holes: &[&Hole]) -> Option<usize> {
     let own = |hole: &Hole| -> usize {
@@ -481,27 +370,6 @@ fn main_of(pages: &[Page], holes: &[&Hole]) -> Option<usize> {
 struct Grown {
     layouts: Vec<Layout>,
     idle: Vec<Vec<usize>>,
-}
-
-/// How a section fills a hole.
-struct Filled {
-    pieces: Vec<Piece>,
-    /// What it shows, if it has no holes of its own.
-    shows: Option<Shows>,
-    /// Pages that it says nothing for, in ascending order.
-    odd: Vec<usize>,
-    /// Bytes.
-    saves: u64,
-}
-
-impl Filled {
-    /// The share of a hole's bytes that its pages go on saying.
-    fn left_of(&self, hole: &Hole) -> f64 {
-        let concerned = hole.own().filter(|variant| self.odd.binary_search(&variant.page).is_err());
-        let all: usize = concerned.map(|variant| variant.content.len()).sum();
-        let left: usize = holes(&self.pieces).iter().map(|hole| hole.own_bytes()).sum();
-        left as f64 / all.max(1) as f64
-    }
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 mod content;
 pub mod cost;
 pub mod defaults;
+pub mod fill;
 pub mod layout;
 pub mod layouts;
 pub mod reasons;

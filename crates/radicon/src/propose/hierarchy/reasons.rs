@@ -80,9 +80,12 @@ const TOP: usize = 5;
 const KIND: usize = 6;
 const WRAPPER: usize = 7;
 
-/// A kind has so many regions at least; with so much of a family, in percent, it is its base.
+/// A kind has so many regions at least.
 const LEAST_REGIONS: usize = 2;
-const MOST: usize = 90;
+
+/// Nearly all, in percent: a kind with so much of a family is its base, and a layout is for so much of the place that it
+/// says it is for.
+pub const MOST: usize = 90;
 
 /// So many elements beside each other are looked at.
 const MOST_ROOTS: usize = 8;
