@@ -7,7 +7,7 @@ use crate::propose::assemble::Plan;
 use crate::propose::existing::children::changed_file;
 use crate::propose::existing::children::{Change, Child, Own};
 use crate::propose::existing::wrapped::Wrapper;
-use crate::propose::hierarchy::reasons::{LEAST_PAGES, MOST};
+use crate::propose::hierarchy::reasons::{self, LEAST_PAGES, MOST};
 use crate::propose::{Job, ProposedFile, naming, price};
 use crate::site::{Role, Template, beneath, folder, stem};
 use crate::text::{SourceId, Span, trim_blanks};
@@ -176,6 +176,7 @@ impl Job<'_> {
             let bytes = child.with(&changes, Some(&name));
             plan.replace(changed_file(child.template, bytes, Some(path.clone())));
         }
+        plan.reasons.insert(path.clone(), group.place.told());
         plan.layouts.push(path);
     }
 }
@@ -224,6 +225,14 @@ impl<'s> Place<'s> {
         }
     }
 
+    /// It as a reason for a layout.
+    fn told(self) -> String {
+        match self {
+            Self::Begin(begin) => reasons::with_names(begin),
+            Self::Folder(folder) => reasons::in_folder(folder),
+        }
+    }
+
     /// The words for it.
     fn words(self) -> &'s str {
         match self {
@@ -256,8 +265,8 @@ fn words_for(layout: &Template, members: &[&Child<'_>], group: &Group<'_>) -> Ve
 mod tests {
     use crate::propose::testing::{BASE, NAMES, proposed, site, text};
 
-    /// The layouts that are proposed where children in these places say so many links alike.
-    fn layouts(places: [&str; 6], links: usize) -> Vec<(String, String)> {
+    /// The layouts that are proposed where children in these places say so many links alike: path, reason, text.
+    fn layouts(places: [&str; 6], links: usize) -> Vec<(String, Option<String>, String)> {
         let link = "<link rel=\"stylesheet\" href=\"/css/harbours-and-piers.css\">";
         let child = |(at, place): (usize, &&str)| {
             let styles = match place.is_empty() {
@@ -270,14 +279,15 @@ mod tests {
         let children = places.iter().enumerate().map(child);
         let proposal = proposed(&site([("base.html".to_owned(), BASE.to_owned())].into_iter().chain(children)));
         let new = proposal.layouts.iter().filter(|layout| !layout.existing);
-        new.map(|layout| (layout.path.clone(), text(&proposal, &layout.path).to_owned())).collect()
+        new.map(|layout| (layout.path.clone(), layout.reason.clone(), text(&proposal, &layout.path).to_owned()))
+            .collect()
     }
 
     #[test]
     fn children_of_a_place_with_the_same_overrides_get_a_layout_in_between() {
         let found = layouts(["piers/", "piers/", "piers/", "piers/", "piers/", ""], 12);
-        let [(path, text)] = &found[..] else { panic!("{found:?}") };
-        assert_eq!(path, "piers.html");
+        let [(path, reason, text)] = &found[..] else { panic!("{found:?}") };
+        assert_eq!((path.as_str(), reason.as_deref()), ("piers.html", Some("pages in `piers/`")));
         assert!(text.starts_with("{% extends 'base.html' %}") && text.matches("harbours-and-piers").count() == 12);
         // Where they are says nothing, it saves too little, or they are too few.
         assert_eq!(layouts(["piers/", "boats/", "piers/", "boats/", "piers/", ""], 12), []);

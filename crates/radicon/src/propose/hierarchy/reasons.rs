@@ -155,6 +155,16 @@ fn region(page: &Page, node: NodeId) -> Option<String> {
     }
 }
 
+/// That pages are in a folder, as a reason.
+pub fn in_folder(folder: &str) -> String {
+    format!("pages in `{folder}/`")
+}
+
+/// That the names of their files begin with some words.
+pub fn with_names(words: &str) -> String {
+    format!("pages whose names begin with `{words}`")
+}
+
 /// The word for a reason, and the reason itself.
 fn words(rank: usize, said: &str, pages: &[Page], members: &[usize]) -> (String, String) {
     match rank {
@@ -169,7 +179,7 @@ fn words(rank: usize, said: &str, pages: &[Page], members: &[usize]) -> (String,
                 })
             };
             let word = if word.len() < SHORTEST && is_language() { format!("lang-{word}") } else { word };
-            (word, format!("pages in `{said}/`"))
+            (word, in_folder(said))
         }
         LANGUAGE => {
             let word = naming::word(said);
@@ -189,6 +199,6 @@ fn words(rank: usize, said: &str, pages: &[Page], members: &[usize]) -> (String,
             (word, format!("pages with {}", regions.join(", ")))
         }
         WRAPPER => (naming::word(said), format!("pages whose content is in `{said}`")),
-        _ => (naming::word(said), format!("pages whose names begin with `{said}`")),
+        _ => (naming::word(said), with_names(said)),
     }
 }
