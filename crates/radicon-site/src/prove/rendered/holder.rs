@@ -25,6 +25,8 @@ pub(super) struct Holder<'s> {
     pub source: &'s [u8],
     pub document: &'s Document,
     pub shows: &'s [Shows],
+    /// The constructs that print text, by their number among those between tags, in order. The others print nothing.
+    pub as_text: &'s [usize],
     /// Whitespace counts beside all constructs, not only beside those that may print something.
     pub beside_all: bool,
 }
@@ -46,6 +48,7 @@ impl Holder<'_> {
             out.push_str("<body>");
         }
         let (mut in_tag, mut raw) = (false, false);
+        let mut between_tags = 0;
         for (index, token) in tokens.iter().enumerate() {
             match token.kind {
                 TokenKind::StartTag => {
@@ -64,7 +67,13 @@ impl Holder<'_> {
                     self.text(token, &mut out);
                 }
                 TokenKind::Construct if in_tag => {}
-                TokenKind::Construct => self.construct(index, raw, &mut out),
+                TokenKind::Construct => {
+                    if !raw && self.as_text.binary_search(&between_tags).is_ok() {
+                        out.push(MARK);
+                    }
+                    between_tags += usize::from(!raw);
+                    self.construct(index, raw, &mut out);
+                }
                 TokenKind::Text if self.shows[index].is_literal() => {
                     let bytes = token.span().of(self.source);
                     bytes.utf8_chunks().for_each(|chunk| {

@@ -36,8 +36,11 @@ pub struct Rendered {
 }
 
 /// How a page is rendered, given the whitespace that shows by its tags. `None` if that cannot be told: it nests too
-/// deeply, text is moved away from constructs beside it (out of a table, into the body), a condition may hold half of an
-/// element in which every byte counts, or it has characters that nobody uses.
+/// deeply, text is moved out of a table, away from constructs beside it, a condition may hold half of an element in
+/// which every byte counts, or it has characters that nobody uses.
+///
+/// A construct before the head or behind the body may print nothing, or text, which is in the body and begins it. So
+/// such a page is read in both ways, and its tree has both.
 pub fn rendered(source: &[u8], document: &Document, shows: &[Shows]) -> Option<Rendered> {
     let is_deep = || document.nodes.iter().any(|node| node.depth > MAX_DEPTH);
     if memchr::memmem::find(source, RESERVED).is_some()
@@ -47,20 +50,28 @@ pub fn rendered(source: &[u8], document: &Document, shows: &[Shows]) -> Option<R
     {
         return None;
     }
-    let parse = |beside_all| {
-        let held = Holder { source, document, shows, beside_all }.write();
+    let parse = |as_text: &[usize], beside_all| {
+        let held = Holder { source, document, shows, as_text, beside_all }.write();
         parse_document(Sink::default(), ParseOpts::default()).one(StrTendril::from(held))
     };
-    let mut sink = parse(false);
-    if sink.moved() {
-        return None;
+    let read = |as_text: &[usize], first: Sink| {
+        if first.moved_from_table() {
+            return None;
+        }
+        let sure = first.pairs_hold_whole_elements(document);
+        let sink = if sure { first } else { parse(as_text, true) };
+        let (nodes, quirks) = sink.into_parts();
+        Some(Rendered { tree: Writer::new(&nodes, sure).write(quirks, source.len()), sure })
+    };
+    let silent = parse(&[], false);
+    let outside = silent.outside();
+    let mut rendered = read(&[], silent)?;
+    if !outside.is_empty() {
+        let printed = read(&outside, parse(&outside, false))?;
+        rendered.tree.extend(printed.tree);
+        rendered.sure &= printed.sure;
     }
-    let sure = sink.pairs_hold_whole_elements(document);
-    if !sure {
-        sink = parse(true);
-    }
-    let (nodes, quirks) = sink.into_parts();
-    Some(Rendered { tree: Writer::new(&nodes, sure).write(quirks, source.len()), sure })
+    Some(rendered)
 }
 
 /// Whether an element in which every byte counts has no end tag of its own, beside conditions: then what is in it may
@@ -162,15 +173,32 @@ mod tests {
 
     #[test]
     fn nothing_is_said_where_text_is_moved_away_from_constructs() {
-        for page in [
-            "x</body> {{ a }}",
-            "{{ a }}<!doctype html> x",
-            "{{ a }}<html> x",
-            "<html>{{ a }}<body>x",
-            "<table>{{ a }}x<tr>",
-            "{% if a %}<pre>{% endif %} x",
-        ] {
+        for page in ["<table>{{ a }}x<tr>", "{% if a %}<pre>{% endif %} x"] {
             assert!(tree(page).is_none(), "{page}");
+        }
+    }
+
+    #[test]
+    fn what_prints_outside_the_body_may_be_text_that_begins_it() {
+        for (a, b) in [
+            ("x</body> {{ a }}", "x</body>{{ a }}"),
+            ("x</body>{{ a }}</html> y", "x</body>{{ a }}</html>y"),
+            ("x</body></html>{% if a %} y{% endif %}", "x</body></html> y{% if a %}{% endif %}"),
+            ("{{ a }}<!doctype html> x", "{{ a }}<!doctype html>x"),
+            ("{{ a }}<html> x", "{{ a }}<html>x"),
+            ("<html>{{ a }}<head><title>t</title></head> <body>x", "<html>{{ a }}<head><title>t</title></head><body>x"),
+            ("<html>{{ a }}<body> x", "<html>{{ a }}<body>x"),
+        ] {
+            check(a, b, false);
+        }
+        for (a, b) in [
+            (
+                "{% load a %}\n<!doctype html>\n<html>\n<head>\n  <title>t</title>\n</head>\n<body>\n  <p>x</p>",
+                "{% load a %}\n<!doctype html>\n<html>\n<head>\n<title>t</title>\n</head>\n<body>\n<p>x</p>",
+            ),
+            ("<p>x</p>\n</body>\n{{ a }}\n</html>\n", "<p>x</p>\n</body>\n  {{ a }}\n</html>"),
+        ] {
+            check(a, b, true);
         }
     }
 

@@ -47,8 +47,10 @@ pub(super) struct Sink {
     fostered: Cell<bool>,
     /// A construct is right inside a table.
     in_table: Cell<bool>,
-    /// A construct is before the head or behind the body: text there is moved into the body.
-    outside: Cell<bool>,
+    /// How many constructs there are, up to here.
+    constructs: Cell<usize>,
+    /// The constructs before the head or behind the body, by their number: text there is in the body.
+    outside: RefCell<Vec<usize>>,
     has_head: Cell<bool>,
     has_body: Cell<bool>,
 }
@@ -60,7 +62,8 @@ impl Default for Sink {
             quirks: Cell::new(QuirksMode::NoQuirks),
             fostered: Cell::default(),
             in_table: Cell::default(),
-            outside: Cell::default(),
+            constructs: Cell::default(),
+            outside: RefCell::default(),
             has_head: Cell::default(),
             has_body: Cell::default(),
         };
@@ -70,9 +73,14 @@ impl Default for Sink {
 }
 
 impl Sink {
-    /// Whether text was moved away from constructs beside it.
-    pub fn moved(&self) -> bool {
-        self.fostered.get() && self.in_table.get() || self.outside.get()
+    /// Whether text was moved out of a table, away from constructs beside it.
+    pub fn moved_from_table(&self) -> bool {
+        self.fostered.get() && self.in_table.get()
+    }
+
+    /// The constructs before the head or behind the body: which of those between tags, in the order of the page.
+    pub fn outside(&self) -> Vec<usize> {
+        self.outside.borrow().clone()
     }
 
     /// Whether the tags of each condition and loop have the same parents, but for elements that mark words.
@@ -177,10 +185,11 @@ impl Sink {
         let Data::Comment(text) = &nodes[node].data else { return };
         let Some(held) = text.strip_prefix(MARK) else { return };
         let prints = held.ends_with(MARK);
+        let put_outside = || self.outside.borrow_mut().push(self.constructs.get() - 1);
         match &nodes[parent].data {
-            Data::Document if self.has_body.get() || prints => self.outside.set(true),
+            Data::Document if self.has_body.get() || prints => put_outside(),
             Data::Element { name, .. } => match name.local {
-                local_name!("html") if self.has_body.get() || prints && !self.has_head.get() => self.outside.set(true),
+                local_name!("html") if self.has_body.get() || prints && !self.has_head.get() => put_outside(),
                 _ if is_in_table(&name.local) => {
                     self.in_table.set(true);
                     let mut above = std::iter::successors(Some(parent), |node| parent_of(nodes, *node));
@@ -293,6 +302,7 @@ impl TreeSink for Sink {
         element
     }
     fn create_comment(&self, text: StrTendril) -> usize {
+        self.constructs.set(self.constructs.get() + usize::from(text.starts_with(MARK)));
         self.add(Data::Comment(text))
     }
     fn create_pi(&self, target: StrTendril, data: StrTendril) -> usize {
