@@ -1,6 +1,6 @@
 //! What was learned must make reading better, or it is dropped.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -9,7 +9,7 @@ use super::{AsKnown, Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
 use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
 use crate::text::{MOST_SLIPS, slip_of};
-use crate::thresholds::{FEWEST_SHOWING, ONE_MISS_IN, SHOWING_ONE_IN};
+use crate::thresholds::{FEWEST_SHOWING, FILES_PER_MISREADING, MOST_SUSPECTS, ONE_MISS_IN, SHOWING_ONE_IN};
 
 /// How well a site is read.
 struct Quality {
@@ -19,15 +19,18 @@ struct Quality {
     missing: usize,
     /// Files with a pair that does not fit.
     unbalanced: BTreeSet<String>,
+    /// Pairs that do not fit, and what divides none.
+    misread: usize,
 }
 
 impl Quality {
     fn of(site: &Site) -> Self {
-        let mut found = Self { resolved: 0, missing: 0, unbalanced: BTreeSet::new() };
+        let mut found = Self { resolved: 0, missing: 0, unbalanced: BTreeSet::new(), misread: 0 };
         for (id, template) in site.with_ids() {
             for (_, target) in site.links(id).targets() {
                 *(if target.is_ok() { &mut found.resolved } else { &mut found.missing }) += 1;
             }
+            found.misread += template.constructs.errors.len();
             if !template.constructs.errors.is_empty() {
                 found.unbalanced.insert(template.path.clone());
             }
@@ -95,6 +98,71 @@ pub(super) fn keep_what_helps(learned: Learned, read: &AsKnown<'_>) -> Option<Le
         }
     }
     Some(Learned { forms: kept, ..learned })
+}
+
+/// The site, read with what was learned.
+pub(super) fn read_with(learned: &[Learned], read: &AsKnown<'_>) -> Site {
+    let mut dialects = read.dialects.to_vec();
+    let mut settings = read.site.settings.clone();
+    for one in learned {
+        dialects.splice(0..0, one.dialect().ok().map(Arc::new));
+        settings.folders.extend(Settings::parse(&one.settings).unwrap_or_default().folders);
+    }
+    Site::read(read.files.to_vec(), &dialects, &settings)
+}
+
+/// Of two readings of some files the better one. Templates that are in use are balanced: what misreads few pairs needs
+/// no other.
+pub(super) fn better(one: Vec<Learned>, other: impl FnOnce() -> Vec<Learned>, read: &AsKnown<'_>) -> Vec<Learned> {
+    if one.is_empty() {
+        return one;
+    }
+    let known = Quality::of(&read_with(&one, read));
+    if known.misread * FILES_PER_MISREADING <= read.files.len() {
+        return one;
+    }
+    let other = other();
+    let found = Quality::of(&read_with(&other, read));
+    let is_better = found.misread < known.misread && found.resolved >= known.resolved;
+    if is_better { other } else { one }
+}
+
+/// Leaves out pairs that cause more misreadings than there are without them, one by one.
+pub(super) fn without_misreadings(mut learned: Learned, read: &AsKnown<'_>) -> Learned {
+    let look = |learned: &Learned| {
+        let site = read_with(std::slice::from_ref(learned), read);
+        let mut blamed: BTreeMap<String, usize> = BTreeMap::new();
+        for (_, template) in site.with_ids().filter(|(_, template)| template.dialect.name == learned.name) {
+            for error in &template.constructs.errors {
+                let item = template.constructs.items.iter().find(|item| item.span.start == error.span.start);
+                let form = item.and_then(|item| template.dialect.forms.get(usize::from(item.form)));
+                if let Some(form) = form.filter(|form| form.kind == Kind::Control) {
+                    *blamed.entry(form.open.example().to_owned()).or_default() += 1;
+                }
+            }
+        }
+        (Quality::of(&site), blamed)
+    };
+    let (mut quality, mut blamed) = look(&learned);
+    while quality.misread * FILES_PER_MISREADING > read.files.len() {
+        let mut suspects: Vec<(String, usize)> = blamed.iter().map(|(open, n)| (open.clone(), *n)).collect();
+        suspects.sort_by_key(|(open, errors)| (std::cmp::Reverse(*errors), open.clone()));
+        suspects.truncate(MOST_SUSPECTS);
+        let better = suspects.into_iter().find_map(|(open, _)| {
+            let opens = |form: &LearnedForm| form.kind == Kind::Control && form.opens_with(&open);
+            let forms: Vec<LearnedForm> = learned.forms.iter().filter(|form| !opens(form)).cloned().collect();
+            if forms.len() == learned.forms.len() {
+                return None;
+            }
+            let text = learned.with_forms(&forms);
+            let other = Learned { forms, text, ..learned.clone() };
+            let (found, blamed) = look(&other);
+            (found.misread < quality.misread && found.resolved >= quality.resolved).then_some((other, found, blamed))
+        });
+        let Some(better) = better else { break };
+        (learned, quality, blamed) = better;
+    }
+    learned
 }
 
 /// Whether a form is nothing but a word of the dialect that was misspelt.

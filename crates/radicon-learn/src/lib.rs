@@ -41,7 +41,7 @@ use evidence::{comments, pairs, references};
 use meaning::Facts;
 use own_words::Look;
 use read::corpus::{Corpus, Index};
-use read::directives::{self, Tails};
+use read::directives::{self, Apart, Tails};
 use read::notations;
 use read::tags::{self, Notation, Style, Tag};
 
@@ -76,6 +76,14 @@ pub struct LearnedForm {
     pub written: String,
     /// Its place in the site.
     pub example: Option<Place>,
+}
+
+impl LearnedForm {
+    /// Whether its opening tag is written as an example.
+    fn opens_with(&self, example: &str) -> bool {
+        let alone = dialect_file::document::with_forms("name = \"x\"\n[forms]\n", std::slice::from_ref(self));
+        Dialect::parse(&alone).is_ok_and(|alone| alone.forms.iter().any(|form| form.open.example() == example))
+    }
 }
 
 /// A dialect that was learned.
@@ -143,6 +151,8 @@ struct Group<'a> {
     known: Option<Known>,
     /// Which of several notations that follow each other they are written in, from 1.
     number: usize,
+    /// Whether a word may open pairs or stand alone, as its arguments say.
+    by_arguments: bool,
 }
 
 /// The constructs that a known dialect reads in the files of a group.
@@ -187,15 +197,16 @@ pub fn learn_from(read: &AsKnown<'_>, rendered: &[SourceFile]) -> Vec<Learned> {
         Some(_) => gate::keep_what_helps(learned, read),
         None => Some(learned),
     };
-    let (candidates, own_words) = rayon::join(|| candidates(read), || own_words::find(read, Look::Whole));
+    let (candidates, mut own_words) = rayon::join(|| candidates(read), || own_words::find(read, Look::Whole));
     let mut found: Vec<Learned> = candidates.into_iter().filter_map(helps).collect();
+    own_words.extend(own_words_of_learned(&found, read));
     for (name, form) in own_words {
-        match found.iter_mut().find(|learned| learned.extends.as_deref() == Some(name.as_str())) {
+        match found.iter_mut().find(|learned| learned.name == name || learned.extends.as_ref() == Some(&name)) {
             Some(learned) => learned.forms.push(form),
             None => found.extend(gate::extension(&name, read.dialects, form)),
         }
     }
-    for learned in found.iter_mut().filter(|learned| learned.extends.is_some()) {
+    for learned in &mut found {
         learned.forms.sort_by_key(|form| Kind::ALL.iter().position(|kind| *kind == form.kind));
         learned.text = learned.with_forms(&learned.forms);
     }
@@ -203,6 +214,22 @@ pub fn learn_from(read: &AsKnown<'_>, rendered: &[SourceFile]) -> Vec<Learned> {
         rendered::settle(learned, read.files, rendered);
     }
     found
+}
+
+/// What the site says besides in the dialects that nobody knew, as it is read with them.
+fn own_words_of_learned(found: &[Learned], read: &AsKnown<'_>) -> Vec<(String, LearnedForm)> {
+    if found.iter().all(|learned| learned.extends.is_some()) {
+        return Vec::new();
+    }
+    let site = gate::read_with(found, read);
+    let is_new = |name: &str| found.iter().any(|learned| learned.extends.is_none() && learned.name == name);
+    let mut dialects: Vec<Arc<Dialect>> = Vec::new();
+    for (_, template) in site.with_ids().filter(|(_, template)| is_new(&template.dialect.name)) {
+        if !dialects.iter().any(|known| Arc::ptr_eq(known, &template.dialect)) {
+            dialects.push(Arc::clone(&template.dialect));
+        }
+    }
+    own_words::find(&AsKnown { files: read.files, dialects: &dialects, site: &site }, Look::Whole)
 }
 
 /// The dialects that may be learned, before they are tried on the site.
@@ -228,7 +255,13 @@ fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
             let corpus = Corpus::new(own.iter().copied());
             let pattern = pattern(suffix, &own, files.len());
             let known = dialect.map(|at| Known::new(&known[at], &own, read.site));
-            let learned = learn_group(&corpus, &index, &Group { suffix, pattern, known, number: 1 });
+            let mut group = Group { suffix, pattern, known, number: 1, by_arguments: false };
+            let mut learned = learn_group(&corpus, &index, &group);
+            if group.known.is_none() {
+                group.by_arguments = true;
+                learned = gate::better(learned, || learn_group(&corpus, &index, &group), read);
+                learned = learned.into_iter().map(|one| gate::without_misreadings(one, read)).collect();
+            }
             found.extend(learned.into_iter().filter(|one| one.extends.is_some() || gate::shows_structure(one, &own)));
         }
     }
@@ -267,11 +300,14 @@ fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Lea
     let notations = notations::find(corpus, index);
     let tags = tags::read_all(&corpus.texts, &notations);
     let (notations, tags) = relevant(corpus, index, notations, tags);
-    let none = Tails::new();
-    match learn_with(corpus, index, group, &notations, &tags, &none) {
+    let mut apart = Apart { by_arguments: group.by_arguments, ..Apart::default() };
+    match learn_with(corpus, index, group, &notations, &tags, &apart) {
         Ok(learned) => learned,
         // What opens at the end of tags is a word of its own.
-        Err(tails) => learn_with(corpus, index, group, &notations, &tags, &tails).unwrap_or_default(),
+        Err(tails) => {
+            apart.tails = tails;
+            learn_with(corpus, index, group, &notations, &tags, &apart).unwrap_or_default()
+        }
     }
 }
 
@@ -282,9 +318,9 @@ fn learn_with(
     group: &Group<'_>,
     notations: &[Notation],
     tags: &[Tag],
-    tails: &Tails,
+    apart: &Apart,
 ) -> Result<Vec<Learned>, Tails> {
-    let directives = directives::all(corpus, tags, notations, tails);
+    let directives = directives::all(corpus, tags, notations, apart);
     let of = meaning::by_directive(&directives, tags.len());
     let comments = comments::comment_directives(corpus, notations, tags, &directives);
     let references = references::find(corpus, index, tags, &directives, &comments);
@@ -298,7 +334,7 @@ fn learn_with(
     let others = |pairs: &pairs::Pairs| pairs.partner.keys().filter(|&&tag| !single.contains(&of[tag])).count();
     let is_better = without.score > with.score || without.score == with.score && others(&without) > others(&with);
     let pairs = if is_better { without } else { with };
-    if tails.is_empty() && !pairs.tails.is_empty() {
+    if apart.tails.is_empty() && !pairs.tails.is_empty() {
         return Err(pairs.tails);
     }
     let starts: Vec<usize> =
@@ -326,7 +362,13 @@ fn learn_with(
     if let Some(apart) = apart {
         let learn_one = |(at, files): (usize, Vec<TextId>)| {
             let own = Corpus::of(files.into_iter().map(|file| corpus.texts[file].clone()).collect());
-            let one = Group { suffix: group.suffix, pattern: group.pattern.clone(), known: None, number: at + 2 };
+            let one = Group {
+                suffix: group.suffix,
+                pattern: group.pattern.clone(),
+                known: None,
+                number: at + 2,
+                by_arguments: group.by_arguments,
+            };
             learn_group(&own, index, &one)
         };
         return Ok(apart.into_iter().enumerate().flat_map(learn_one).collect());
@@ -345,7 +387,7 @@ fn learn_with(
 
 /// Leaves out notations whose tags mean nothing, so that their words confuse no others.
 fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: Vec<Tag>) -> (Vec<Notation>, Vec<Tag>) {
-    let directives = directives::all(corpus, &tags, &notations, &Tails::new());
+    let directives = directives::all(corpus, &tags, &notations, &Apart::default());
     let comments = comments::comment_directives(corpus, &notations, &tags, &directives);
     let references = references::find(corpus, index, &tags, &directives, &comments);
     // How many files are named in each notation: where one names many, a few in another are chance.

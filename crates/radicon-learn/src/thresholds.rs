@@ -239,6 +239,12 @@ pub(super) const LEAST_CHILDREN: usize = 2;
 /// Of the names that a form brings, at most one in so many may lead nowhere.
 pub(super) const ONE_MISS_IN: usize = 4;
 
+/// A reading that misreads at most one pair in so many files needs no other: the bar of a hundred, and some dirt.
+pub(super) const FILES_PER_MISREADING: usize = 200;
+
+/// Of the pairs that are misread, so many kinds are tried without: those with most misreadings.
+pub(super) const MOST_SUSPECTS: usize = 4;
+
 /// At least this many files must show the structure of a dialect that nobody knew, and one in
 /// [`SHOWING_ONE_IN`] of those it was learned from: pages beside it may have none.
 pub(super) const FEWEST_SHOWING: usize = 2;

@@ -270,7 +270,8 @@ impl Writer<'_> {
             }
         }
         if matches!(kind, Kind::Control) {
-            for &branch in pairs.branches.get(&id).into_iter().flatten() {
+            let divides = |branch: &&DirectiveId| self.facts.divides(**branch, self.found);
+            for &branch in pairs.branches.get(&id).into_iter().flatten().filter(divides) {
                 shape.branch.extend(self.plain(branch, Kind::Control).into_iter().map(|(open, _)| open));
             }
         }
@@ -406,8 +407,8 @@ impl Writer<'_> {
 
     /// The text before a slot, with blanks where some are written.
     fn lead_as_written(&self, tag: &Tag, text: &str, lead: &str, token: usize) -> String {
-        if lead.len() < 2 {
-            return lead.to_owned();
+        if lead.is_empty() {
+            return String::new();
         }
         let start = tag.tokens[lead_start(tag, lead, token)].range.start;
         let written = &text[start..tag.tokens[token].range.start];

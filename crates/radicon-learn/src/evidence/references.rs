@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rayon::prelude::*;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::read::corpus::{Corpus, Index, Naming};
+use crate::read::corpus::{Corpus, Index, Naming, application};
 use crate::read::corpus::{FileId, TextId};
 use crate::read::directives::DirectiveId;
 use crate::read::directives::{Directive, Slot, arguments_of};
@@ -13,7 +13,7 @@ use crate::read::tags::TagId;
 use crate::read::tags::{Tag, token_text};
 use crate::site::folder;
 use crate::thresholds::{
-    IN_RINGS, LEAST_PLACED, LONGEST_NAME, MOST_BY_CHANCE, RESOLVED, RESOLVED_BARE, SHOWING_RULE, UNSEEN,
+    IN_RINGS, LEAST_PLACED, LONGEST_NAME, MOST_BY_CHANCE, RESOLVED, RESOLVED_BARE, SHOWING_RULE, SOME, UNSEEN,
 };
 
 /// An argument of a directive that names files.
@@ -211,8 +211,9 @@ impl SlotUse {
         if written.is_empty() || written.len() > LONGEST_NAME || written.contains(['<', '\n', ' ', '{']) {
             return;
         }
-        // A name that is written with slashes keeps its dots.
-        let separators = if written.contains('/') { &SEPARATORS[..1] } else { &SEPARATORS[..] };
+        // A name that is written with slashes keeps its dots; one behind an application's name has its own.
+        let plain = application(written).map_or(written, |(_, rest)| rest);
+        let separators = if plain.contains('/') { &SEPARATORS[..1] } else { &SEPARATORS[..] };
         let readings = index.readings(written, separators);
         // Of several files the one whose path has most in common with the naming one.
         let mut best: FxHashMap<(&str, &str), (usize, FileId, &str)> = FxHashMap::default();
@@ -245,7 +246,7 @@ impl SlotUse {
 
     /// How its names become files, by the site's rule where that explains any.
     fn reference(&self, rule: Option<&Rule>) -> Option<Reference> {
-        let (naming, suffixes, mut edges) = usual(&self.votes, rule.map(|rule| rule.prefix.as_str()))?;
+        let (naming, suffixes, mut edges) = usual(&self.votes, rule)?;
         edges.sort_unstable();
         (!edges.is_empty()).then(|| Reference {
             directive: self.directive,
@@ -280,15 +281,15 @@ fn keep_places(tags: &[Tag], directives: &[Directive], slots: &mut Vec<SlotUse>)
 
 /// How the names of a site become files.
 struct Rule {
-    /// The prefix of most of them.
-    prefix: String,
+    /// What is put before them: parts may have a sign that layouts have not.
+    prefixes: BTreeSet<String>,
     /// The suffixes that may come after them.
     suffixes: BTreeSet<String>,
 }
 
 impl Rule {
     fn explains(&self, naming: &Naming) -> bool {
-        naming.prefix == self.prefix && self.suffixes.contains(&naming.suffix)
+        self.prefixes.contains(&naming.prefix) && self.suffixes.contains(&naming.suffix)
     }
 }
 
@@ -328,8 +329,10 @@ fn usual_rule<'f>(
             }
         }
     }
-    let rule = prefixes.into_iter().max_by_key(|(prefix, uses)| (*uses, std::cmp::Reverse(prefix.len())));
-    (rule.map(|(prefix, _)| Rule { prefix, suffixes }), roots)
+    let most = prefixes.values().copied().max().unwrap_or(0);
+    prefixes.retain(|_, uses| SOME.reached(*uses, most));
+    let prefixes: BTreeSet<String> = prefixes.into_keys().collect();
+    ((!prefixes.is_empty()).then_some(Rule { prefixes, suffixes }), roots)
 }
 
 /// How often what is in tags is a file's name by chance.
@@ -345,7 +348,7 @@ impl Chance {
         let (mut hits, mut names, mut places) = (0, 0, 0);
         for slot in slots {
             let is_hit = |prefixes: &&BTreeSet<String>| match rule {
-                Some(rule) => prefixes.contains(&rule.prefix),
+                Some(rule) => !prefixes.is_disjoint(&rule.prefixes),
                 None => !prefixes.is_empty(),
             };
             let own = slot.names.values().filter(is_hit).count();
@@ -370,12 +373,12 @@ impl Chance {
 }
 
 /// The way in which most names are written: separator, prefix and suffix, other suffixes, and who names what.
-fn usual(votes: &Votes, prefix: Option<&str>) -> Option<(Naming, Vec<String>, Edges)> {
+fn usual(votes: &Votes, rule: Option<&Rule>) -> Option<(Naming, Vec<String>, Edges)> {
     // A name may be written with and without its suffix; the most frequent way counts.
     let most = |a: &(&(String, String), &Vec<_>), b: &(&(String, String), &Vec<_>)| {
         a.1.len().cmp(&b.1.len()).then_with(|| b.0.cmp(a.0))
     };
-    let by_rule = votes.iter().filter(|(naming, _)| prefix.is_none_or(|prefix| naming.0 == prefix)).max_by(most);
+    let by_rule = votes.iter().filter(|(naming, _)| rule.is_none_or(|rule| rule.prefixes.contains(&naming.0))).max_by(most);
     let (naming, found) = by_rule.or_else(|| votes.iter().max_by(most))?;
     let mut separators: BTreeMap<&str, usize> = BTreeMap::new();
     found

@@ -145,7 +145,10 @@ impl Facts<'_> {
 
     /// The file name of files that hold nothing but the parent line, for all files beside and under them; and
     /// the layout that each of these gets.
-    fn markers(&self, found: &Meanings) -> Option<(String, Vec<(TextId, TextId)>)> {
+    fn markers(&self, found: &Meanings) -> Option<(String, BTreeMap<TextId, TextId>)> {
+        let others = self.references.iter().filter(|reference| !found.of.contains_key(&reference.directive));
+        let parts: BTreeSet<TextId> =
+            others.flat_map(|reference| &reference.edges).filter_map(|(_, file)| self.file_of(*file)).collect();
         let alone: Vec<TextId> = found
             .parents
             .keys()
@@ -158,40 +161,47 @@ impl Facts<'_> {
                 let range = &self.tags[at].range;
                 text[..range.start].trim().is_empty() && text[range.end..].trim().is_empty()
             })
-            .filter(|file| !found.parents.values().any(|parent| parent == file))
+            .filter(|file| !found.parents.values().any(|parent| parent == file) && !parts.contains(file))
             .collect();
+        let named = |path: &str, name: &str| path.rsplit('/').next() == Some(name);
         let mut names: BTreeMap<&str, usize> = BTreeMap::new();
         for &file in &alone {
             let path = &self.corpus.texts[file].path;
             let folder = folder(path);
-            // What lies under it names no parent itself, and has no skeleton.
-            let beneath: Vec<TextId> = TextId::all(self.corpus.texts.len())
+            // What lies under it names no parent itself, has no skeleton, and is no part of other files; pages that
+            // do name theirs are the exception.
+            let beneath = TextId::all(self.corpus.texts.len())
                 .filter(|&other| other != file && beneath(&self.corpus.texts[other].path, folder).is_some())
-                .filter(|&other| !found.parents.values().any(|parent| *parent == other))
-                .collect();
-            let without = beneath
-                .iter()
-                .filter(|&&other| !found.parents.contains_key(&other) && !self.corpus.texts[other].has_skeleton());
-            if without.count() >= 1 {
+                .filter(|other| !parts.contains(other) && !self.corpus.texts[*other].has_skeleton())
+                .filter(|&other| !found.parents.values().any(|parent| *parent == other));
+            let (naming, without): (Vec<TextId>, Vec<TextId>) =
+                beneath.partition(|other| found.parents.contains_key(other) && !alone.contains(other));
+            if without.iter().any(|other| !alone.contains(other)) && without.len() > naming.len() {
                 *names.entry(path.rsplit('/').next().unwrap_or(path)).or_default() += 1;
             }
         }
+        // A marker's name is no page's.
+        names.retain(|name, _| {
+            let all = self.corpus.texts.iter().filter(|text| named(&text.path, name)).count();
+            alone.iter().filter(|&&file| named(&self.corpus.texts[file].path, name)).count() == all
+        });
         let (name, _) = names.into_iter().max_by_key(|(_, n)| *n)?;
-        let mut given = Vec::new();
         let marked: Vec<TextId> =
-            alone.into_iter().filter(|&f| self.corpus.texts[f].path.rsplit('/').next() == Some(name)).collect();
+            alone.into_iter().filter(|&f| named(&self.corpus.texts[f].path, name)).collect();
         let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
-        for file in marked {
+        let mut given: BTreeMap<TextId, TextId> = BTreeMap::new();
+        for &file in &marked {
             let layout = found.parents[&file];
             let folder = folder(&self.corpus.texts[file].path).to_owned();
-            for other in TextId::all(self.corpus.texts.len()) {
-                if other != file
-                    && !layouts.contains(&other)
-                    && beneath(&self.corpus.texts[other].path, &folder).is_some()
-                {
-                    given.push((other, layout));
-                }
-            }
+            let others = TextId::all(self.corpus.texts.len()).filter(|other| *other != file && !layouts.contains(other));
+            let own = others.filter(|&other| beneath(&self.corpus.texts[other].path, &folder).is_some());
+            given.extend(own.map(|other| (other, layout)));
+        }
+        // One file alone may be an odd page: then what the others say must recur in the layout.
+        let all = self.names(|_| true);
+        let recurs = |notation| self.recurrence(&given, &all, &all, notation).0 >= RECUR;
+        if marked.len() < 2 && !NotationId::all(self.notations.len()).any(recurs) {
+            return None;
         }
         Some((name.to_owned(), given))
     }

@@ -163,10 +163,21 @@ impl<'f> Index<'f> {
         self.paths[id.index()]
     }
 
-    /// Every way in which a written name ends the path of a file.
+    /// Every way in which a written name ends the path of a file; if none, in which it does so behind the name of
+    /// an application that is in the path.
     pub fn readings(&self, written: &str, separators: &[&str]) -> Vec<(Naming, FileId)> {
+        let found = self.endings(strip_start(written), separators);
+        if !found.is_empty() {
+            return found;
+        }
+        let Some((application, rest)) = application(written) else { return found };
+        let mut found = self.endings(rest, separators);
+        found.retain(|(_, id)| folder(self.path(*id)).split('/').any(|part| part == application));
+        found
+    }
+
+    fn endings(&self, plain: &str, separators: &[&str]) -> Vec<(Naming, FileId)> {
         let mut found = Vec::new();
-        let plain = strip_start(written);
         for (at, &separator) in separators.iter().enumerate() {
             // A name without a folder says nothing about the separator.
             if at > 0 && !plain.contains(separator) {
@@ -195,6 +206,13 @@ pub(crate) fn strip_start(written: &str) -> &str {
         rest = shorter;
     }
     rest
+}
+
+/// The application that a written name may begin with, and what follows: `~fares/row`, `fares::row`.
+pub(crate) fn application(written: &str) -> Option<(&str, &str)> {
+    let plain = written.trim_start_matches(|c: char| !c.is_alphanumeric() && c != '.' && c != '/');
+    let separator = ["::", ":", "/"].into_iter().find(|separator| plain.contains(separator))?;
+    plain.split_once(separator).filter(|(application, rest)| !application.is_empty() && !rest.is_empty())
 }
 
 /// The files of one kind.

@@ -46,6 +46,34 @@ pub(crate) struct Directive {
 /// Words and signs that open pairs where they end a tag, with the notation.
 pub(crate) type Tails = BTreeSet<(NotationId, String)>;
 
+/// What makes tags with one word different ones.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Apart {
+    pub tails: Tails,
+    /// A word may open pairs or stand alone, as its arguments say.
+    pub by_arguments: bool,
+}
+
+/// What a tag's arguments are.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+enum Arguments {
+    Any,
+    None,
+    /// A name that something is assigned to.
+    Assigned,
+}
+
+impl Arguments {
+    fn of(tag: &Tag) -> Self {
+        let kinds = tag.tokens.iter().map(|token| token.kind).take(2).collect::<Vec<_>>();
+        match kinds[..] {
+            [] => Self::None,
+            [TokenKind::Word, TokenKind::Sign(b'=' | b':')] => Self::Assigned,
+            _ => Self::Any,
+        }
+    }
+}
+
 impl Directive {
     pub fn label(&self) -> String {
         format!("{}{}", self.mark, self.words.join(" "))
@@ -129,23 +157,25 @@ pub(crate) fn closes_first(mark: &str) -> bool {
 }
 
 /// Groups tags by their words.
-pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], tails: &Tails) -> Vec<Directive> {
+pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: &Apart) -> Vec<Directive> {
     let text = |tag: &Tag| corpus.texts[tag.file].text.as_str();
-    let mut groups: FxHashMap<(NotationId, &str, &str, &str), Vec<TagId>> = FxHashMap::default();
+    let tails = &apart.tails;
+    let mut groups: FxHashMap<(NotationId, &str, &str, &str, Arguments), Vec<TagId>> = FxHashMap::default();
     for (at, tag) in TagId::each(tags) {
         let [mark, word, tail] = [&tag.mark, &tag.word, &tag.tail].map(|range| &text(tag)[range.clone()]);
         let opens = !tails.is_empty() && !closes_first(mark) && tails.contains(&(tag.notation, tail.to_owned()));
-        let key = (tag.notation, mark, word, if opens { tail } else { "" });
+        let arguments = if apart.by_arguments { Arguments::of(tag) } else { Arguments::Any };
+        let key = (tag.notation, mark, word, if opens { tail } else { "" }, arguments);
         groups.entry(key).or_default().push(at);
     }
     let mut words: FxHashMap<(NotationId, &str), usize> = FxHashMap::default();
-    for (&(notation, _, word, _), tags) in &groups {
+    for (&(notation, _, word, ..), tags) in &groups {
         *words.entry((notation, word)).or_default() += tags.len();
     }
     let mut found = Vec::new();
     let mut keys: Vec<_> = groups.keys().copied().collect();
     keys.sort_unstable();
-    for key @ (notation, mark, word, tail) in keys {
+    for key @ (notation, mark, word, tail, _) in keys {
         let group = &groups[&key];
         // Tags whose second word says more: it is the word of other tags, or always the same.
         let mut second: FxHashMap<&str, Vec<TagId>> = FxHashMap::default();

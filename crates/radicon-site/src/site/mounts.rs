@@ -20,7 +20,8 @@ pub struct Mount {
     pub why: String,
 }
 
-/// At least so many names must follow a mount that nobody configured, of at least so many applications.
+/// At least so many names must follow a mount that nobody configured, of at least so many applications; one is enough
+/// where a sign sets it off.
 const FEWEST_NAMES: usize = 3;
 const FEWEST_APPLICATIONS: usize = 2;
 
@@ -77,9 +78,10 @@ pub(super) fn infer(site: &Site) -> Vec<Mount> {
             let left: Vec<&String> = names.iter().filter(|(at, _)| unexplained.contains(at)).map(|(_, a)| a).collect();
             (left.len(), left.into_iter().collect::<BTreeSet<_>>().len())
         };
-        let enough =
-            |(names, applications): (usize, usize)| names >= FEWEST_NAMES && applications >= FEWEST_APPLICATIONS;
-        let best = candidates.iter().filter(|(_, names)| enough(gain(names)));
+        let enough = |(name, _): &(String, String), (names, applications): (usize, usize)| {
+            names >= FEWEST_NAMES && (applications >= FEWEST_APPLICATIONS || name != "<a>/<rest>")
+        };
+        let best = candidates.iter().filter(|(mount, names)| enough(mount, gain(names)));
         let Some(((name, file), names)) = best.rev().max_by_key(|(_, names)| gain(names)) else { break };
         let why = format!("{} references that no root explains resolve this way", gain(names).0);
         mounts.push(Mount { name: name.clone(), file: file.clone(), why });
