@@ -123,6 +123,8 @@ pub(super) fn better(one: Vec<Learned>, other: impl FnOnce() -> Vec<Learned>, re
     }
     let other = other();
     let found = Quality::of(&read_with(&other, read));
+    if std::env::var("DBG").is_ok() { eprintln!("better {} {} {} | {} {} {}", known.misread, known.resolved, known.missing, found.misread, found.resolved, found.missing); }
+    if std::env::var("DBG2").is_ok() { for one in &other { eprintln!("{}", one.text); } }
     let is_better = found.misread < known.misread && found.resolved >= known.resolved;
     if is_better { other } else { one }
 }

@@ -270,8 +270,7 @@ impl Writer<'_> {
             }
         }
         if matches!(kind, Kind::Control) {
-            let divides = |branch: &&DirectiveId| self.facts.divides(**branch, self.found);
-            for &branch in pairs.branches.get(&id).into_iter().flatten().filter(divides) {
+            for &branch in pairs.branches.get(&id).into_iter().flatten() {
                 shape.branch.extend(self.plain(branch, Kind::Control).into_iter().map(|(open, _)| open));
             }
         }
@@ -484,7 +483,7 @@ impl Writer<'_> {
             let tag = self.tag(at);
             let rest = tag.tokens.len() > directive.taken;
             let written = match (kind, tag.call, rest) {
-                (Kind::Set, _, _) => self.assignment(tag, self.text(at), directive.taken),
+                (Kind::Set, _, _) => assignment(tag, self.text(at), directive.taken),
                 (_, true, true) => {
                     if self.text(at)[tag.word.end..].starts_with(' ') {
                         " (<expr>)"
@@ -504,19 +503,23 @@ impl Writer<'_> {
         }
         groups.into_iter().map(|(body, tags)| (self.around(id, body, &tags), tags)).collect()
     }
+}
 
-    fn assignment(&self, tag: &Tag, text: &str, taken: usize) -> &'static str {
-        let Some(sign) = tag.tokens.get(taken + 1) else { return "" };
-        let colon = sign.kind == TokenKind::Sign(b':');
-        let tight = !text[..sign.range.start].ends_with(' ');
-        let quoted =
-            tag.tokens.get(taken + 2).is_some_and(|t| t.kind == TokenKind::Quoted) && tag.tokens.len() == taken + 3;
-        match (colon, tight, quoted) {
-            (true, ..) => " <name> := <expr>",
-            (false, true, true) => " <name>=\"<value>\"",
-            (false, true, false) => " <name>=<expr>",
-            (false, false, _) => " <name> = <expr>",
-        }
+/// How a tag that binds a name is written, after its word.
+fn assignment(tag: &Tag, text: &str, taken: usize) -> &'static str {
+    let [name, sign, ..] = &tag.tokens[taken..] else { return "" };
+    let colon = sign.kind == TokenKind::Sign(b':');
+    let tight = !text[..sign.range.start].ends_with(' ');
+    let quoted =
+        tag.tokens.get(taken + 2).is_some_and(|t| t.kind == TokenKind::Quoted) && tag.tokens.len() == taken + 3;
+    let is_signed = text[name.range.clone()].starts_with('$');
+    match (colon, tight, quoted) {
+        (true, ..) if is_signed => " $<name> := <expr>",
+        (true, ..) => " <name> := <expr>",
+        (false, _, _) if is_signed => " $<name> = <expr>",
+        (false, true, true) => " <name>=\"<value>\"",
+        (false, true, false) => " <name>=<expr>",
+        (false, false, _) => " <name> = <expr>",
     }
 }
 

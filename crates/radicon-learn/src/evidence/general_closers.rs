@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::FxHashSet;
 
 use crate::evidence::pairs::{Closer, Finder, Pairs, prints};
-use crate::read::directives::{DirectiveId, closes_first};
+use crate::read::directives::{Arguments, DirectiveId, closes_first};
 use crate::read::pieces::{between, is_balanced};
 use crate::read::tags::{NotationId, TagId};
 use crate::read::tags::{Tag, TokenKind};
@@ -286,7 +286,7 @@ impl Finder<'_> {
         closers: &[DirectiveId],
         is_other: impl Fn(DirectiveId) -> bool,
     ) -> Vec<Candidate<'_>> {
-        let mut groups: BTreeMap<(Opens<'_>, &str, bool), Vec<Opening>> = BTreeMap::new();
+        let mut groups: BTreeMap<(Opens<'_>, &str, bool, Arguments), Vec<Opening>> = BTreeMap::new();
         for (id, directive) in DirectiveId::each(self.directives) {
             let skipped = directive.notation != notation || is_other(id) || self.single.contains(&id);
             if skipped || closes_first(&directive.mark) || self.is_prose(id) {
@@ -298,11 +298,12 @@ impl Finder<'_> {
                 let opening = Opening { tag, closes: closes(closers, |closer| closer == id || self.says(tag, closer)) };
                 if may_lead {
                     let word = Opens::Word(directive.words[0].as_str());
-                    groups.entry((word, directive.mark.as_str(), directive.with_value)).or_default().push(opening);
+                    let key = (word, directive.mark.as_str(), directive.with_value, directive.arguments);
+                    groups.entry(key).or_default().push(opening);
                 }
                 let tail = &self.text(tag)[self.tags[tag].tail.clone()];
                 if !tail.is_empty() {
-                    groups.entry((Opens::Tail(tail), "", false)).or_default().push(opening);
+                    groups.entry((Opens::Tail(tail), "", false, Arguments::Any)).or_default().push(opening);
                 }
             }
         }

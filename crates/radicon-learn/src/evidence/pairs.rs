@@ -444,7 +444,7 @@ impl Finder<'_> {
                 continue;
             }
             let mut openers: BTreeMap<DirectiveId, usize> = BTreeMap::new();
-            let mut balanced = 0;
+            let (mut balanced, mut at_edge) = (0, 0);
             for &at in &directive.tags {
                 let Some(&opener) = pairs.around.get(&at).and_then(|around| around.last()) else { continue };
                 *openers.entry(self.of[opener]).or_default() += 1;
@@ -456,6 +456,7 @@ impl Finder<'_> {
                 let before = between(text, self.tags[opener].range.end, self.tags[at].range.start);
                 let after = between(text, self.tags[at].range.end, end);
                 balanced += usize::from(is_balanced(before) && is_balanced(after));
+                at_edge += usize::from(before.trim().is_empty() || after.trim().is_empty());
             }
             let inside: usize = openers.values().sum();
             let wordy = self.argless(id) || self.reopens(id) || self.looks_conditional(id, &openers);
@@ -464,6 +465,8 @@ impl Finder<'_> {
             if inside == directive.tags.len()
                 && inside >= least
                 && BALANCED.reached(balanced, inside)
+                // What is mostly first or last in a pair stands for something there.
+                && !MOST.reached(at_edge, inside)
                 && openers.len() <= 3
                 && wordy
             {

@@ -124,16 +124,12 @@ impl Facts<'_> {
         })
     }
 
-    /// Whether it divides pairs that are no regions, and is hardly ever right inside a region.
-    pub(crate) fn divides(&self, id: DirectiveId, found: &Meanings) -> bool {
-        let region = |open: DirectiveId| {
-            found.of.get(&open).is_some_and(|m| matches!(m.kind, Kind::Block | Kind::Fill | Kind::Slot))
+    /// Whether it divides pairs that are no regions.
+    pub(super) fn divides(&self, id: DirectiveId, found: &Meanings) -> bool {
+        let region = |open: &DirectiveId| {
+            found.of.get(open).is_some_and(|m| matches!(m.kind, Kind::Block | Kind::Fill | Kind::Slot))
         };
-        let in_region =
-            |at: &&TagId| self.pairs.around.get(at).and_then(|around| around.last()).is_some_and(|&o| region(self.of[o]));
-        let tags = &self.directives[id].tags;
-        self.pairs.branches.iter().any(|(open, list)| !region(*open) && list.contains(&id))
-            && !SOME.reached(tags.iter().filter(in_region).count(), tags.len())
+        self.pairs.branches.iter().any(|(open, list)| !region(open) && list.contains(&id))
     }
 
     /// Whether a notation builds skeletons: it holds parents, regions or their like.

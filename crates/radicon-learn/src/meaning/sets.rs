@@ -42,11 +42,15 @@ impl Facts<'_> {
         {
             return false;
         }
+        let is_name = |text: &str| text.trim_start_matches('$').bytes().all(is_word);
         let binds = |at: &&TagId| match &self.tags[**at].tokens[directive.taken..] {
-            [name, sign, next @ ..] if self.text(**at)[name.range.clone()].bytes().all(is_word) => match sign.kind {
+            [name, sign, next @ ..] if is_name(&self.text(**at)[name.range.clone()]) => match sign.kind {
                 // What is compared or passed on is not bound.
                 TokenKind::Sign(b'=') => !next.first().is_some_and(|t| matches!(t.kind, TokenKind::Sign(b'=' | b'>'))),
-                TokenKind::Sign(b':') => sign.range.start == name.range.end,
+                TokenKind::Sign(b':') => {
+                    sign.range.start == name.range.end
+                        || next.first().is_some_and(|next| next.kind == TokenKind::Sign(b'='))
+                }
                 _ => false,
             },
             _ => false,

@@ -71,7 +71,7 @@ pub(crate) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
         mask = Mask::of(corpus, &chosen);
         drop_covered(&mut places, &mask);
     }
-    let weak = |open: &[u8]| open.len() == 1 || open.starts_with(b"<!--") && open.len() > 4;
+    let weak = |open: &[u8]| open.len() == 1 || open.starts_with(b"<!--");
     let others: Vec<&Vec<u8>> =
         places.iter().filter(|(open, uses)| weak(open) && is_used(files, uses)).map(|(open, _)| open).collect();
     for open in others {

@@ -41,6 +41,8 @@ pub(crate) struct Directive {
     pub names_file: bool,
     /// The word or sign that ends all its tags and opens a pair, whatever they begin with; or nothing.
     pub tail: String,
+    /// What its tags have after its words, where that makes words different.
+    pub arguments: Arguments,
 }
 
 /// Words and signs that open pairs where they end a tag, with the notation.
@@ -55,8 +57,8 @@ pub(crate) struct Apart {
 }
 
 /// What a tag's arguments are.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-enum Arguments {
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(crate) enum Arguments {
     Any,
     None,
     /// A name that something is assigned to.
@@ -175,7 +177,7 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
     let mut found = Vec::new();
     let mut keys: Vec<_> = groups.keys().copied().collect();
     keys.sort_unstable();
-    for key @ (notation, mark, word, tail, _) in keys {
+    for key @ (notation, mark, word, tail, arguments) in keys {
         let group = &groups[&key];
         // Tags whose second word says more: it is the word of other tags, or always the same.
         let mut second: FxHashMap<&str, Vec<TagId>> = FxHashMap::default();
@@ -215,6 +217,7 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
                         with_value: false,
                         names_file: false,
                         tail: String::new(),
+                        arguments,
                     });
                 }
             }
@@ -232,6 +235,7 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
                     with_value,
                     names_file: notations[notation].names.iter().any(|known| known == mark),
                     tail: tail.to_owned(),
+                    arguments,
                 });
             }
         }
