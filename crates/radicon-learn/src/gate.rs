@@ -9,7 +9,7 @@ use super::{AsKnown, Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
 use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
 use crate::text::{MOST_SLIPS, slip_of};
-use crate::thresholds::{FEWEST_SHOWING, FILES_PER_MISREADING, MOST_SUSPECTS, ONE_MISS_IN, SHOWING_ONE_IN};
+use crate::thresholds::{FEWEST_SHOWING, FILES_PER_MISREADING, MOST_SUSPECTS, SUSPECT, ONE_MISS_IN, SHOWING_ONE_IN};
 
 /// How well a site is read.
 struct Quality {
@@ -124,7 +124,7 @@ pub(super) fn better(one: Vec<Learned>, other: impl FnOnce() -> Vec<Learned>, re
     let other = other();
     let found = Quality::of(&read_with(&other, read));
     if std::env::var("DBG").is_ok() { eprintln!("better {} {} {} | {} {} {}", known.misread, known.resolved, known.missing, found.misread, found.resolved, found.missing); }
-    if std::env::var("DBG2").is_ok() { for one in &other { eprintln!("{}", one.text); } }
+    if std::env::var("DBG2").is_ok() { for one in &other { eprintln!("{}", one.text); } for (_, t) in read_with(&other, read).with_ids() { for e in &t.constructs.errors { eprintln!("!! {} {}", t.path, e.message); } } }
     let is_better = found.misread < known.misread && found.resolved >= known.resolved;
     if is_better { other } else { one }
 }
@@ -147,7 +147,10 @@ pub(super) fn without_misreadings(mut learned: Learned, read: &AsKnown<'_>) -> L
     };
     let (mut quality, mut blamed) = look(&learned);
     while quality.misread * FILES_PER_MISREADING > read.files.len() {
-        let mut suspects: Vec<(String, usize)> = blamed.iter().map(|(open, n)| (open.clone(), *n)).collect();
+        let uses = |open: &str| learned.forms.iter().filter(|form| form.opens_with(open)).map(|form| form.uses).sum();
+        let is_suspect = |(open, errors): &(&String, &usize)| SUSPECT.reached(**errors, uses(open));
+        let mut suspects: Vec<(String, usize)> =
+            blamed.iter().filter(is_suspect).map(|(open, n)| (open.clone(), *n)).collect();
         suspects.sort_by_key(|(open, errors)| (std::cmp::Reverse(*errors), open.clone()));
         suspects.truncate(MOST_SUSPECTS);
         let better = suspects.into_iter().find_map(|(open, _)| {

@@ -242,6 +242,9 @@ pub(super) const ONE_MISS_IN: usize = 4;
 /// A reading that misreads at most one pair in so many files needs no other: the bar of a hundred, and some dirt.
 pub(super) const FILES_PER_MISREADING: usize = 200;
 
+/// A pair is suspected from so many misreadings for a hundred of its uses on.
+pub(super) const SUSPECT: Share = Share(10);
+
 /// Of the pairs that are misread, so many kinds are tried without: those with most misreadings.
 pub(super) const MOST_SUSPECTS: usize = 4;
 

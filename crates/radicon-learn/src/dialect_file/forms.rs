@@ -255,6 +255,11 @@ impl Writer<'_> {
                         shape.close.push(self.around(closer.directive, &place, &named));
                     }
                     let bare: Vec<TagId> = own.iter().copied().filter(|at| !is_named(at)).collect();
+                    if !shape.open.contains("<name>") && bare.len() < named.len() {
+                        // It repeats what its opener says.
+                        shape.close.push(self.around(closer.directive, " <args>", &named));
+                        continue;
+                    }
                     if !bare.is_empty() || named.is_empty() || !shape.open.contains("<name>") {
                         let call = bare.first().is_some_and(|&at| self.tag(at).call);
                         // The same closer is written the same, whatever it closes.
@@ -550,6 +555,9 @@ fn rest_after(tag: &Tag, text: &str, rest: &[&Token], kind: Kind) -> String {
                 }
                 _ => ", \"<value>\"".to_owned(),
             }
+        }
+        [key, sign, value] if region && sign.kind == TokenKind::Sign(b'=') && value.kind == TokenKind::Quoted => {
+            format!(" {}=\"<value>\"", token_text(text, key))
         }
         [first, ..] if first.kind == TokenKind::Sign(b',') => ", <args>".to_owned(),
         [first, ..] if first.kind == TokenKind::Sign(b';') => "; <args>".to_owned(),

@@ -5,12 +5,13 @@ use std::collections::BTreeMap;
 use rustc_hash::FxHashSet;
 
 use crate::read::corpus::Corpus;
+use crate::read::delimiters::mirror;
 use crate::read::directives::Directive;
 use crate::read::directives::DirectiveId;
 use crate::read::pieces::is_prose;
 use crate::read::tags::{Notation, Tag};
 use crate::read::tags::{NotationId, TagId};
-use crate::thresholds::{FEWEST_REMARKS, PROSE, PROSE_MARKED, USES_PER_WORD};
+use crate::thresholds::{FEWEST_REMARKS, PROSE, PROSE_MARKED, SOME, USES_PER_WORD};
 
 /// The directives of notations and marks that hold nothing but words for people.
 pub(crate) fn comment_directives(
@@ -23,6 +24,10 @@ pub(crate) fn comment_directives(
     for (id, directive) in DirectiveId::each(directives) {
         groups.entry((directive.notation, directive.mark.as_str())).or_default().push(id);
     }
+    let ends_as_it_begins = |at: TagId, mark: &str| {
+        let inner = &corpus.texts[tags[at].file].text[tags[at].inner.clone()];
+        inner.trim_end().ends_with(&mirror(mark))
+    };
     let is_comment = |((notation, mark), ids): &((NotationId, &str), Vec<DirectiveId>)| {
         let uses: usize = ids.iter().map(|&id| directives[id].tags.len()).sum();
         let own = ids.iter().flat_map(|&id| &directives[id].tags);
@@ -31,7 +36,10 @@ pub(crate) fn comment_directives(
         let delimits = PROSE.reached(prose, uses) && hints_comment(&notations[*notation].open, "");
         // Sentences begin with many words, tags with few.
         let marks = !mark.is_empty() && PROSE_MARKED.reached(prose, uses) && ids.len() * USES_PER_WORD >= uses;
-        uses >= FEWEST_REMARKS && (delimits || marks && hints_comment("", mark))
+        let mirrored = !mark.is_empty()
+            && SOME.reached(prose, uses)
+            && ids.iter().flat_map(|&id| &directives[id].tags).all(|&at| ends_as_it_begins(at, mark));
+        uses >= FEWEST_REMARKS && (delimits || (marks || mirrored) && hints_comment("", mark))
     };
     groups.into_iter().filter(is_comment).flat_map(|(_, ids)| ids).collect()
 }

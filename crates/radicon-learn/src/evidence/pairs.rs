@@ -7,12 +7,12 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::read::corpus::Corpus;
 use crate::read::corpus::TextId;
 use crate::read::directives::DirectiveId;
-use crate::read::directives::{Directive, Tails, arguments_of, closes_first};
+use crate::read::directives::{Arguments, Directive, Tails, arguments_of, closes_first};
 use crate::read::pieces::{between, element_end, is_balanced, is_prose, is_word};
 use crate::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::read::tags::{NotationId, TagId};
 use crate::thresholds::{
-    ARGLESS, BALANCED, FEWEST_OF_ONE, HALF, LONGEST_AFFIX, MOST, NEARLY_ALL, NESTED, PAIRS_PER_BRANCH, SOME,
+    ARGLESS, BALANCED, FEWEST_LEFT_OPEN, FEWEST_OF_ONE, HALF, LONGEST_AFFIX, MOST, NEARLY_ALL, NESTED, PAIRS_PER_BRANCH, SOME,
 };
 
 /// How a closer is written.
@@ -185,7 +185,12 @@ impl Finder<'_> {
         for (_, mut members) in ranked {
             members
                 .retain(|(open, close, _)| !pairs.is_opener(*open) && !used.contains(close) && !pairs.is_closer(*open));
-            members.retain(|member| self.nests(std::slice::from_ref(member)));
+            let others: Vec<Member> = members.iter().filter_map(|member| self.other_closer(member)).collect();
+            members.retain(|member| {
+                let has_other = others.iter().any(|other| other.0 == member.0);
+                has_other || self.nests(std::slice::from_ref(member))
+            });
+            members.extend(others);
             // An affix that one word has, now and then, is chance.
             let words: BTreeSet<&str> = members.iter().map(|m| self.directives[m.0].words[0].as_str()).collect();
             let closes: usize = members.iter().map(|m| self.directives[m.1].tags.len()).sum();
@@ -202,13 +207,36 @@ impl Finder<'_> {
         }
     }
 
+    /// A word without arguments that ends those of an opener's pairs which its closer does not: regions of layouts may
+    /// end in a word of their own, where the content for them ends in another.
+    fn other_closer(&self, member: &Member) -> Option<Member> {
+        let (opener, closer) = (&self.directives[member.0], &self.directives[member.1]);
+        let left = opener.tags.len().checked_sub(closer.tags.len()).filter(|left| *left >= FEWEST_LEFT_OPEN)?;
+        if self.nests(std::slice::from_ref(member)) {
+            return None;
+        }
+        let ends = |&id: &DirectiveId| {
+            let directive = &self.directives[id];
+            directive.notation == opener.notation
+                && directive.tags.len().abs_diff(left) * 20 <= left
+                && !directive.label().is_empty()
+                && !prints(&directive.mark)
+                && !self.single.contains(&id)
+                && self.argless(id)
+                && self.nests(&[member.clone(), (member.0, id, None)])
+        };
+        DirectiveId::all(self.directives.len()).find(ends).map(|id| (member.0, id, None))
+    }
+
     /// The affixes that make closers of openers' words, with the directives for which they do.
     fn affixes(&self, pairs: &Pairs) -> BTreeMap<Affix, Vec<Member>> {
         let mut by_word: FxHashMap<(NotationId, String), Vec<DirectiveId>> = FxHashMap::default();
         for (open, directive) in DirectiveId::each(self.directives) {
             let single = self.single.contains(&open)
                 || prints(&directive.mark)
-                || directive.with_value && self.notations[directive.notation].style == Style::Sigil;
+                || directive.with_value
+                    && (self.notations[directive.notation].style == Style::Sigil
+                        || directive.arguments == Arguments::Valued);
             if !single && !directive.words[0].is_empty() && !pairs.is_opener(open) {
                 by_word.entry((directive.notation, directive.words.join(" "))).or_default().push(open);
             }

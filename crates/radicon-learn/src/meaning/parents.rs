@@ -13,7 +13,7 @@ use crate::read::directives::{Slot, arguments_of};
 use crate::read::tags::{NotationId, TagId};
 use crate::read::tags::{Style, token_text};
 use crate::site::{beneath, folder};
-use crate::thresholds::RECUR;
+use crate::thresholds::{FEWEST_BY_CODE, HALF, RECUR};
 
 /// Words that say that a file has no layout.
 const NO_LAYOUT: [&str; 8] = ["none", "null", "nil", "false", "no", "nothing", "off", "0"];
@@ -77,15 +77,46 @@ impl Facts<'_> {
         (sum / f64::max(files as f64, 1.0), files)
     }
 
+    /// The share of the names of one word's tags that recur up the chain, of the word for which it is the greatest, and
+    /// in how many files: other words of a file may give names of other things.
+    fn recurrence_of_one(
+        &self,
+        parents: &BTreeMap<TextId, TextId>,
+        above: &[BTreeSet<(NotationId, &str)>],
+    ) -> (f64, usize) {
+        let mut given: BTreeMap<DirectiveId, (usize, usize, BTreeSet<&str>, BTreeSet<TextId>)> = BTreeMap::new();
+        for &file in parents.keys() {
+            let layouts = Self::ancestors(parents, file);
+            for at in self.tags_of(file).filter(|&at| !self.pairs.is_closer(self.of[at])) {
+                let Some((_, name)) = self.names_of(at).into_iter().next() else { continue };
+                let is_above = |layout: &TextId| above[layout.index()].iter().any(|(_, other)| *other == name);
+                let (all, hits, names, files) = given.entry(self.of[at]).or_default();
+                *all += 1;
+                if layouts.iter().any(is_above) {
+                    *hits += 1;
+                    names.insert(name);
+                    files.insert(file);
+                }
+            }
+        }
+        let enough = given.into_values().filter(|(all, hits, names, files)| {
+            names.len() >= 2 && files.len() >= FEWEST_BY_CODE && HALF.reached(*hits, *all)
+        });
+        let best = enough.max_by_key(|(_, hits, ..)| *hits);
+        best.map_or((0.0, 0), |(all, hits, _, files)| (hits as f64 / all as f64, files.len()))
+    }
+
     /// Words that name the layout, and the layout of each file.
     pub(super) fn parents(&self) -> Meanings {
         let mut found = Meanings::default();
         let names = self.names(|_| true);
         let tops = on_top(self.corpus, self.notations, self.tags, self.directives, self.references);
-        for reference in self.references {
+        let twice = self.references.iter().map(|one| (one, false)).chain(self.references.iter().map(|one| (one, true)));
+        for (reference, by_word) in twice {
             let id = reference.directive;
             let directive = &self.directives[id];
-            if !tops.contains(&id) {
+            // Where some word names layouts, others do not because one word's names recur.
+            if !tops.contains(&id) || by_word && !found.parents.is_empty() {
                 continue;
             }
             let mut edges: BTreeMap<TextId, TextId> = BTreeMap::new();
@@ -97,7 +128,10 @@ impl Facts<'_> {
             if edges.is_empty() {
                 continue;
             }
-            let (share, files) = self.recurrence(&edges, &names, &names, directive.notation);
+            let (share, files) = match by_word {
+                false => self.recurrence(&edges, &names, &names, directive.notation),
+                true => self.recurrence_of_one(&edges, &names),
+            };
             // What has a body of its own is a wrap, found later.
             let wraps = self.pairs.is_opener(id) && self.style(id) != Style::Attribute;
             let frames = self.body_of(&edges, &found);

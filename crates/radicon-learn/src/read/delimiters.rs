@@ -134,6 +134,10 @@ fn places(corpus: &Corpus) -> BTreeMap<Vec<u8>, Places> {
             if in_code || !(is_open(bytes[at]) || is_sigil(bytes[at])) || text.is_quiet(at) {
                 continue;
             }
+            // What begins a comment of HTML begins with its bracket.
+            if bytes[at] == b'!' && at > 0 && bytes[at - 1] == b'<' {
+                continue;
+            }
             // A parenthesis after a word is a call.
             if bytes[at] == b'(' && at > 0 && is_word(bytes[at - 1]) && !openers(bytes, at).any(|o| o.len() > 1) {
                 continue;
@@ -203,7 +207,7 @@ fn greatest(
 fn is_behind_text(corpus: &Corpus, open: &[u8], uses: &Places, places: &BTreeMap<Vec<u8>, Places>) -> bool {
     let [before, bracket] = open else { return false };
     let bracket = std::slice::from_ref(bracket);
-    (is_open(*before) || b"=:".contains(before))
+    (is_open(*before) || is_sigil(*before))
         && is_open(bracket[0])
         && open[1..] != open[..1]
         && places
@@ -295,7 +299,7 @@ fn openers(bytes: &[u8], at: usize) -> impl Iterator<Item = &[u8]> {
     let fits = move |length: usize| {
         let key = &rest[..length];
         match key {
-            [b'<', b'!', b'-', b'-', tail @ ..] => !tail.iter().any(|b| is_open(*b) || matches!(b, b'-' | b'>')),
+            [b'<', b'!', b'-', b'-', tail @ ..] => !tail.iter().any(|b| matches!(b, b'<' | b'-' | b'>')),
             // A parenthesis alone sets off words, not tags.
             [b'<' | b'('] | [b'<', b'!', ..] => false,
             // What comes before a tag of HTML is no part of it.

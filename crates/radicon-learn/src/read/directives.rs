@@ -63,14 +63,22 @@ pub(crate) enum Arguments {
     None,
     /// A name that something is assigned to.
     Assigned,
+    /// Two names with a value each.
+    Valued,
 }
 
 impl Arguments {
     fn of(tag: &Tag) -> Self {
-        let kinds = tag.tokens.iter().map(|token| token.kind).take(2).collect::<Vec<_>>();
+        let kinds = tag.tokens.iter().map(|token| token.kind).collect::<Vec<_>>();
+        // `name="x"` is an argument, `name = "x"` binds one.
+        let is_tight = tag.tokens.get(1).is_some_and(|sign| sign.range.start == tag.tokens[0].range.end);
         match kinds[..] {
             [] => Self::None,
-            [TokenKind::Word, TokenKind::Sign(b'=' | b':')] => Self::Assigned,
+            [TokenKind::Word, TokenKind::Sign(b'='), TokenKind::Quoted] if is_tight => Self::Any,
+            [TokenKind::Word, TokenKind::Sign(b'='), TokenKind::Quoted, TokenKind::Word, TokenKind::Sign(b'='), _] => {
+                Self::Valued
+            }
+            [TokenKind::Word, TokenKind::Sign(b'=' | b':'), ..] => Self::Assigned,
             _ => Self::Any,
         }
     }
@@ -223,7 +231,9 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
             }
         }
         let (valued, single): (Vec<TagId>, Vec<TagId>) =
-            rest.into_iter().partition(|&at| has_value(&tags[at], 0) && !tags[at].brace);
+            rest
+            .into_iter()
+            .partition(|&at| (has_value(&tags[at], 0) || arguments == Arguments::Valued) && !tags[at].brace);
         for (members, with_value) in [(single, false), (valued, true)] {
             if !members.is_empty() {
                 found.push(Directive {

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use aho_corasick::{AhoCorasick, MatchKind};
 use rayon::prelude::*;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::read::corpus::Text;
 use crate::read::corpus::TextId;
@@ -162,10 +162,12 @@ impl<'n> Reader<'n> {
     pub fn read(&self, file: TextId, text: &Text) -> Vec<Tag> {
         let mut tags = Vec::new();
         self.bracket_tags(file, text, &mut tags);
+        let strong = tags.iter().filter(|tag| self.notations[tag.notation].strong);
+        let brackets: FxHashSet<usize> = strong.map(|tag| tag.range.start).collect();
         for (id, notation) in NotationId::each(self.notations) {
             match notation.style {
                 Style::Bracket => {}
-                Style::Sigil => sigil_tags(file, text, id, notation, &mut tags),
+                Style::Sigil => sigil_tags(file, text, (id, notation), &brackets, &mut tags),
                 Style::Line => line_tags(file, text, id, notation, &mut tags),
                 Style::Element => element_tags(file, text, id, &mut tags),
                 Style::Attribute => attribute_tags(file, text, id, &mut tags),
@@ -358,7 +360,14 @@ fn begins(bytes: &[u8], at: usize, sigil: &[u8]) -> bool {
     !before.is_some_and(|b| is_word(b) || sigil.contains(&b) || matches!(b, b'<' | b'&'))
 }
 
-fn sigil_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, tags: &mut Vec<Tag>) {
+/// Tags that begin with a sigil; a brace in which a tag between `brackets` begins is no body of theirs.
+fn sigil_tags(
+    file: TextId,
+    text: &Text,
+    (id, notation): (NotationId, &Notation),
+    brackets: &FxHashSet<usize>,
+    tags: &mut Vec<Tag>,
+) {
     let (source, sigil) = (text.text.as_str(), notation.open.as_bytes());
     let bytes = source.as_bytes();
     let mut covered = 0;
@@ -397,7 +406,7 @@ fn sigil_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, ta
         let line = bytes[end..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |at| end + at);
         let names =
             bytes[end..line].iter().take_while(|&&b| is_word(b) || matches!(b, b' ' | b'-' | b'"' | b'\'')).count();
-        if bytes.get(end + names) == Some(&b'{') && names < 60 {
+        if bytes.get(end + names) == Some(&b'{') && names < 60 && !brackets.contains(&(end + names)) {
             if !tag.call {
                 tag.tokens = tokens(source, end..end + names);
             }

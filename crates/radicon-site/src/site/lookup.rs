@@ -57,25 +57,29 @@ impl Site {
         let rules = dialect.targets_of(kind);
         let in_root =
             |path: &str| self.roots.iter().any(|root| !root.path.is_empty() && beneath(path, &root.path).is_some());
-        if let Some(name) = self.mounts.iter().find_map(|mount| mount.name_of(path)).filter(|_| !in_root(path)) {
+        let shorten = |name: &str| {
+            let suffix = rules.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str()));
+            let name = match suffix {
+                Some(suffix) if !rules.suffixes.iter().any(String::is_empty) => &name[..name.len() - suffix.len()],
+                _ => name,
+            };
+            let (folder, last) = name.rsplit_once('/').map_or((None, name), |(folder, last)| (Some(folder), last));
+            let bare = last.strip_prefix(rules.prefix.as_str()).unwrap_or(last);
+            let name = folder.map_or(bare.to_owned(), |folder| format!("{folder}/{bare}"));
+            match rules.separator.as_str() {
+                "" | "/" => name,
+                separator => name.replace('/', separator),
+            }
+        };
+        let mounted = self.mounts.iter().find_map(|mount| mount.name_of(path, shorten));
+        if let Some(name) = mounted.filter(|_| !in_root(path)) {
             return name;
         }
         // The innermost root makes the shortest name.
         let names = self.roots.iter().filter_map(|root| beneath(path, &root.path));
         let name = names.min_by_key(|name| name.len()).unwrap_or(path);
-        let suffix = rules.suffixes.iter().find(|suffix| !suffix.is_empty() && name.ends_with(suffix.as_str()));
-        let name = match suffix {
-            Some(suffix) if !rules.suffixes.iter().any(String::is_empty) => &name[..name.len() - suffix.len()],
-            _ => name,
-        };
-        let (folder, last) = name.rsplit_once('/').map_or((None, name), |(folder, last)| (Some(folder), last));
-        let bare = last.strip_prefix(rules.prefix.as_str()).unwrap_or(last);
-        let name = folder.map_or(bare.to_owned(), |folder| format!("{folder}/{bare}"));
         let slash = if rules.relative == Relative::Only { "/" } else { "" };
-        match rules.separator.as_str() {
-            "" | "/" => format!("{slash}{name}"),
-            separator => format!("{slash}{}", name.replace('/', separator)),
-        }
+        format!("{slash}{}", shorten(name))
     }
 
     /// The file that `written` names in the template `from`, for a construct of a kind.

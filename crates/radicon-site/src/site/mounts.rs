@@ -32,18 +32,22 @@ impl Mount {
     /// The file, without its suffix as the case may be, that a written name means.
     pub(super) fn file_of(&self, written: &str, targets: &Targets) -> Option<String> {
         let (application, rest) = fill(&self.name, written)?;
-        let rest = match targets.separator.as_str() {
-            "/" | "" => rest.to_owned(),
-            separator if !rest.contains('/') => rest.replace(separator, "/"),
-            _ => rest.to_owned(),
-        };
-        Some(self.file.replace("<a>", application).replace("<rest>", &rest))
+        Some(self.file.replace("<a>", application).replace("<rest>", &with_slashes(rest, targets)))
     }
 
-    /// How a file is written.
-    pub(super) fn name_of(&self, path: &str) -> Option<String> {
+    /// How a file is written, by a rule for what follows the application's name.
+    pub(super) fn name_of(&self, path: &str, shorten: impl Fn(&str) -> String) -> Option<String> {
         let (application, rest) = fill(&self.file, path)?;
-        Some(self.name.replace("<a>", application).replace("<rest>", rest))
+        Some(self.name.replace("<a>", application).replace("<rest>", &shorten(rest)))
+    }
+}
+
+/// What follows an application's name, with slashes between its parts.
+fn with_slashes(rest: &str, targets: &Targets) -> String {
+    match targets.separator.as_str() {
+        "/" | "" => rest.to_owned(),
+        separator if !rest.contains('/') => rest.replace(separator, "/"),
+        _ => rest.to_owned(),
     }
 }
 
@@ -105,7 +109,8 @@ fn readings(site: &Site, written: &str, targets: &Targets) -> Vec<(String, Strin
     }
     let name = format!("{sign}<a>{separator}<rest>");
     let mut found = Vec::new();
-    for file in variants(rest, targets) {
+    let rest = with_slashes(rest, targets);
+    for file in variants(&rest, targets) {
         for &id in site.by_name.get(file_name(&file)).into_iter().flatten() {
             let Some(start) = site.get(id).path.strip_suffix(&file).filter(|start| start.ends_with('/')) else {
                 continue;
@@ -113,7 +118,7 @@ fn readings(site: &Site, written: &str, targets: &Targets) -> Vec<(String, Strin
             for (at, _) in start.match_indices(application) {
                 let begins = at == 0 || start.as_bytes()[at - 1] == b'/';
                 let after = &start[at + application.len()..];
-                if begins && file.starts_with(rest) && (after != "/" || separator != "/") {
+                if begins && (after != "/" || separator != "/") {
                     let pattern = format!("{}<a>{after}<rest>", &start[..at]);
                     found.push((name.clone(), application.to_owned(), pattern));
                 }
