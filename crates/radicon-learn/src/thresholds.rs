@@ -33,6 +33,10 @@ pub(super) const SKELETON_REACH: usize = 4096;
 /// The longest name of an element that begins with a sign, in bytes.
 pub(super) const LONGEST_ELEMENT: usize = 40;
 
+/// The lines around a header have at least so many signs; it has at most so many lines.
+pub(super) const FENCE: usize = 3;
+pub(super) const LONGEST_HEADER: usize = 60;
+
 // Delimiters.
 
 /// How many uses of a delimiter are looked at closely.

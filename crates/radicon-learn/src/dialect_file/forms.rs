@@ -24,6 +24,8 @@ pub(crate) struct Shape {
     pub line: bool,
     /// It may be within other tags.
     pub within: bool,
+    /// The line around the header in which it is.
+    pub header: Option<String>,
     pub confidence: Confidence,
     pub why: String,
     /// The tags that are written so.
@@ -42,6 +44,7 @@ impl Shape {
             balanced: false,
             line: false,
             within: false,
+            header: None,
             confidence,
             why: why.to_owned(),
             tags: tags.to_vec(),
@@ -141,10 +144,13 @@ impl Writer<'_> {
             Kind::Block | Kind::Slot | Kind::Fill | Kind::Part => Some("<name>"),
             _ => None,
         };
+        let notation = self.notation(id);
+        let line = notation.style == Style::Line;
         let mut add = |open: String, tags: Vec<TagId>, line: bool| {
             for kind in self.kinds(id, meaning.kind) {
                 let mut shape = Shape::new(kind, open.clone(), meaning.confidence, &meaning.why, &tags);
                 shape.line = line;
+                shape.header = (notation.style == Style::Header).then(|| notation.open.clone());
                 let may_pair = matches!(
                     kind,
                     Kind::Block
@@ -166,7 +172,6 @@ impl Writer<'_> {
                 shapes.push(shape);
             }
         };
-        let line = self.notation(id).style == Style::Line;
         match (place, &meaning.slot) {
             (Some(place), Some(slot)) => {
                 for (open, tags) in self.with_place(id, slot, place, meaning.kind) {
@@ -338,6 +343,11 @@ impl Writer<'_> {
             Style::Line => {
                 let gap = if any(&|tag, text| text[..tag.mark.start].ends_with(' ')) { " " } else { "" };
                 format!("{open}{gap}{mark}{words}{body}")
+            }
+            Style::Header => {
+                let body = body.trim_start();
+                let is_apart = any(&|tag, text| text[tag.word.end..tag.inner.end].starts_with(' '));
+                format!("{mark}{words}{}{body}", if is_apart { " " } else { "" })
             }
             Style::Sigil => {
                 let brace = any(&|tag, _| tag.brace);

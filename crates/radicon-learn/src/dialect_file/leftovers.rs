@@ -77,6 +77,7 @@ impl Writer<'_> {
                     }
                 }
                 Style::Sigil => self.sigil_words(&rest, shapes),
+                Style::Header => {}
                 _ => {}
             }
         }

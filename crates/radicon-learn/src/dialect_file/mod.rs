@@ -120,6 +120,9 @@ fn texts(texts: &[String]) -> String {
 
 /// A form as a value of the dialect file.
 fn value(shape: &Shape) -> String {
+    if let Some(fence) = &shape.header {
+        return format!("{{ header = {}, form = {} }}", quote(fence), quote(&shape.open));
+    }
     let plain = shape.close.is_empty() && !shape.balanced && !shape.line && !shape.within;
     if plain {
         return quote(&shape.open);

@@ -141,6 +141,9 @@ impl Facts<'_> {
 /// Whether nothing but blanks, comments and other tags comes before a tag; `first` is the first tag of its file.
 fn is_on_top(corpus: &Corpus, notations: &[Notation], tags: &[Tag], first: usize, at: TagId) -> bool {
     let tag = &tags[at];
+    if notations[tag.notation].style == Style::Header {
+        return true;
+    }
     let text = corpus.texts[tag.file].text.as_str();
     let start = if notations[tag.notation].style == Style::Attribute {
         text[..tag.range.start].rfind('<').unwrap_or(0)

@@ -7,7 +7,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::read::pieces::is_word;
 use crate::site::{SourceFile, folder};
-use crate::thresholds::{HALF, LONGEST_ELEMENT, MOST_LEARNED, SKELETON_REACH};
+use crate::thresholds::{FENCE, HALF, LONGEST_ELEMENT, LONGEST_HEADER, MOST_LEARNED, SKELETON_REACH};
 
 id!(
     /// A file that is learned from.
@@ -27,6 +27,8 @@ pub(crate) struct Text {
     quiet: Vec<Range<usize>>,
     /// Elements that begin with a sign and hold statements of a program.
     pub code: Vec<Range<usize>>,
+    /// The lines of the header that begins it, without those around it.
+    pub header: Range<usize>,
     has_skeleton: bool,
 }
 
@@ -37,7 +39,13 @@ impl Text {
         let (quiet, code) = (quiet_ranges(&text), code_ranges(&text));
         let head = text.get(..SKELETON_REACH).unwrap_or(&text).to_ascii_lowercase();
         let has_skeleton = ["<html", "<!doctype", "<body", "<head>", "<title"].iter().any(|tag| head.contains(tag));
-        Self { path: file.path.clone(), text, quiet, code, has_skeleton }
+        let header = header(&text);
+        Self { path: file.path.clone(), text, quiet, code, header, has_skeleton }
+    }
+
+    /// The line before its header and after it.
+    pub fn fence(&self) -> Option<&str> {
+        (!self.header.is_empty()).then(|| self.text[..self.header.start].trim())
     }
 
     /// Whether a place lies in a script or style, or in code.
@@ -45,9 +53,9 @@ impl Text {
         self.is_code(at) || lies_in(&self.quiet, at)
     }
 
-    /// Whether a place lies in an element that holds statements.
+    /// Whether a place lies in an element that holds statements, or in the header.
     pub fn is_code(&self, at: usize) -> bool {
-        lies_in(&self.code, at)
+        self.header.contains(&at) || lies_in(&self.code, at)
     }
 
     /// The line of a place, from 1.
@@ -59,6 +67,24 @@ impl Text {
     pub fn has_skeleton(&self) -> bool {
         self.has_skeleton
     }
+}
+
+/// The lines between two of one sign alone, of which the first begins a text; nothing if there are none.
+fn header(text: &str) -> Range<usize> {
+    let (first, rest) = text.split_once('\n').unwrap_or_default();
+    let fence = first.trim();
+    let is_fence = fence.len() >= FENCE
+        && fence.starts_with(|c: char| c.is_ascii_punctuation() && !"<>/{}".contains(c))
+        && fence.bytes().all(|b| b == fence.as_bytes()[0]);
+    let start = text.len() - rest.len();
+    let mut end = start;
+    for line in rest.split_inclusive('\n').take(if is_fence { LONGEST_HEADER } else { 0 }) {
+        if line.trim_end() == fence {
+            return start..end;
+        }
+        end += line.len();
+    }
+    0..0
 }
 
 /// As many of the first lines as are learned from.

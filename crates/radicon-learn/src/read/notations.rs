@@ -1,12 +1,13 @@
 //! Which delimiters and sigils a site may write its tags with: statistics over many files.
 
+use std::collections::BTreeSet;
 use std::ops::Range;
 
 use memchr::memmem;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::read::corpus::TextId;
-use crate::read::corpus::{Corpus, Index};
+use crate::read::corpus::{Corpus, Index, Text};
 use crate::read::delimiters::{self, Mask, is_sigil, mirror};
 use crate::read::pieces::is_word;
 use crate::read::tags::NotationId;
@@ -19,6 +20,8 @@ pub(crate) fn find(corpus: &Corpus, index: &Index<'_>) -> Vec<Notation> {
     learn_trims(corpus, &mut notations);
     learn_names(corpus, index, &mut notations);
     notations.extend(sigils(corpus, &mask));
+    let fences: BTreeSet<&str> = corpus.texts.iter().filter_map(Text::fence).collect();
+    notations.extend(fences.into_iter().map(|fence| weak(Style::Header, fence, fence)));
     for style in [Style::Element, Style::Attribute] {
         notations.push(weak(style, "<", ">"));
     }

@@ -30,6 +30,8 @@ pub(crate) enum Style {
     Sigil,
     /// A sigil at the start of a line, which the tag fills.
     Line,
+    /// A line of the header that begins a file: a word, a sign, a value.
+    Header,
     /// An element that HTML does not know.
     Element,
     /// An attribute that HTML does not know.
@@ -169,6 +171,8 @@ impl<'n> Reader<'n> {
                 Style::Bracket => {}
                 Style::Sigil => sigil_tags(file, text, (id, notation), &brackets, &mut tags),
                 Style::Line => line_tags(file, text, id, notation, &mut tags),
+                Style::Header if text.fence() == Some(&notation.open) => header_tags(file, text, id, &mut tags),
+                Style::Header => {}
                 Style::Element => element_tags(file, text, id, &mut tags),
                 Style::Attribute => attribute_tags(file, text, id, &mut tags),
             }
@@ -451,6 +455,36 @@ fn line_tags(file: TextId, text: &Text, id: NotationId, notation: &Notation, tag
             brace: false,
             call,
             quiet,
+            trimmed: [None; 2],
+            tail: start..start,
+        });
+    }
+}
+
+fn header_tags(file: TextId, text: &Text, id: NotationId, tags: &mut Vec<Tag>) {
+    let source = text.text.as_str();
+    let mut at = text.header.start;
+    for line in source[text.header.clone()].split_inclusive('\n') {
+        let (start, end) = (at, at + line.trim_end().len());
+        at += line.len();
+        let bytes = &source.as_bytes()[start..end];
+        let marks = bytes.iter().take_while(|b| b.is_ascii_punctuation()).count();
+        let word = start + marks..start + marks + bytes[marks..].iter().take_while(|b| is_word(**b)).count();
+        if word.is_empty() {
+            continue;
+        }
+        let (tokens, _) = arguments(source, word.end..end);
+        tags.push(Tag {
+            file,
+            notation: id,
+            range: start..end,
+            inner: start..end,
+            mark: start..word.start,
+            word,
+            tokens,
+            brace: false,
+            call: false,
+            quiet: false,
             trimmed: [None; 2],
             tail: start..start,
         });
