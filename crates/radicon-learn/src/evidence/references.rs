@@ -140,7 +140,7 @@ impl Place {
         self.literals += reference.literals;
         self.with_folder += slot.with_folder.len();
         for (name, prefixes) in &slot.names {
-            let is_file = prefixes.contains(&reference.naming.prefix);
+            let is_file = prefixes.contains(&reference.naming.prefix) || prefixes.contains("");
             self.resolved += usize::from(self.names.insert(name.clone()) && is_file);
         }
     }
@@ -240,7 +240,9 @@ impl SlotUse {
 
     /// How many of its names are files, and their share.
     fn resolved(&self, naming: &Naming) -> (usize, f64) {
-        let files = self.names.values().filter(|prefixes| prefixes.contains(&naming.prefix)).count();
+        let is_file =
+            |prefixes: &&BTreeSet<String>| prefixes.contains(&naming.prefix) || prefixes.contains("");
+        let files = self.names.values().filter(is_file).count();
         (files, files as f64 / self.names.len().max(1) as f64)
     }
 
@@ -380,6 +382,15 @@ fn usual(votes: &Votes, rule: Option<&Rule>) -> Option<(Naming, Vec<String>, Edg
     };
     let by_rule = votes.iter().filter(|(naming, _)| rule.is_none_or(|rule| rule.prefixes.contains(&naming.0))).max_by(most);
     let (naming, found) = by_rule.or_else(|| votes.iter().max_by(most))?;
+    // Names are looked for with a sign before them and without: where some files have one, that is the rule.
+    let with_sign = votes.iter().filter(|((prefix, suffix), uses)| {
+        !prefix.is_empty()
+            && naming.0.is_empty()
+            && *suffix == naming.1
+            && rule.is_none_or(|rule| rule.prefixes.contains(prefix))
+            && SOME.reached(uses.len(), found.len())
+    });
+    let (naming, found) = with_sign.max_by(most).unwrap_or((naming, found));
     let mut separators: BTreeMap<&str, usize> = BTreeMap::new();
     found
         .iter()
@@ -389,14 +400,19 @@ fn usual(votes: &Votes, rule: Option<&Rule>) -> Option<(Naming, Vec<String>, Edg
         separators.into_iter().max_by_key(|(_, uses)| *uses).map_or("/", |(separator, _)| separator).to_owned();
     let mut edges: Edges = found.iter().map(|(tag, file, _)| (*tag, *file)).collect();
     let mut suffixes = Vec::new();
-    let mut others: Vec<_> = votes.iter().filter(|(other, _)| other.0 == naming.0 && *other != naming).collect();
+    let mut others: Vec<_> = votes
+        .iter()
+        .filter(|(other, _)| (other.0 == naming.0 || other.0.is_empty()) && *other != naming)
+        .collect();
     others.sort();
     for (other, more) in others {
         let known: FxHashSet<TagId> = edges.iter().map(|(tag, _)| *tag).collect();
         let more: Vec<_> =
             more.iter().map(|(tag, file, _)| (*tag, *file)).filter(|(tag, _)| !known.contains(tag)).collect();
         if more.len() >= 2 {
-            suffixes.push(other.1.clone());
+            if other.1 != naming.1 {
+                suffixes.push(other.1.clone());
+            }
             edges.extend(more);
         }
     }
