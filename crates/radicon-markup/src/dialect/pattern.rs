@@ -205,6 +205,17 @@ impl Pattern {
 
     /// Reads the pattern at `at`; gives the end of the match and what it captured.
     pub fn read(&self, source: &[u8], at: usize, marks: &Marks) -> Option<(usize, Captures)> {
+        self.read_behind(false, source, at, marks)
+    }
+
+    /// The same, where it is known whether a tag ends at `at`: a sigil right behind one is no plain text.
+    pub(crate) fn read_behind(
+        &self,
+        tag: bool,
+        source: &[u8],
+        at: usize,
+        marks: &Marks,
+    ) -> Option<(usize, Captures)> {
         let before = &source[..at];
         // A partial may have brought a byte-order mark along.
         let before = before.strip_suffix(BYTE_ORDER_MARK).map_or(before, |_| &[][..]);
@@ -218,6 +229,7 @@ impl Pattern {
         }
         // What closes as it opens is a pair of brackets, and may follow anything.
         if self.is_sigil()
+            && !tag
             && self.lead != self.tail
             && before.last().is_some_and(|b| is_word(*b) || self.lead.contains(b))
         {

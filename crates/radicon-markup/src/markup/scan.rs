@@ -109,7 +109,9 @@ impl<'s> Scan<'s> {
                 if last <= hit.start() {
                     continue;
                 }
-                let Some((end, captures)) = tag.pattern.read(source, hit.start(), &dialect.marks) else {
+                let behind_tag = self.found.items.last().is_some_and(|item| item.span.end as usize == hit.start());
+                let read = tag.pattern.read_behind(behind_tag, source, hit.start(), &dialect.marks);
+                let Some((end, captures)) = read else {
                     continue;
                 };
                 self.push(index, hit.start()..end, &captures);
