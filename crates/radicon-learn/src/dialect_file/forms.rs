@@ -8,7 +8,7 @@ use crate::dialect::Kind;
 use crate::meaning::{Facts, Meaning, Meanings};
 use crate::read::corpus::TextId;
 use crate::read::directives::DirectiveId;
-use crate::read::directives::{Directive, Slot, arguments_of};
+use crate::read::directives::{Directive, SECOND, Slot, arguments_of};
 use crate::read::tags::TagId;
 use crate::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::thresholds::PER_REMARK;
@@ -405,6 +405,14 @@ impl Writer<'_> {
                 continue;
             };
             if argument.slot.quoted != slot.quoted && place == "<target>" && slot.lead.contains('=') {
+                continue;
+            }
+            if slot.lead == SECOND {
+                let behind: Vec<&Token> = tag.tokens[argument.token + 1..].iter().collect();
+                let rest = rest_after(tag, text, &behind, kind);
+                let lead = format!("<expr>{SECOND}");
+                let spelling = Spelling { is_call: tag.call, is_quoted: true, lead, follows: false, rest };
+                groups.entry(spelling).or_default().push(at);
                 continue;
             }
             let lead = self.lead_as_written(tag, text, &slot.lead, argument.token);

@@ -107,18 +107,27 @@ impl Finder<'_> {
         let mut best: Option<(Openers, Vec<DirectiveId>)> = None;
         for _ in 0..MOST_TOGETHER {
             let known_set = best.as_ref().map_or(&[][..], |(_, set)| set);
-            let sets = closers.iter().filter(|closer| !known_set.contains(closer)).map(|&closer| {
-                let mut set = [known_set, &[closer]].concat();
+            let with = |more: &[DirectiveId]| {
+                let mut set = [known_set, more].concat();
                 // What closes one body in braces closes all.
-                if ends_braces(closer) {
+                if let Some(&closer) = more.iter().find(|&&closer| ends_braces(closer)) {
                     set.extend(closers.iter().filter(|&&other| other != closer && ends_braces(other)));
                 }
                 set.sort_unstable();
                 set.dedup();
-                set
-            });
-            let tried = sets.filter_map(|set| Some((self.openers_for(&set, &closers, &candidates, pairs)?, set)));
-            let found = tried.max_by(|(a, _), (b, _)| a.score.total_cmp(&b.score));
+                Some((self.openers_for(&set, &closers, &candidates, pairs)?, set))
+            };
+            let best_of = |found: &mut dyn Iterator<Item = (Openers, Vec<DirectiveId>)>| {
+                found.max_by(|(a, _), (b, _)| a.score.total_cmp(&b.score))
+            };
+            let others = || closers.iter().copied().filter(|closer| !known_set.contains(closer));
+            let mut found = best_of(&mut others().filter_map(|closer| with(&[closer])));
+            // One opener may have two closers from the start.
+            if known_set.is_empty() && found.as_ref().is_none_or(|(found, _)| found.nested < NESTED) {
+                let pairs = others().flat_map(|one| others().filter(move |other| one < *other).map(move |other| [one, other]));
+                let two = best_of(&mut pairs.filter_map(|both| with(&both)).filter(|(found, _)| found.nested >= NESTED));
+                found = two.or(found);
+            }
             // Where the pairs come out even another closer rather divides them.
             let explains_more = |found: &Openers| match &best {
                 Some((known, _)) if known.nested >= NESTED => found.score * EACH_CLOSER > known.score,

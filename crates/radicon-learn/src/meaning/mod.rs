@@ -20,7 +20,7 @@ use crate::evidence::references::Reference;
 use crate::read::corpus::{Corpus, Index};
 use crate::read::corpus::{FileId, TextId};
 use crate::read::directives::DirectiveId;
-use crate::read::directives::{Directive, Slot, arguments_of};
+use crate::read::directives::{Directive, SECOND, Slot, arguments_of};
 use crate::read::pieces::between;
 use crate::read::tags::TagId;
 use crate::read::tags::{Notation, Style, Tag, token_text};
@@ -127,6 +127,7 @@ impl Facts<'_> {
         let arguments = arguments_of(text, &self.tags[at], directive.taken);
         arguments
             .into_iter()
+            .filter(|argument| argument.slot.lead != SECOND)
             .take(3)
             .filter_map(|argument| {
                 let name = token_text(text, &self.tags[at].tokens[argument.token]);

@@ -134,6 +134,10 @@ pub(crate) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument>
                 // `key=`, `key:` and `key =>` say the same.
                 format!("{}=", token_text(text, word))
             }
+            // The second argument of a call.
+            Some(comma) if signs == 0 && quoted && is_second(tag, taken, at) && comma.kind == TokenKind::Sign(b',') => {
+                SECOND.to_owned()
+            }
             Some(word) if signs == 0 && quoted && word.kind == TokenKind::Word => {
                 format!("{} ", token_text(text, word))
             }
@@ -153,6 +157,24 @@ pub(crate) fn arguments_of(text: &str, tag: &Tag, taken: usize) -> Vec<Argument>
         }
     }
     found
+}
+
+/// The lead of the second argument of a call: what comes first may be anything.
+pub(crate) const SECOND: &str = ", ";
+
+/// Whether a token is the second argument of a call.
+fn is_second(tag: &Tag, taken: usize, at: usize) -> bool {
+    let mut depth = 0_i32;
+    let mut commas = 0;
+    for token in &tag.tokens[taken..at] {
+        match token.kind {
+            TokenKind::Sign(b'(' | b'[' | b'{') => depth += 1,
+            TokenKind::Sign(b')' | b']' | b'}') => depth -= 1,
+            TokenKind::Sign(b',') if depth == 0 => commas += 1,
+            _ => {}
+        }
+    }
+    tag.call && commas == 1 && depth == 0
 }
 
 /// Whether a tag's arguments begin with a second one after a comma.
