@@ -251,6 +251,15 @@ fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
         for file in &files {
             by_dialect.entry(dialect_of(file)).or_default().push(file);
         }
+        // Values and comments are written alike in many notations: where a dialect reads nothing else, it is not known
+        // to be the one.
+        let is_shown = |own: &[&SourceFile]| own.iter().any(|file| shows_more_than_values(read.site, file));
+        let alike: Vec<Option<usize>> =
+            by_dialect.iter().filter(|(at, own)| at.is_some() && !is_shown(own)).map(|(at, _)| *at).collect();
+        for at in alike {
+            let own = by_dialect.remove(&at).unwrap_or_default();
+            by_dialect.entry(None).or_default().extend(own);
+        }
         for (dialect, own) in by_dialect {
             let corpus = Corpus::new(own.iter().copied());
             let pattern = pattern(suffix, &own, files.len());
@@ -266,6 +275,12 @@ fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
         }
     }
     found
+}
+
+/// Whether a file has, as it is read, tags that do more than print values.
+fn shows_more_than_values(site: &Site, file: &SourceFile) -> bool {
+    let Some(at) = site.find(&file.path) else { return false };
+    site.get(at).constructs.items.iter().any(|item| item.kind.makes_structure() || item.kind == Kind::Control)
 }
 
 /// Whether files hold markup, and are not program code, which is full of brackets.

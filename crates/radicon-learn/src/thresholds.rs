@@ -168,6 +168,9 @@ pub(super) const MOST_CHANGES: usize = 6;
 /// In more files than this the counts speak for themselves.
 pub(super) const MANY_FILES: usize = 40;
 
+/// How often closers are looked for among those that are left.
+pub(super) const MOST_ROUNDS: usize = 3;
+
 /// How many closers may end the same pairs.
 pub(super) const MOST_TOGETHER: usize = 3;
 

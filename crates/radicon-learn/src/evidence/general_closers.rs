@@ -11,7 +11,7 @@ use crate::read::tags::{NotationId, TagId};
 use crate::read::tags::{Tag, TokenKind};
 use crate::thresholds::{
     ANSWERED, BARE_OPENER, EACH_CLOSER, EACH_OPENER, FEWEST_FIRSTS, MANY_FILES, MOST_CHANGES, MOST_CLOSERS,
-    MOST_TOGETHER, NESTED, PAIRS_PER_CLOSER, WELL_NESTED,
+    MOST_ROUNDS, MOST_TOGETHER, NESTED, PAIRS_PER_CLOSER, WELL_NESTED,
 };
 
 /// The opener of a pair: a tag's first word, or its last.
@@ -71,6 +71,23 @@ struct Openers {
 impl Finder<'_> {
     /// General closers: words without arguments of which there are as many as of some openers.
     pub(crate) fn by_count(&self, notation: NotationId, pairs: &mut Pairs) {
+        // What does not come out even may hide what does.
+        let mut failed: Vec<DirectiveId> = Vec::new();
+        for _ in 0..MOST_ROUNDS {
+            match self.count_once(notation, &failed, pairs) {
+                Err(set) if !set.is_empty() => failed.extend(set),
+                _ => break,
+            }
+        }
+    }
+
+    /// The same once, without some closers; gives those that do not come out even.
+    fn count_once(
+        &self,
+        notation: NotationId,
+        failed: &[DirectiveId],
+        pairs: &mut Pairs,
+    ) -> Result<(), Vec<DirectiveId>> {
         let known: FxHashSet<DirectiveId> = pairs.closers.keys().copied().collect();
         let is_general = |id: DirectiveId| {
             let directive = &self.directives[id];
@@ -94,8 +111,14 @@ impl Finder<'_> {
         };
         let may_close = |&id: &DirectiveId| {
             is_general(id)
-                && (shared.contains(&id) && self.is_short(id, pairs)
-                    || self.argless(id) && !known.contains(&id) && !taken.contains(&id) && !self.single.contains(&id))
+                && !failed.contains(&id)
+                && match shared.contains(&id) {
+                    true => self.is_short(id, pairs),
+                    false => {
+                        let is_other = known.contains(&id) || taken.contains(&id) || self.single.contains(&id);
+                        self.argless(id) && !is_other
+                    }
+                }
                 && !comes_first(id)
         };
         let mut closers: Vec<DirectiveId> = DirectiveId::all(self.directives.len()).filter(may_close).collect();
@@ -137,12 +160,15 @@ impl Finder<'_> {
             let Some(better) = found.filter(|(found, _)| explains_more(found)) else { break };
             best = Some(better);
         }
-        let best = best.filter(|(openers, _)| openers.nested >= NESTED);
-        if let Some((openers, set)) = best {
-            self.assign(&openers.tags, &set, &known, pairs);
-            pairs.score += openers.score;
-            pairs.tails.extend(openers.tails.into_iter().map(|tail| (notation, tail)));
+        if std::env::var("DBG").is_ok() { eprintln!("closers {:?} best {:?}", closers.iter().map(|c| (self.directives[*c].label(), self.directives[*c].tags.len())).collect::<Vec<_>>(), best.as_ref().map(|(o, s)| (o.nested, o.score, s.iter().map(|c| self.directives[*c].label()).collect::<Vec<_>>()))); }
+        let Some((openers, set)) = best else { return Ok(()) };
+        if openers.nested < NESTED {
+            return Err(set);
         }
+        self.assign(&openers.tags, &set, &known, pairs);
+        pairs.score += openers.score;
+        pairs.tails.extend(openers.tails.into_iter().map(|tail| (notation, tail)));
+        Ok(())
     }
 
     /// Gives each opener those of some general closers that end it when they are nested.
