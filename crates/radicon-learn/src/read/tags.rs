@@ -256,7 +256,7 @@ fn bracket_tag(source: &str, notation: &Notation, range: Range<usize>) -> Tag {
     let marks = if is_name(slash) { slash } else { marks };
     let mark = mark_at..mark_at + marks;
     let word_at = mark.end + blanks(&bytes[mark.end..end]);
-    let length = if notation.code || is_name(marks) { 0 } else { head_word(&bytes[word_at..end]) };
+    let length = if notation.code || is_name(marks) { 0 } else { call_word(&bytes[word_at..end]) };
     let word = word_at..word_at + length;
     let (tokens, call) = arguments(source, word.end..end);
     let tail = tail(source, word.end..end);
@@ -291,6 +291,27 @@ fn tail(source: &str, range: Range<usize>) -> Range<usize> {
 
 fn blanks(bytes: &[u8]) -> usize {
     bytes.iter().take_while(|b| b.is_ascii_whitespace()).count()
+}
+
+/// Length of a tag's first word, with the object that it is called on: `page.part "x"`, `page->part("x")`.
+fn call_word(bytes: &[u8]) -> usize {
+    let first = head_word(bytes);
+    let mut length = first;
+    while length > 0 {
+        let rest = &bytes[length..];
+        let sign = if rest.starts_with(b".") { 1 } else { 2 * usize::from(rest.starts_with(b"->")) };
+        let more = if sign > 0 { head_word(&rest[sign..]) } else { 0 };
+        if more == 0 {
+            break;
+        }
+        length += sign + more;
+    }
+    let is_called = match bytes[length..] {
+        [b'(', ..] | [b' ', b'"' | b'\'' | b':', ..] => true,
+        [b' ', b'=', next, ..] => next != b'=' && next != b'>',
+        _ => false,
+    };
+    if is_called { length } else { first }
 }
 
 /// Length of a tag's first word: letters and digits, with `-` and `:` between them.
@@ -532,8 +553,10 @@ fn attribute_tags(file: TextId, text: &Text, id: NotationId, tags: &mut Vec<Tag>
         let mut at = start + 1 + bytes[start + 1..end].iter().take_while(|b| !b.is_ascii_whitespace()).count();
         while at < end {
             at += blanks(&bytes[at..end]);
-            let name = at..at
-                + bytes[at..end].iter().take_while(|b| is_word(**b) || matches!(b, b'-' | b':' | b'@' | b'.')).count();
+            let sign = usize::from(b"*%$~^+".contains(&bytes[at]));
+            let is_name = |b: &&u8| is_word(**b) || matches!(b, b'-' | b':' | b'@' | b'.');
+            let length = bytes[at + sign..end].iter().take_while(is_name).count();
+            let name = at..at + if length > 0 { sign + length } else { 0 };
             if name.is_empty() {
                 at += 1;
                 continue;
@@ -557,7 +580,8 @@ fn attribute_tags(file: TextId, text: &Text, id: NotationId, tags: &mut Vec<Tag>
                 }
             }
             let word = name.clone();
-            if !bytes[word.clone()].iter().any(|b| matches!(b, b'-' | b':'))
+            let is_signed = bytes[word.start].is_ascii_punctuation();
+            if !is_signed && !bytes[word.clone()].iter().any(|b| matches!(b, b'-' | b':'))
                 || source[word.clone()].starts_with("aria-")
             {
                 continue;
