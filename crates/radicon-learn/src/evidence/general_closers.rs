@@ -214,7 +214,7 @@ impl Finder<'_> {
     fn is_short(&self, closer: DirectiveId, pairs: &Pairs) -> bool {
         let users = pairs.closers.iter().filter(|(_, closers)| closers.iter().any(|c| c.directive == closer));
         let opened: usize = users.map(|(opener, _)| self.directives[*opener].tags.len()).sum();
-        self.directives[closer].tags.len() > opened + opened / 20
+        self.directives[closer].tags.len() > opened
     }
 
     /// The openers that make these closers come out even, and how much that explains: words are taken

@@ -239,7 +239,12 @@ impl Finder<'_> {
                     && (self.notations[directive.notation].style == Style::Sigil
                         || directive.arguments == Arguments::Valued);
             if !single && !directive.words[0].is_empty() && !pairs.is_opener(open) {
-                by_word.entry((directive.notation, directive.words.join(" "))).or_default().push(open);
+                let label = directive.words.join(" ");
+                // What is called on an object is closed by its own word.
+                if let Some((_, word)) = label.rsplit_once(['.', '>']) {
+                    by_word.entry((directive.notation, word.to_owned())).or_default().push(open);
+                }
+                by_word.entry((directive.notation, label)).or_default().push(open);
             }
         }
         let mut groups: BTreeMap<Affix, Vec<Member>> = BTreeMap::new();

@@ -258,8 +258,10 @@ fn bracket_tag(source: &str, notation: &Notation, range: Range<usize>) -> Tag {
     let word_at = mark.end + blanks(&bytes[mark.end..end]);
     let length = if notation.code || is_name(marks) { 0 } else { call_word(&bytes[word_at..end]) };
     let word = word_at..word_at + length;
-    let (tokens, call) = arguments(source, word.end..end);
     let tail = tail(source, word.end..end);
+    // A sign that opens a body is no argument.
+    let opens = matches!(&source[tail.clone()], "{" | ":");
+    let (tokens, call) = arguments(source, word.end..if opens { tail.start } else { end });
     Tag {
         file: TextId(0),
         notation: NotationId(0),
