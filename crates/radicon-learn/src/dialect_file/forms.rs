@@ -501,9 +501,17 @@ impl Writer<'_> {
     /// The forms of a directive that names nothing.
     fn plain(&self, id: DirectiveId, kind: Kind) -> Vec<(String, Vec<TagId>)> {
         let directive = self.directive(id);
-        let mut groups: BTreeMap<&str, Vec<TagId>> = BTreeMap::new();
+        let mut groups: BTreeMap<String, Vec<TagId>> = BTreeMap::new();
         for &at in &directive.tags {
             let tag = self.tag(at);
+            // A body that begins at its end is no argument.
+            let opens = match &self.text(at)[tag.tail.clone()] {
+                sign @ ("{" | ":") if directive.tail.is_empty() => {
+                    let is_apart = self.text(at)[..tag.tail.start].ends_with(' ');
+                    format!("{}{sign}", if is_apart { " " } else { "" })
+                }
+                _ => String::new(),
+            };
             let rest = tag.tokens.len() > directive.taken;
             let written = match (kind, tag.call, rest) {
                 (Kind::Set, _, _) => assignment(tag, self.text(at), directive.taken),
@@ -519,12 +527,12 @@ impl Writer<'_> {
                 (_, _, true) => " <expr>",
                 (_, _, false) => "",
             };
-            groups.entry(written).or_default().push(at);
+            groups.entry(format!("{written}{opens}")).or_default().push(at);
         }
         if kind == Kind::Set && groups.len() > 1 {
             groups.remove("");
         }
-        groups.into_iter().map(|(body, tags)| (self.around(id, body, &tags), tags)).collect()
+        groups.into_iter().map(|(body, tags)| (self.around(id, &body, &tags), tags)).collect()
     }
 }
 

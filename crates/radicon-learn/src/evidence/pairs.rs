@@ -126,7 +126,12 @@ impl Finder<'_> {
         let is_remark = |at: &TagId| self.tags[*at].tokens[directive.taken].kind == TokenKind::Sign(b'#');
         let is_bare = |at: &&TagId| self.tags[**at].tokens.len() <= directive.taken || is_remark(at);
         ARGLESS.reached(directive.tags.iter().filter(is_bare).count(), directive.tags.len())
-            && directive.tags.iter().all(|&at| !self.tags[at].brace)
+            && directive.tags.iter().all(|&at| !self.tags[at].brace && !self.opens_body(at))
+    }
+
+    /// Whether a tag ends with a sign that opens a body.
+    fn opens_body(&self, at: TagId) -> bool {
+        matches!(&self.text(at)[self.tags[at].tail.clone()], "{" | ":")
     }
 
     /// Pairs of attributes: an attribute holds for the content of its element.
