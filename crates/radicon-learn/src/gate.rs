@@ -123,8 +123,6 @@ pub(super) fn better(one: Vec<Learned>, other: impl FnOnce() -> Vec<Learned>, re
     }
     let other = other();
     let found = Quality::of(&read_with(&other, read));
-    if std::env::var("DBG").is_ok() { eprintln!("better {} {} {} | {} {} {}", known.misread, known.resolved, known.missing, found.misread, found.resolved, found.missing); }
-    if std::env::var("DBG2").is_ok() { for one in &other { eprintln!("{}", one.text); } for (_, t) in read_with(&other, read).with_ids() { for e in &t.constructs.errors { eprintln!("!! {} {}", t.path, e.message); } } }
     let is_better = found.misread < known.misread && found.resolved >= known.resolved;
     if is_better { other } else { one }
 }

@@ -480,7 +480,9 @@ impl Writer<'_> {
                         ""
                     };
                     format!("{gap}({inner})")
-                } else if lead.starts_with('=') {
+                } else if lead.starts_with('=')
+                    && !tags.iter().any(|&at| self.text(at)[self.tag(at).word.end..].starts_with(' '))
+                {
                     inner
                 } else {
                     format!(" {inner}")

@@ -160,7 +160,6 @@ impl Finder<'_> {
             let Some(better) = found.filter(|(found, _)| explains_more(found)) else { break };
             best = Some(better);
         }
-        if std::env::var("DBG").is_ok() { eprintln!("closers {:?} best {:?}", closers.iter().map(|c| (self.directives[*c].label(), self.directives[*c].tags.len())).collect::<Vec<_>>(), best.as_ref().map(|(o, s)| (o.nested, o.score, s.iter().map(|c| self.directives[*c].label()).collect::<Vec<_>>()))); }
         let Some((openers, set)) = best else { return Ok(()) };
         if openers.nested < NESTED {
             return Err(set);

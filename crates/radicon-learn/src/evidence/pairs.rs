@@ -202,7 +202,6 @@ impl Finder<'_> {
             let files: BTreeSet<TextId> =
                 members.iter().flat_map(|m| self.directives[m.1].tags.iter().map(|&at| self.tags[at].file)).collect();
             let is_chance = words.len() < 2 && closes < FEWEST_OF_ONE || files.len() < 2 && self.corpus.texts.len() > 2;
-            if std::env::var("DBG").is_ok() && !members.is_empty() { eprintln!("affix {:?} nests {} chance {is_chance}", members.iter().map(|m| (self.directives[m.0].label(), self.directives[m.1].label(), self.directives[m.0].tags.len(), self.directives[m.1].tags.len())).collect::<Vec<_>>(), self.nests(&members)); }
             if members.is_empty() || is_chance || !self.nests(&members) {
                 continue;
             }

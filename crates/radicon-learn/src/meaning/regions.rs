@@ -160,10 +160,20 @@ impl Facts<'_> {
         directive.tags.iter().filter(|&&at| self.tags[at].tokens.len() > directive.taken).count()
     }
 
-    /// Where no file names its layout, code may: whole pages are above all that are none.
+    /// Where no file names its layout, code or a folder may: whole pages are above all that are none, and so is what
+    /// gives names, in quotes, as whole pages do: layouts between.
     fn link_by_code(&self, links: &mut BTreeMap<TextId, Vec<TextId>>) {
         let is_whole = |file: &TextId| self.corpus.texts[*file].has_skeleton();
-        let layouts: Vec<TextId> = TextId::all(self.corpus.texts.len()).filter(is_whole).collect();
+        let mut layouts: Vec<TextId> = TextId::all(self.corpus.texts.len()).filter(is_whole).collect();
+        let gives = |at: &TagId| self.names_of(*at).first().is_some_and(|(slot, _)| slot.quoted && slot.lead.is_empty());
+        let words: FxHashSet<DirectiveId> = layouts
+            .iter()
+            .flat_map(|&file| self.tags_of(file).filter(gives))
+            .map(|at| self.of[at])
+            .filter(|&id| self.pairs.is_opener(id))
+            .collect();
+        let says = |file: &TextId| self.tags_of(*file).any(|at| words.contains(&self.of[at]) && gives(&at));
+        layouts.extend(TextId::all(self.corpus.texts.len()).filter(|file| !is_whole(file) && says(file)));
         for (_, above) in links.iter_mut().filter(|(file, _)| !is_whole(file)) {
             above.extend(&layouts);
         }
