@@ -9,7 +9,7 @@ use super::{AsKnown, Confidence, Learned, LearnedForm};
 use crate::dialect::{Dialect, Kind};
 use crate::site::{Kinds, Parent, Settings, Site, SourceFile};
 use crate::text::{MOST_SLIPS, slip_of};
-use crate::thresholds::{FEWEST_SHOWING, FILES_PER_MISREADING, MOST_SUSPECTS, SUSPECT, ONE_MISS_IN, SHOWING_ONE_IN};
+use crate::thresholds::{FEWEST_SHOWING, FILES_PER_MISREADING, MOST_SUSPECTS, ONE_MISS_IN, SHOWING_ONE_IN, SUSPECT};
 
 /// How well a site is read.
 struct Quality {

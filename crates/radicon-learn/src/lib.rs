@@ -188,7 +188,12 @@ pub struct AsKnown<'a> {
 
 /// Whether some files of a site show that there may be something to learn from all of them.
 pub fn may_learn_like(some: &AsKnown<'_>) -> bool {
-    !candidates(some).is_empty() || !own_words::find(some, Look::Sample).is_empty()
+    let index = Index::new(some.files);
+    // What names other files may name few of a part of the site: its tags are enough.
+    let has_tags = |(own, group): &(Vec<&SourceFile>, Group<'_>)| {
+        group.known.is_none() && !notations_and_tags(&Corpus::new(own.iter().copied()), &index).0.is_empty()
+    };
+    groups(some).iter().any(has_tags) || !candidates(some).is_empty() || !own_words::find(some, Look::Sample).is_empty()
 }
 
 /// Learns from a site that is read already.
@@ -234,13 +239,29 @@ fn own_words_of_learned(found: &[Learned], read: &AsKnown<'_>) -> Vec<(String, L
 
 /// The dialects that may be learned, before they are tried on the site.
 fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
+    let index = Index::new(read.files);
+    let mut found: Vec<Learned> = Vec::new();
+    for (own, mut group) in groups(read) {
+        let corpus = Corpus::new(own.iter().copied());
+        let mut learned = learn_group(&corpus, &index, &group);
+        if group.known.is_none() {
+            group.by_arguments = true;
+            learned = gate::better(learned, || learn_group(&corpus, &index, &group), read);
+            learned = learned.into_iter().map(|one| gate::without_misreadings(one, read)).collect();
+        }
+        found.extend(learned.into_iter().filter(|one| one.extends.is_some() || gate::shows_structure(one, &own)));
+    }
+    found
+}
+
+/// The files that are looked at together, by suffix and dialect.
+fn groups<'a>(read: &AsKnown<'a>) -> Vec<(Vec<&'a SourceFile>, Group<'a>)> {
     let (files, known) = (read.files, read.dialects);
-    let index = Index::new(files);
     let dialect_of = |file: &SourceFile| {
         let template = read.site.get(read.site.find(&file.path)?);
         known.iter().position(|dialect| !dialect.forms.is_empty() && Arc::ptr_eq(dialect, &template.dialect))
     };
-    let mut found: Vec<Learned> = Vec::new();
+    let mut found = Vec::new();
     for (suffix, members) in by_suffix(files) {
         let files: Vec<&SourceFile> = members.into_iter().map(|at| &files[at]).collect();
         if !is_markup(&files) {
@@ -261,17 +282,9 @@ fn candidates(read: &AsKnown<'_>) -> Vec<Learned> {
             by_dialect.entry(None).or_default().extend(own);
         }
         for (dialect, own) in by_dialect {
-            let corpus = Corpus::new(own.iter().copied());
             let pattern = pattern(suffix, &own, files.len());
             let known = dialect.map(|at| Known::new(&known[at], &own, read.site));
-            let mut group = Group { suffix, pattern, known, number: 1, by_arguments: false };
-            let mut learned = learn_group(&corpus, &index, &group);
-            if group.known.is_none() {
-                group.by_arguments = true;
-                learned = gate::better(learned, || learn_group(&corpus, &index, &group), read);
-                learned = learned.into_iter().map(|one| gate::without_misreadings(one, read)).collect();
-            }
-            found.extend(learned.into_iter().filter(|one| one.extends.is_some() || gate::shows_structure(one, &own)));
+            found.push((own, Group { suffix, pattern, known, number: 1, by_arguments: false }));
         }
     }
     found
@@ -312,9 +325,7 @@ impl Known {
 }
 
 fn learn_group(corpus: &Corpus, index: &Index<'_>, group: &Group<'_>) -> Vec<Learned> {
-    let notations = notations::find(corpus, index);
-    let tags = tags::read_all(&corpus.texts, &notations);
-    let (notations, tags) = relevant(corpus, index, notations, tags);
+    let (notations, tags) = notations_and_tags(corpus, index);
     let mut apart = Apart { by_arguments: group.by_arguments, ..Apart::default() };
     match learn_with(corpus, index, group, &notations, &tags, &apart) {
         Ok(learned) => learned,
@@ -400,8 +411,10 @@ fn learn_with(
     Ok(dialect_file::learned(&facts, &found, group).into_iter().collect())
 }
 
-/// Leaves out notations whose tags mean nothing, so that their words confuse no others.
-fn relevant(corpus: &Corpus, index: &Index<'_>, notations: Vec<Notation>, tags: Vec<Tag>) -> (Vec<Notation>, Vec<Tag>) {
+/// The notations of files with their tags, without those whose tags mean nothing, so that their words confuse no others.
+fn notations_and_tags(corpus: &Corpus, index: &Index<'_>) -> (Vec<Notation>, Vec<Tag>) {
+    let notations = notations::find(corpus, index);
+    let tags = tags::read_all(&corpus.texts, &notations);
     let directives = directives::all(corpus, &tags, &notations, &Apart::default());
     let comments = comments::comment_directives(corpus, &notations, &tags, &directives);
     let references = references::find(corpus, index, &tags, &directives, &comments);

@@ -147,8 +147,10 @@ impl Finder<'_> {
             let mut found = best_of(&mut others().filter_map(|closer| with(&[closer])));
             // One opener may have two closers from the start.
             if known_set.is_empty() && found.as_ref().is_none_or(|(found, _)| found.nested < NESTED) {
-                let pairs = others().flat_map(|one| others().filter(move |other| one < *other).map(move |other| [one, other]));
-                let two = best_of(&mut pairs.filter_map(|both| with(&both)).filter(|(found, _)| found.nested >= NESTED));
+                let pairs =
+                    others().flat_map(|one| others().filter(move |other| one < *other).map(move |other| [one, other]));
+                let two =
+                    best_of(&mut pairs.filter_map(|both| with(&both)).filter(|(found, _)| found.nested >= NESTED));
                 found = two.or(found);
             }
             // Where the pairs come out even another closer rather divides them.

@@ -12,7 +12,8 @@ use crate::read::pieces::{between, element_end, is_balanced, is_prose, is_word};
 use crate::read::tags::{Notation, Style, Tag, Token, TokenKind, token_text};
 use crate::read::tags::{NotationId, TagId};
 use crate::thresholds::{
-    ARGLESS, BALANCED, FEWEST_LEFT_OPEN, FEWEST_OF_ONE, HALF, LONGEST_AFFIX, MOST, NEARLY_ALL, NESTED, PAIRS_PER_BRANCH, SOME,
+    ARGLESS, BALANCED, FEWEST_LEFT_OPEN, FEWEST_OF_ONE, HALF, LONGEST_AFFIX, MOST, NEARLY_ALL, NESTED,
+    PAIRS_PER_BRANCH, SOME,
 };
 
 /// How a closer is written.

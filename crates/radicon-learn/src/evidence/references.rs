@@ -240,8 +240,7 @@ impl SlotUse {
 
     /// How many of its names are files, and their share.
     fn resolved(&self, naming: &Naming) -> (usize, f64) {
-        let is_file =
-            |prefixes: &&BTreeSet<String>| prefixes.contains(&naming.prefix) || prefixes.contains("");
+        let is_file = |prefixes: &&BTreeSet<String>| prefixes.contains(&naming.prefix) || prefixes.contains("");
         let files = self.names.values().filter(is_file).count();
         (files, files as f64 / self.names.len().max(1) as f64)
     }
@@ -380,7 +379,8 @@ fn usual(votes: &Votes, rule: Option<&Rule>) -> Option<(Naming, Vec<String>, Edg
     let most = |a: &(&(String, String), &Vec<_>), b: &(&(String, String), &Vec<_>)| {
         a.1.len().cmp(&b.1.len()).then_with(|| b.0.cmp(a.0))
     };
-    let by_rule = votes.iter().filter(|(naming, _)| rule.is_none_or(|rule| rule.prefixes.contains(&naming.0))).max_by(most);
+    let by_rule =
+        votes.iter().filter(|(naming, _)| rule.is_none_or(|rule| rule.prefixes.contains(&naming.0))).max_by(most);
     let (naming, found) = by_rule.or_else(|| votes.iter().max_by(most))?;
     // Names are looked for with a sign before them and without: where some files have one, that is the rule.
     let with_sign = votes.iter().filter(|((prefix, suffix), uses)| {
@@ -400,10 +400,8 @@ fn usual(votes: &Votes, rule: Option<&Rule>) -> Option<(Naming, Vec<String>, Edg
         separators.into_iter().max_by_key(|(_, uses)| *uses).map_or("/", |(separator, _)| separator).to_owned();
     let mut edges: Edges = found.iter().map(|(tag, file, _)| (*tag, *file)).collect();
     let mut suffixes = Vec::new();
-    let mut others: Vec<_> = votes
-        .iter()
-        .filter(|(other, _)| (other.0 == naming.0 || other.0.is_empty()) && *other != naming)
-        .collect();
+    let mut others: Vec<_> =
+        votes.iter().filter(|(other, _)| (other.0 == naming.0 || other.0.is_empty()) && *other != naming).collect();
     others.sort();
     for (other, more) in others {
         let known: FxHashSet<TagId> = edges.iter().map(|(tag, _)| *tag).collect();

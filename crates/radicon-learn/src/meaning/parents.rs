@@ -220,14 +220,14 @@ impl Facts<'_> {
             alone.iter().filter(|&&file| named(&self.corpus.texts[file].path, name)).count() == all
         });
         let (name, _) = names.into_iter().max_by_key(|(_, n)| *n)?;
-        let marked: Vec<TextId> =
-            alone.into_iter().filter(|&f| named(&self.corpus.texts[f].path, name)).collect();
+        let marked: Vec<TextId> = alone.into_iter().filter(|&f| named(&self.corpus.texts[f].path, name)).collect();
         let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
         let mut given: BTreeMap<TextId, TextId> = BTreeMap::new();
         for &file in &marked {
             let layout = found.parents[&file];
             let folder = folder(&self.corpus.texts[file].path).to_owned();
-            let others = TextId::all(self.corpus.texts.len()).filter(|other| *other != file && !layouts.contains(other));
+            let others =
+                TextId::all(self.corpus.texts.len()).filter(|other| *other != file && !layouts.contains(other));
             let own = others.filter(|&other| beneath(&self.corpus.texts[other].path, &folder).is_some());
             given.extend(own.map(|other| (other, layout)));
         }

@@ -165,7 +165,8 @@ impl Facts<'_> {
     fn link_by_code(&self, links: &mut BTreeMap<TextId, Vec<TextId>>) {
         let is_whole = |file: &TextId| self.corpus.texts[*file].has_skeleton();
         let mut layouts: Vec<TextId> = TextId::all(self.corpus.texts.len()).filter(is_whole).collect();
-        let gives = |at: &TagId| self.names_of(*at).first().is_some_and(|(slot, _)| slot.quoted && slot.lead.is_empty());
+        let gives =
+            |at: &TagId| self.names_of(*at).first().is_some_and(|(slot, _)| slot.quoted && slot.lead.is_empty());
         let words: FxHashSet<DirectiveId> = layouts
             .iter()
             .flat_map(|&file| self.tags_of(file).filter(gives))

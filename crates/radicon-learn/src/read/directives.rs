@@ -252,8 +252,7 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
                 }
             }
         }
-        let (valued, single): (Vec<TagId>, Vec<TagId>) =
-            rest
+        let (valued, single): (Vec<TagId>, Vec<TagId>) = rest
             .into_iter()
             .partition(|&at| (has_value(&tags[at], 0) || arguments == Arguments::Valued) && !tags[at].brace);
         for (members, with_value) in [(single, false), (valued, true)] {

@@ -209,13 +209,7 @@ impl Pattern {
     }
 
     /// The same, where it is known whether a tag ends at `at`: a sigil right behind one is no plain text.
-    pub(crate) fn read_behind(
-        &self,
-        tag: bool,
-        source: &[u8],
-        at: usize,
-        marks: &Marks,
-    ) -> Option<(usize, Captures)> {
+    pub(crate) fn read_behind(&self, tag: bool, source: &[u8], at: usize, marks: &Marks) -> Option<(usize, Captures)> {
         let before = &source[..at];
         // A partial may have brought a byte-order mark along.
         let before = before.strip_suffix(BYTE_ORDER_MARK).map_or(before, |_| &[][..]);
