@@ -25,12 +25,16 @@ pub(crate) fn comment_directives(
         groups.entry((directive.notation, directive.mark.as_str())).or_default().push(id);
     }
     let ends_as_it_begins = |at: TagId, mark: &str| {
-        let inner = &corpus.texts[tags[at].file].text[tags[at].inner.clone()];
+        let tag = &tags[at];
+        let inner = &corpus.texts[tag.file].text[tag.inner.start..tag.range.end - notations[tag.notation].close.len()];
         inner.trim_end().ends_with(&mirror(mark))
     };
     let is_comment = |((notation, mark), ids): &((NotationId, &str), Vec<DirectiveId>)| {
         let uses: usize = ids.iter().map(|&id| directives[id].tags.len()).sum();
         let own = ids.iter().flat_map(|&id| &directives[id].tags);
+        // What trims blanks may begin the mark.
+        let trimmed = tags[directives[ids[0]].tags[0]].trimmed[0].filter(|_| !mark.is_empty());
+        let mark = &format!("{}{mark}", trimmed.map(String::from).unwrap_or_default());
         let is_words = |at: &&TagId| is_prose(&corpus.texts[tags[**at].file].text[tags[**at].inner.clone()]);
         let prose = own.filter(is_words).count();
         let delimits = PROSE.reached(prose, uses) && hints_comment(&notations[*notation].open, "");

@@ -70,6 +70,8 @@ pub(crate) fn find(corpus: &Corpus) -> (Vec<Notation>, Mask) {
         chosen.push(notation);
         mask = Mask::of(corpus, &chosen);
         drop_covered(&mut places, &mask);
+        // It is taken once, however much of it its tags explain.
+        places.remove(&open);
     }
     let weak = |open: &[u8]| open.len() == 1 || open.starts_with(b"<!--");
     let others: Vec<&Vec<u8>> =
