@@ -209,12 +209,20 @@ fn greatest(
 fn is_behind_text(corpus: &Corpus, open: &[u8], uses: &Places, places: &BTreeMap<Vec<u8>, Places>) -> bool {
     let [before, bracket] = open else { return false };
     let bracket = std::slice::from_ref(bracket);
+    let close = mirror(&String::from_utf8_lossy(bracket));
+    // What holds markup, or goes on behind the line, may be the body of another tag.
+    let holds_a_tag = |&&(file, at): &&(u32, u32)| {
+        let rest = &corpus.texts[file as usize].text[at as usize + 1..];
+        let line = rest.split('\n').next().unwrap_or(rest).trim();
+        !line.is_empty() && !line.starts_with('<') && line.contains(&close)
+    };
     (is_open(*before) || is_sigil(*before))
         && is_open(bracket[0])
         && open[1..] != open[..1]
-        && places
-            .get(bracket)
-            .is_some_and(|all| all.len() >= MORE_OFTEN_ALONE * uses.len() && closer(corpus, bracket, all).is_some())
+        && places.get(bracket).is_some_and(|all| {
+            all.iter().filter(holds_a_tag).count() >= MORE_OFTEN_ALONE * uses.len()
+                && closer(corpus, bracket, all).is_some()
+        })
 }
 
 /// Delimiters that begin with this one and are closed by a longer one, too: `(((` beside `((`.
