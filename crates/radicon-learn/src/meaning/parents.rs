@@ -198,20 +198,24 @@ impl Facts<'_> {
             .filter(|file| !found.parents.values().any(|parent| parent == file) && !parts.contains(file))
             .collect();
         let named = |path: &str, name: &str| path.rsplit('/').next() == Some(name);
-        let mut names: BTreeMap<&str, usize> = BTreeMap::new();
+        // How often each is there, and how many files beneath name no layout and do name one.
+        let mut names: BTreeMap<&str, (usize, usize, usize)> = BTreeMap::new();
         for &file in &alone {
             let path = &self.corpus.texts[file].path;
             let folder = folder(path);
-            // What lies under it names no parent itself, has no skeleton, and is no part of other files; pages that
-            // do name theirs are the exception.
+            // What lies under it names no parent itself, has no skeleton, and is no part of other files.
             let beneath = TextId::all(self.corpus.texts.len())
                 .filter(|&other| other != file && beneath(&self.corpus.texts[other].path, folder).is_some())
                 .filter(|other| !parts.contains(other) && !self.corpus.texts[*other].has_skeleton())
                 .filter(|&other| !found.parents.values().any(|parent| *parent == other));
             let (naming, without): (Vec<TextId>, Vec<TextId>) =
                 beneath.partition(|other| found.parents.contains_key(other) && !alone.contains(other));
-            if without.iter().any(|other| !alone.contains(other)) && without.len() > naming.len() {
-                *names.entry(path.rsplit('/').next().unwrap_or(path)).or_default() += 1;
+            if without.iter().any(|other| !alone.contains(other)) {
+                let (files, all_without, all_naming) =
+                    names.entry(path.rsplit('/').next().unwrap_or(path)).or_default();
+                *files += 1;
+                *all_without += without.len();
+                *all_naming += naming.len();
             }
         }
         // A marker's name is no page's.
@@ -219,7 +223,7 @@ impl Facts<'_> {
             let all = self.corpus.texts.iter().filter(|text| named(&text.path, name)).count();
             alone.iter().filter(|&&file| named(&self.corpus.texts[file].path, name)).count() == all
         });
-        let (name, _) = names.into_iter().max_by_key(|(_, n)| *n)?;
+        let (name, (_, without, naming)) = names.into_iter().max_by_key(|(_, (files, ..))| *files)?;
         let marked: Vec<TextId> = alone.into_iter().filter(|&f| named(&self.corpus.texts[f].path, name)).collect();
         let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
         let mut given: BTreeMap<TextId, TextId> = BTreeMap::new();
@@ -231,10 +235,18 @@ impl Facts<'_> {
             let own = others.filter(|&other| beneath(&self.corpus.texts[other].path, &folder).is_some());
             given.extend(own.map(|other| (other, layout)));
         }
-        // One file alone may be an odd page: then what the others say must recur in the layout.
+        // One file alone may be an odd page, and where most name their layout the others may have none: then what the
+        // others say must recur in the layout.
         let all = self.names(|_| true);
-        let recurs = |notation| self.recurrence(&given, &all, &all, notation).0 >= RECUR;
-        if marked.len() < 2 && !NotationId::all(self.notations.len()).any(recurs) {
+        let unnamed: BTreeMap<TextId, TextId> = given
+            .iter()
+            .filter(|(file, _)| !found.parents.contains_key(*file))
+            .map(|(&file, &above)| (file, above))
+            .collect();
+        let recurs = |notation| self.recurrence(&unnamed, &all, &all, notation).0 >= RECUR;
+        let says =
+            || NotationId::all(self.notations.len()).any(recurs) || self.recurrence_of_one(&unnamed, &all).0 >= RECUR;
+        if (marked.len() < 2 || without <= naming) && !says() {
             return None;
         }
         Some((name.to_owned(), given))
