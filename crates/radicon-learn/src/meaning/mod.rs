@@ -173,15 +173,19 @@ pub(crate) fn on_top(
     directives: &[Directive],
     references: &[Reference],
 ) -> FxHashSet<DirectiveId> {
-    let stands = |directive: &Directive| {
+    let stands = |reference: &Reference| {
+        let directive = &directives[reference.directive];
+        // Statements say many things besides.
+        let named: Vec<TagId> = reference.edges.iter().map(|(at, _)| *at).collect();
+        let own = if notations[directive.notation].code { &named } else { &directive.tags };
         let mut files: BTreeMap<TextId, usize> = BTreeMap::new();
-        directive.tags.iter().for_each(|&at| *files.entry(tags[at].file).or_default() += 1);
+        own.iter().for_each(|&at| *files.entry(tags[at].file).or_default() += 1);
         let once = files.values().filter(|&&n| n == 1).count();
         let first = |at: TagId| tags.partition_point(|tag| tag.file < tags[at].file);
-        let top = directive.tags.iter().filter(|&&at| is_on_top(corpus, notations, tags, first(at), at)).count();
-        ON_TOP.reached(once, files.len()) && ON_TOP.reached(top, directive.tags.len())
+        let top = own.iter().filter(|&&at| is_on_top(corpus, notations, tags, first(at), at)).count();
+        ON_TOP.reached(once, files.len()) && ON_TOP.reached(top, own.len())
     };
-    references.iter().filter(|r| stands(&directives[r.directive])).map(|r| r.directive).collect()
+    references.iter().filter(|reference| stands(reference)).map(|reference| reference.directive).collect()
 }
 
 pub(crate) fn plural(count: usize, what: &str) -> String {

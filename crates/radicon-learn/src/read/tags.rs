@@ -297,8 +297,24 @@ fn blanks(bytes: &[u8]) -> usize {
 
 /// Length of a tag's first word, with the object that it is called on: `page.part "x"`, `page->part("x")`.
 fn call_word(bytes: &[u8]) -> usize {
-    let first = head_word(bytes);
-    let mut length = first;
+    let length = object_word(bytes);
+    let is_called = match bytes[length..] {
+        [b'(', ..] | [b' ', b'"' | b'\'' | b':', ..] => true,
+        [b' ', b'=', next, ..] => next != b'=' && next != b'>',
+        _ => false,
+    };
+    if is_called { length } else { head_word(bytes) }
+}
+
+/// Length of a word behind a sigil, with the object that it is called on.
+fn sigil_word(bytes: &[u8]) -> usize {
+    let length = object_word(bytes);
+    if bytes[length..].starts_with(b"(") { length } else { head_word(bytes) }
+}
+
+/// Length of a word with the objects that it belongs to.
+fn object_word(bytes: &[u8]) -> usize {
+    let mut length = head_word(bytes);
     while length > 0 {
         let rest = &bytes[length..];
         let sign = if rest.starts_with(b".") { 1 } else { 2 * usize::from(rest.starts_with(b"->")) };
@@ -308,12 +324,7 @@ fn call_word(bytes: &[u8]) -> usize {
         }
         length += sign + more;
     }
-    let is_called = match bytes[length..] {
-        [b'(', ..] | [b' ', b'"' | b'\'' | b':', ..] => true,
-        [b' ', b'=', next, ..] => next != b'=' && next != b'>',
-        _ => false,
-    };
-    if is_called { length } else { first }
+    length
 }
 
 /// Length of a tag's first word: letters and digits, with `-` and `:` between them.
@@ -400,7 +411,7 @@ fn sigil_tags(
     let mut covered = 0;
     for start in memchr::memmem::find_iter(bytes, sigil) {
         let from = start + sigil.len();
-        let length = head_word(&bytes[from..]);
+        let length = sigil_word(&bytes[from..]);
         // Right after another tag it is one too.
         let follows = start > 0 && start == covered;
         if length == 0 || start < covered || !follows && !begins(bytes, start, sigil) {
