@@ -472,4 +472,22 @@ mod tests {
         assert_eq!(pattern(".html", &own, 9), "a/**/*.html");
         assert_eq!(pattern(".html", &own[..1], 9), "a/b/**/*.html");
     }
+
+    #[test]
+    fn a_part_of_a_site_may_show_tags_whose_names_lead_nowhere() {
+        let sites = [
+            ("(= moor \"base.html\" =)(= berth main =)<h1>@</h1>(= cast =)", true),
+            ("<h1>@</h1><p>(see [1])</p>", false),
+        ];
+        for (text, expected) in sites {
+            let files: Vec<SourceFile> = ["amber", "birch", "cedar", "dunes"]
+                .iter()
+                .map(|name| SourceFile::new(format!("{name}.html"), text.replace('@', name)))
+                .collect();
+            let site = Site::read(files.clone(), &[], &Settings::default());
+            let some = AsKnown { files: &files, dialects: &[], site: &site };
+            assert_eq!(may_learn_like(&some), expected, "{text}");
+            assert!(learn_from(&some, &[]).is_empty());
+        }
+    }
 }

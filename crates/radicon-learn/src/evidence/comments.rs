@@ -56,6 +56,16 @@ pub(crate) fn hints_comment(open: &str, mark: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::dialect::Kind;
+    use crate::testing::{LAYOUT, check, learned, page};
+
+    #[test]
+    fn what_trims_blanks_may_begin_the_mark_of_a_comment() {
+        let main = "(=-- The tides are \"parts/nav.html\" of the harbour --=)\n~(=- when @ -=)<p>@</p>(= cast =)(= when @ =)x(= cast =)\n<h1>@</h1>";
+        let learned = learned(LAYOUT, &page(main), &[]);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+        assert!(learned.forms.iter().any(|form| form.kind == Kind::Comment), "{}", learned.text);
+    }
 
     #[test]
     fn delimiters_and_marks_that_comments_have() {

@@ -560,4 +560,12 @@ mod tests {
         let learned = learned(&layout, &page, &[]);
         check(&learned, Kind::Block, &["{ open = \"(= berth <name> =)\", close = \"(= cast <name> =)\" }"]);
     }
+
+    #[test]
+    fn regions_of_layouts_may_end_in_a_word_of_their_own() {
+        let shown = |text: &str| text.replace("(= cast =)", "(= shown =)");
+        let main = "<h1>@</h1>\n(= berth inner =)<p>@</p>(= shown =)";
+        let learned = learned(&shown(LAYOUT), &page(main), &[]);
+        check(&learned, Kind::Block, &["{ open = \"(= berth <name> =)\", close = [\"(= cast =)\", \"(= shown =)\"] }"]);
+    }
 }

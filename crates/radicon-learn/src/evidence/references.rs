@@ -437,4 +437,16 @@ mod tests {
         let learned = learned(LAYOUT, &page("<h1>@</h1>\n<p>(= light \"@\" =)</p>"), &[]);
         check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
     }
+
+    #[test]
+    fn names_may_begin_with_a_sign_and_an_application() {
+        let mounted = |text: &str| text.replace("parts/nav.html", "!harbour/parts/nav.html");
+        let files = [
+            ("apps/harbour/views/parts/nav.html", "<nav>Harbour</nav>\n"),
+            ("apps/harbour/views/parts/fare.html", "<p>1</p>\n"),
+        ];
+        let main = page("(= bring \"!harbour/parts/fare.html\" =)<h1>x</h1>");
+        let learned = learned(&mounted(LAYOUT), &main, &files);
+        check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
+    }
 }

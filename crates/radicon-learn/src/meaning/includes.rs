@@ -178,4 +178,11 @@ mod tests {
         let learned = learned(LAYOUT, &main, &[("parts/all.html", all)]);
         check(&learned, Kind::Import, &["'(= load \"<target>\" [<args>] =)'"]);
     }
+
+    #[test]
+    fn a_name_may_be_the_second_argument() {
+        let main = page("<h1>@</h1>").replacen("<h1>", "(= put(fares, \"parts/box.html\") =)<h1>", 1);
+        let learned = learned(LAYOUT, &main, &[("parts/box.html", "<div>box</div>\n")]);
+        check(&learned, Kind::Include, &["'(= put(<expr>, \"<target>\") =)'", "'(= bring \"<target>\" =)'"]);
+    }
 }

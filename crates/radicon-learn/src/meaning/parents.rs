@@ -271,4 +271,40 @@ mod tests {
         check(&learned, Kind::Parent, &[]);
         check(&learned, Kind::Include, &["'(= bring \"<target>\" =)'"]);
     }
+
+    #[test]
+    fn headers_name_layouts() {
+        let plain =
+            |text: &str| text.replace("(= moor \"base.html\" =)\n", "---\nframe: base.html\nheading: \"@\"\n---\n");
+        let learned = learned(LAYOUT, &plain(&page("<h1>@</h1>")), &[]);
+        check(&learned, Kind::Parent, &["{ header = \"---\", form = \"frame: <target>\" }"]);
+    }
+
+    #[test]
+    fn a_statement_among_others_names_the_layout() {
+        let layout = "<html>^page.bring(\"parts/nav.html\")<title>^hold(\"title\")</title><main>^hold(\"main\")</main>\n^{ page.year = this; }</html>\n";
+        let page = "^{\n  page.kind = \"@\";\n  page.mast = \"base.html\";\n}\n^stow title {<b>@</b>}\n^stow main {\n<h1>^heading</h1>\n~^{ page.width = wide; }\n<p>^heading</p>\n}\n";
+        let learned = learned(layout, page, &[]);
+        check(&learned, Kind::Parent, &["'^{ <args> page.mast = \"<target>\"; <args> }'"]);
+        // A word may be called on an object.
+        check(&learned, Kind::Include, &["'^page.bring(\"<target>\")'"]);
+        check(&learned, Kind::Fill, &["{ open = \"^stow <name> {\", balanced = \"{}\" }"]);
+    }
+
+    #[test]
+    fn one_file_with_a_parent_line_alone_is_an_odd_page_unless_names_recur() {
+        let named = page("<h1>@</h1>");
+        let bare = named.replace("(= moor \"base.html\" =)\n", "");
+        let odd = "<p>Nothing</p>";
+        for (text, expected) in [(bare.as_str(), true), (odd, false)] {
+            let others = [
+                ("more/all.html", "(= moor \"base.html\" =)"),
+                ("more/a.html", text),
+                ("more/b.html", text),
+                ("more/c.html", text),
+            ];
+            let learned = learned(LAYOUT, &named, &others);
+            assert_eq!(learned.settings.contains("all.html"), expected, "{}", learned.settings);
+        }
+    }
 }

@@ -113,4 +113,10 @@ mod tests {
         check(&learned, Kind::Set, &["\"(= note <name> = <expr> =)\""]);
         check(&learned, Kind::Output, &["\"(: <expr> :)\""]);
     }
+
+    #[test]
+    fn names_with_a_sign_are_bound() {
+        let learned = learned(LAYOUT, &page("(= note $height := @.height =)<p>(: $height :)</p>"), &[]);
+        check(&learned, Kind::Set, &["\"(= note $<name> := <expr> =)\""]);
+    }
 }

@@ -323,11 +323,26 @@ fn openers(bytes: &[u8], at: usize) -> impl Iterator<Item = &[u8]> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::site::SourceFile;
 
     #[test]
     fn mirrors_and_comments_close() {
         assert_eq!(mirror("{[%"), "%]}");
         assert_eq!(closers("~!{"), ["}!~", "}"]);
         assert_eq!(closers("<!--:"), [":-->", "-->"]);
+    }
+
+    #[test]
+    fn a_sign_before_a_brace_is_text_where_braces_alone_are_tags() {
+        let opens = |text: &str| {
+            let files = ["a", "b", "c"].map(|name| SourceFile::new(format!("{name}.html"), text));
+            let mut found: Vec<String> = find(&Corpus::new(&files)).0.into_iter().map(|known| known.open).collect();
+            found.retain(|open| open.ends_with('{'));
+            found
+        };
+        let bodies = "^{ width = wide; }<p>^{ tide(a) }</p>\n^if (a) {\n<b>a</b>\n}\n^if (b) {<b>b</b>}\n^if (c) {\n<i>c</i>\n}\n^if (d) {<b>d</b>}\n";
+        assert!(opens(bodies).contains(&"^{".to_owned()), "{:?}", opens(bodies));
+        let tags = "<a href=\"?{tide}\">{boat}</a>{fare}<b>{crew}</b><i>{pier}</i>{deck}{quay}{buoy}";
+        assert_eq!(opens(tags), ["{"]);
     }
 }
