@@ -84,26 +84,34 @@ impl Facts<'_> {
         parents: &BTreeMap<TextId, TextId>,
         above: &[BTreeSet<(NotationId, &str)>],
     ) -> (f64, usize) {
-        let mut given: BTreeMap<DirectiveId, (usize, usize, BTreeSet<&str>, BTreeSet<TextId>)> = BTreeMap::new();
+        /// What the names of a word's tags are.
+        #[derive(Default)]
+        struct Given<'a> {
+            all: usize,
+            hits: usize,
+            names: BTreeSet<&'a str>,
+            files: BTreeSet<TextId>,
+        }
+        let mut given: BTreeMap<DirectiveId, Given<'_>> = BTreeMap::new();
         for &file in parents.keys() {
             let layouts = Self::ancestors(parents, file);
             for at in self.tags_of(file).filter(|&at| !self.pairs.is_closer(self.of[at])) {
                 let Some((_, name)) = self.names_of(at).into_iter().next() else { continue };
                 let is_above = |layout: &TextId| above[layout.index()].iter().any(|(_, other)| *other == name);
-                let (all, hits, names, files) = given.entry(self.of[at]).or_default();
-                *all += 1;
+                let own = given.entry(self.of[at]).or_default();
+                own.all += 1;
                 if layouts.iter().any(is_above) {
-                    *hits += 1;
-                    names.insert(name);
-                    files.insert(file);
+                    own.hits += 1;
+                    own.names.insert(name);
+                    own.files.insert(file);
                 }
             }
         }
-        let enough = given.into_values().filter(|(all, hits, names, files)| {
-            names.len() >= 2 && files.len() >= FEWEST_BY_CODE && HALF.reached(*hits, *all)
-        });
-        let best = enough.max_by_key(|(_, hits, ..)| *hits);
-        best.map_or((0.0, 0), |(all, hits, _, files)| (hits as f64 / all as f64, files.len()))
+        let enough = given
+            .into_values()
+            .filter(|own| own.names.len() >= 2 && own.files.len() >= FEWEST_BY_CODE && HALF.reached(own.hits, own.all));
+        let best = enough.max_by_key(|own| own.hits);
+        best.map_or((0.0, 0), |own| (own.hits as f64 / own.all as f64, own.files.len()))
     }
 
     /// Words that name the layout, and the layout of each file.
