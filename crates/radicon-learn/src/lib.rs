@@ -33,9 +33,9 @@ use crate::dialect::{Dialect, Form, Kind};
 use crate::read::corpus::TextId;
 use crate::read::directives::DirectiveId;
 use crate::read::tags::{NotationId, TagId};
-use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup};
+use crate::site::{Settings, Site, SourceFile, by_suffix, holds_markup, holds_page_markup};
 use crate::text::Place;
-use crate::thresholds::{NAMED_SHARE, SOME};
+use crate::thresholds::{NAMED_SHARE, ONE_OF_PAGES_IN, SOME};
 
 use evidence::{comments, pairs, references};
 use meaning::Facts;
@@ -296,9 +296,12 @@ fn shows_more_than_values(site: &Site, file: &SourceFile) -> bool {
     site.get(at).constructs.items.iter().any(|item| item.kind.makes_structure() || item.kind == Kind::Control)
 }
 
-/// Whether files hold markup, and are not program code, which is full of brackets.
+/// Whether files hold markup of pages, and are not program code, which is full of brackets, nor data or settings.
 fn is_markup(files: &[&SourceFile]) -> bool {
-    files.len() > 1 && SOME.reached(files.iter().filter(|file| holds_markup(&file.bytes)).count(), files.len())
+    let count = |holds: fn(&[u8]) -> bool| files.iter().filter(|file| holds(&file.bytes)).count();
+    files.len() > 1
+        && SOME.reached(count(holds_markup), files.len())
+        && count(holds_page_markup) * ONE_OF_PAGES_IN >= files.len()
 }
 
 /// A pattern for some of the files of a suffix.

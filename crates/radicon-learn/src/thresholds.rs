@@ -241,6 +241,10 @@ pub(super) const NAMED_SHARE: usize = 20;
 /// How many files of each engine must name a layout.
 pub(super) const LEAST_CHILDREN: usize = 2;
 
+/// One in so many files of a suffix must hold elements that only pages have: fragments may have none, settings and
+/// data have none at all (in real trees one in two and more do, of settings none).
+pub(super) const ONE_OF_PAGES_IN: usize = 10;
+
 // What is kept.
 
 /// Of the names that a form brings, at most one in so many may lead nowhere.

@@ -72,6 +72,10 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         _ if !survey.unexplained.is_empty() => {
             next(&mut out, "radicon dialect learn, to infer the meaning of the tag-like texts")?;
         }
+        _ if let Some(tag) = survey.may_name_layouts() => {
+            let what = format!("radicon dialect learn --write, and describe `{}` in the file", tag.tag.trim());
+            next(&mut out, &format!("{what}: it may name the layouts of these pages"))?;
+        }
         0 | 1 => next(&mut out, "radicon chain PAGE, to see where the blocks of a page come from")?,
         _ => next(&mut out, &format!("radicon propose, for the {without} pages without a layout"))?,
     }

@@ -233,6 +233,11 @@ pub fn holds_markup(bytes: &[u8]) -> bool {
 const OF_PAGES: [&[u8]; 10] =
     [b"<html", b"<body", b"<div", b"<p>", b"<p ", b"<a ", b"<ul", b"<table", b"<form", b"<span"];
 
+/// Whether a file holds markup of pages; data and settings are markup of other kinds.
+pub fn holds_page_markup(bytes: &[u8]) -> bool {
+    holds_markup(bytes) && OF_PAGES.iter().any(|tag| memchr::memmem::find(bytes, tag).is_some())
+}
+
 /// Files that look like templates, but are in no known dialect: they are not read.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -249,9 +254,7 @@ pub struct UnreadFiles {
 pub(crate) fn unread(code: &[SourceFile]) -> Vec<UnreadFiles> {
     let mut found = Vec::new();
     for (suffix, members) in by_suffix(code) {
-        let is_page = |file: &&SourceFile| {
-            holds_markup(&file.bytes) && OF_PAGES.iter().any(|tag| memchr::memmem::find(&file.bytes, tag).is_some())
-        };
+        let is_page = |file: &&SourceFile| holds_page_markup(&file.bytes);
         let pages: Vec<&SourceFile> = members.iter().map(|&at| &code[at]).filter(is_page).collect();
         if !suffix.is_empty() && pages.len() > 1 && pages.len() * PAGES_SHARE >= members.len() {
             found.push(UnreadFiles { suffix: suffix.to_owned(), files: pages.len(), first: pages[0].path.clone() });

@@ -35,7 +35,7 @@ pub use evidence::{Evidence, FileNames};
 pub use here::Here;
 use kinds::Shown;
 pub use kinds::UnreadFiles;
-pub use kinds::{Kinds, Reading, by_suffix, holds_markup};
+pub use kinds::{Kinds, Reading, by_suffix, holds_markup, holds_page_markup};
 pub use lookup::{Missing, beneath};
 pub use lookup::{folder, stem};
 pub use mounts::Mount;

@@ -138,6 +138,14 @@ impl Survey {
             problems,
         }
     }
+
+    /// The tag that may name the layouts, in a form that was not seen: no template names one, and at least one in
+    /// two has this tag, which nobody described.
+    pub fn may_name_layouts(&self) -> Option<&UnknownTag> {
+        const SHARE: usize = 2;
+        let is_unnamed = self.files.iter().all(|file| file.parent.is_none());
+        self.unknown.iter().find(|tag| is_unnamed && tag.files > 1 && tag.files * SHARE >= self.totals.files)
+    }
 }
 
 impl SurveyFile {
