@@ -242,7 +242,7 @@ pub(super) const NAMED_SHARE: usize = 20;
 pub(super) const LEAST_CHILDREN: usize = 2;
 
 /// One in so many files of a suffix must hold elements that only pages have: fragments may have none, settings and
-/// data have none at all (in real trees one in two and more do, of settings none).
+/// data have none at all (in fifteen real trees one in three and more do, of settings none).
 pub(super) const ONE_OF_PAGES_IN: usize = 10;
 
 // What is kept.
