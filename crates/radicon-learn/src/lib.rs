@@ -479,7 +479,7 @@ mod tests {
     #[test]
     fn a_part_of_a_site_may_show_tags_whose_names_lead_nowhere() {
         let sites = [
-            ("(= moor \"base.html\" =)(= berth main =)<h1>@</h1>(= cast =)", true),
+            ("(= moor \"base.html\" =)(= berth main =)<p>@</p>(= cast =)", true),
             ("<h1>@</h1><p>(see [1])</p>", false),
         ];
         for (text, expected) in sites {
