@@ -493,4 +493,15 @@ mod tests {
             assert!(learn_from(&some, &[]).is_empty());
         }
     }
+
+    #[test]
+    fn settings_in_markup_are_no_pages() {
+        let tags = "<!--: bring \"all.rules\" --><rules><!--: when tide --><tide at=\"1\"/><!--: unwhen --></rules>\n";
+        for (text, expected) in [(tags.to_owned(), false), (tags.replace("rules>", "div>"), true)] {
+            let files: Vec<SourceFile> = ["all", "amber", "birch", "cedar"]
+                .map(|name| SourceFile::new(format!("{name}.rules"), text.as_str()))
+                .into();
+            assert_eq!(is_markup(&files.iter().collect::<Vec<_>>()), expected, "{text}");
+        }
+    }
 }

@@ -72,7 +72,7 @@ pub fn run(arguments: &Arguments) -> Result<u8> {
         _ if !survey.unexplained.is_empty() => {
             next(&mut out, "radicon dialect learn, to infer the meaning of the tag-like texts")?;
         }
-        _ if let Some(tag) = survey.may_name_layouts() => {
+        _ if let Some(tag) = survey.may_name_layouts(&loaded.site) => {
             let what = format!("radicon dialect learn --write, and describe `{}` in the file", tag.tag.trim());
             next(&mut out, &format!("{what}: it may name the layouts of these pages"))?;
         }

@@ -1,6 +1,6 @@
 //! Comments: what holds words for people, and no expressions.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::FxHashSet;
 
@@ -33,8 +33,10 @@ pub(crate) fn comment_directives(
         let uses: usize = ids.iter().map(|&id| directives[id].tags.len()).sum();
         let own = ids.iter().flat_map(|&id| &directives[id].tags);
         // What trims blanks may begin the mark.
-        let trimmed = tags[directives[ids[0]].tags[0]].trimmed[0].filter(|_| !mark.is_empty());
-        let mark = &format!("{}{mark}", trimmed.map(String::from).unwrap_or_default());
+        let trims: BTreeSet<Option<char>> =
+            ids.iter().flat_map(|&id| &directives[id].tags).map(|&at| tags[at].trimmed[0]).collect();
+        let trim = trims.first().copied().flatten().filter(|_| trims.len() == 1 && !mark.is_empty());
+        let mark = &format!("{}{mark}", trim.map(String::from).unwrap_or_default());
         let is_words = |at: &&TagId| is_prose(&corpus.texts[tags[**at].file].text[tags[**at].inner.clone()]);
         let prose = own.filter(is_words).count();
         let delimits = PROSE.reached(prose, uses) && hints_comment(&notations[*notation].open, "");

@@ -81,14 +81,14 @@ impl Finder<'_> {
         }
     }
 
-    /// The same once, without some closers; gives those that do not come out even.
-    fn count_once(
+    /// The words that may close openers, those with most tags; and those that close openers already, and no others.
+    fn may_close(
         &self,
         notation: NotationId,
         failed: &[DirectiveId],
-        pairs: &mut Pairs,
-    ) -> Result<(), Vec<DirectiveId>> {
-        let known: FxHashSet<DirectiveId> = pairs.closers.keys().copied().collect();
+        known: &FxHashSet<DirectiveId>,
+        pairs: &Pairs,
+    ) -> (Vec<DirectiveId>, FxHashSet<DirectiveId>) {
         let is_general = |id: DirectiveId| {
             let directive = &self.directives[id];
             directive.notation == notation && !directive.label().is_empty() && !prints(&directive.mark)
@@ -124,6 +124,18 @@ impl Finder<'_> {
         let mut closers: Vec<DirectiveId> = DirectiveId::all(self.directives.len()).filter(may_close).collect();
         closers.sort_by_key(|&id| (std::cmp::Reverse(self.directives[id].tags.len()), id));
         closers.truncate(MOST_CLOSERS);
+        (closers, taken)
+    }
+
+    /// The same once, without some closers; gives those that do not come out even.
+    fn count_once(
+        &self,
+        notation: NotationId,
+        failed: &[DirectiveId],
+        pairs: &mut Pairs,
+    ) -> Result<(), Vec<DirectiveId>> {
+        let known: FxHashSet<DirectiveId> = pairs.closers.keys().copied().collect();
+        let (closers, taken) = self.may_close(notation, failed, &known, pairs);
         let candidates = self.may_open(notation, &closers, |id| known.contains(&id) || taken.contains(&id));
         let ends_braces = |id: DirectiveId| closes_first(&self.directives[id].mark);
         // One closer, then another beside it as long as that explains more.

@@ -206,24 +206,21 @@ impl Facts<'_> {
             .filter(|file| !found.parents.values().any(|parent| parent == file) && !parts.contains(file))
             .collect();
         let named = |path: &str, name: &str| path.rsplit('/').next() == Some(name);
-        // How often each is there, and how many files beneath name no layout and do name one.
-        let mut names: BTreeMap<&str, (usize, usize, usize)> = BTreeMap::new();
-        for &file in &alone {
-            let path = &self.corpus.texts[file].path;
-            let folder = folder(path);
-            // What lies under it names no parent itself, has no skeleton, and is no part of other files.
-            let beneath = TextId::all(self.corpus.texts.len())
-                .filter(|&other| other != file && beneath(&self.corpus.texts[other].path, folder).is_some())
+        // What lies under a file that has no skeleton and is no part of other files: those that name their layout, and
+        // those that do not.
+        let below = |file: TextId| {
+            let folder = folder(&self.corpus.texts[file].path);
+            TextId::all(self.corpus.texts.len())
+                .filter(move |&other| other != file && beneath(&self.corpus.texts[other].path, folder).is_some())
                 .filter(|other| !parts.contains(other) && !self.corpus.texts[*other].has_skeleton())
-                .filter(|&other| !found.parents.values().any(|parent| *parent == other));
-            let (naming, without): (Vec<TextId>, Vec<TextId>) =
-                beneath.partition(|other| found.parents.contains_key(other) && !alone.contains(other));
-            if without.iter().any(|other| !alone.contains(other)) {
-                let (files, all_without, all_naming) =
-                    names.entry(path.rsplit('/').next().unwrap_or(path)).or_default();
-                *files += 1;
-                *all_without += without.len();
-                *all_naming += naming.len();
+                .filter(|&other| !found.parents.values().any(|parent| *parent == other))
+                .partition::<Vec<TextId>, _>(|other| found.parents.contains_key(other) && !alone.contains(other))
+        };
+        let mut names: BTreeMap<&str, usize> = BTreeMap::new();
+        for &file in &alone {
+            if below(file).1.iter().any(|other| !alone.contains(other)) {
+                let path = &self.corpus.texts[file].path;
+                *names.entry(path.rsplit('/').next().unwrap_or(path)).or_default() += 1;
             }
         }
         // A marker's name is no page's.
@@ -231,8 +228,8 @@ impl Facts<'_> {
             let all = self.corpus.texts.iter().filter(|text| named(&text.path, name)).count();
             alone.iter().filter(|&&file| named(&self.corpus.texts[file].path, name)).count() == all
         });
-        let (name, (_, without, naming)) = names.into_iter().max_by_key(|(_, (files, ..))| *files)?;
-        let marked: Vec<TextId> = alone.into_iter().filter(|&f| named(&self.corpus.texts[f].path, name)).collect();
+        let (name, _) = names.into_iter().max_by_key(|(_, files)| *files)?;
+        let marked: Vec<TextId> = alone.iter().copied().filter(|&f| named(&self.corpus.texts[f].path, name)).collect();
         let layouts: BTreeSet<TextId> = found.parents.values().copied().collect();
         let mut given: BTreeMap<TextId, TextId> = BTreeMap::new();
         for &file in &marked {
@@ -251,10 +248,21 @@ impl Facts<'_> {
             .filter(|(file, _)| !found.parents.contains_key(*file))
             .map(|(&file, &above)| (file, above))
             .collect();
-        let recurs = |notation| self.recurrence(&unnamed, &all, &all, notation).0 >= RECUR;
-        let says =
-            || NotationId::all(self.notations.len()).any(recurs) || self.recurrence_of_one(&unnamed, &all).0 >= RECUR;
-        if (marked.len() < 2 || without <= naming) && !says() {
+        let says = |some: &BTreeMap<TextId, TextId>| {
+            let recurs = |notation| self.recurrence(some, &all, &all, notation).0 >= RECUR;
+            NotationId::all(self.notations.len()).any(recurs) || self.recurrence_of_one(some, &all).0 >= RECUR
+        };
+        // What a file says of its own folder it may not say of those in it.
+        let folder_of = |file: TextId| folder(&self.corpus.texts[file].path);
+        let folders: BTreeSet<&str> = marked.iter().map(|&file| folder_of(file)).collect();
+        let mut deeper = unnamed.clone();
+        deeper.retain(|&file, _| !folders.contains(folder_of(file)));
+        let (naming, without) = marked
+            .iter()
+            .map(|&file| below(file))
+            .fold((0, 0), |sums, (naming, without)| (sums.0 + naming.len(), sums.1 + without.len()));
+        let is_odd = (marked.len() < 2 || without <= naming) && !says(&unnamed);
+        if is_odd || !deeper.is_empty() && !says(&deeper) {
             return None;
         }
         Some((name.to_owned(), given))

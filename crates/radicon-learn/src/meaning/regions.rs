@@ -12,7 +12,9 @@ use crate::read::directives::DirectiveId;
 use crate::read::directives::Slot;
 use crate::read::tags::Style;
 use crate::read::tags::{NotationId, TagId};
-use crate::thresholds::{FEWEST_BY_CODE, MOST, NEARLY_ALL, RECUR, RECUR_BY_CODE, SOME, WEAK_DIVIDED, WEAK_REGION};
+use crate::thresholds::{
+    FEWEST_BY_CODE, HALF, MOST, NEARLY_ALL, RECUR, RECUR_BY_CODE, SOME, WEAK_DIVIDED, WEAK_REGION,
+};
 
 /// The place of a name in a directive's tags.
 type NamePlace = (DirectiveId, Slot);
@@ -174,9 +176,14 @@ impl Facts<'_> {
             .filter(|&id| self.pairs.is_opener(id))
             .collect();
         let says = |file: &TextId| self.tags_of(*file).any(|at| words.contains(&self.of[at]) && gives(&at));
-        layouts.extend(TextId::all(self.corpus.texts.len()).filter(|file| !is_whole(file) && says(file)));
-        for (_, above) in links.iter_mut().filter(|(file, _)| !is_whole(file)) {
-            above.extend(&layouts);
+        let (between, pages): (Vec<TextId>, Vec<TextId>) =
+            TextId::all(self.corpus.texts.len()).filter(|file| !is_whole(file)).partition(says);
+        // Where most files say so it is what pages say.
+        if !HALF.reached(between.len(), between.len() + pages.len()) {
+            layouts.extend(between);
+        }
+        for (file, above) in links.iter_mut().filter(|(file, _)| !is_whole(file)) {
+            above.extend(layouts.iter().filter(|layout| *layout != file));
         }
     }
 
@@ -356,5 +363,14 @@ mod tests {
         check(&learned, Kind::Slot, &["\"(= hole <name> =)\""]);
         check(&learned, Kind::Fill, &["{ open = \"(= fill <name> =)\", close = \"(= cast =)\" }"]);
         check(&learned, Kind::Block, &[]);
+    }
+
+    #[test]
+    fn layouts_between_are_above_where_a_folder_gives_them() {
+        let layout = "<html>(= bring \"parts/nav.html\" =)<main>(= berth \"main\" =)none(= cast =)</main></html>";
+        let between = "(= stow \"main\" =)<div>(= berth \"inner\" =)none(= cast =)</div><aside>(= berth \"side\" =)none(= cast =)</aside>(= cast =)\n";
+        let page = "(= stow \"inner\" =)<p>@</p>(= cast =)\n(= stow \"side\" =)<i>@</i>(= cast =)\n";
+        let learned = learned(layout, page, &[("between.html", between)]);
+        check(&learned, Kind::Fill, &["{ open = '(= stow \"<name>\" =)', close = \"(= cast =)\" }"]);
     }
 }

@@ -209,20 +209,10 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
     keys.sort_unstable();
     for key @ (notation, mark, word, tail, arguments) in keys {
         let group = &groups[&key];
-        // Tags whose second word says more: it is the word of other tags, or always the same.
-        let mut second: FxHashMap<&str, Vec<TagId>> = FxHashMap::default();
-        for &at in group {
-            let tag = &tags[at];
-            let first = tag.tokens.first().filter(|token| token.kind == TokenKind::Word && !tag.call);
-            let next = tag.tokens.get(1).map(|token| token.kind);
-            let is_assigned = matches!(next, Some(TokenKind::Sign(_)));
-            if let Some(first) = first.filter(|_| !is_assigned && !word.is_empty()) {
-                second.entry(token_text(text(tag), first)).or_default().push(at);
-            }
-        }
-        let mut rest: Vec<TagId> = group.clone();
-        let mut seconds: Vec<_> = second.into_iter().collect();
+        let mut seconds: Vec<_> = second_words(corpus, tags, group).into_iter().collect();
         seconds.sort_unstable();
+        let mut rest: Vec<TagId> = group.clone();
+        // The second word is the word of other tags, or always the same.
         if tail.is_empty() && matches!(notations[notation].style, Style::Bracket | Style::Line) {
             // `end word` ends many things; a condition on a value that is printed elsewhere is none of them.
             let heads = seconds
@@ -269,6 +259,19 @@ pub(crate) fn all(corpus: &Corpus, tags: &[Tag], notations: &[Notation], apart: 
                     arguments,
                 });
             }
+        }
+    }
+    found
+}
+
+/// The tags of a word by their second word, where that may say more: it binds nothing.
+fn second_words<'t>(corpus: &'t Corpus, tags: &[Tag], group: &[TagId]) -> FxHashMap<&'t str, Vec<TagId>> {
+    let mut found: FxHashMap<&str, Vec<TagId>> = FxHashMap::default();
+    for &at in group.iter().filter(|&&at| !tags[at].word.is_empty() && !tags[at].call) {
+        let tokens = &tags[at].tokens;
+        let binds = matches!(tokens.get(1).map(|token| token.kind), Some(TokenKind::Sign(_)));
+        if let Some(first) = tokens.first().filter(|first| first.kind == TokenKind::Word && !binds) {
+            found.entry(token_text(&corpus.texts[tags[at].file].text, first)).or_default().push(at);
         }
     }
     found

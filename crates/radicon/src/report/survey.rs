@@ -140,11 +140,17 @@ impl Survey {
     }
 
     /// The tag that may name the layouts, in a form that was not seen: no template names one, and at least one in
-    /// two has this tag, which nobody described.
-    pub fn may_name_layouts(&self) -> Option<&UnknownTag> {
+    /// two has this tag of an inferred dialect, which does not describe it.
+    pub fn may_name_layouts(&self, site: &Site) -> Option<&UnknownTag> {
         const SHARE: usize = 2;
-        let is_unnamed = self.files.iter().all(|file| file.parent.is_none());
-        self.unknown.iter().find(|tag| is_unnamed && tag.files > 1 && tag.files * SHARE >= self.totals.files)
+        if self.files.iter().any(|file| file.parent.is_some()) {
+            return None;
+        }
+        let is_inferred = |name: &str| {
+            site.templates.iter().any(|template| template.dialect.learned && template.dialect.name == name)
+        };
+        let is_frequent = |tag: &&UnknownTag| tag.files > 1 && tag.files * SHARE >= self.totals.files;
+        self.unknown.iter().filter(is_frequent).find(|tag| is_inferred(&tag.dialect))
     }
 }
 

@@ -294,3 +294,26 @@ fn source_maps_say_what_the_origins_say() {
     }
     assert!(checked > 6 && map.get_token_count() as usize > checked, "{checked} of {}", map.get_token_count());
 }
+
+#[test]
+fn a_frequent_tag_that_an_inferred_dialect_leaves_out_may_name_the_layouts() {
+    let tag = "<p>{? moor base ?}{? when a ?}x{? end ?}</p>";
+    let text = "name = 'tide'\nfiles = ['*.html']\n[forms]\nparent = '{? under <target> ?}'\ncontrol = { open = '{? when <expr> ?}', close = '{? end ?}' }\nother = '{? <expr> ?}'\n";
+    let kept = Dialect::parse(text).expect("a dialect");
+    let mut inferred = kept.clone();
+    inferred.learned = true;
+    let named = |dialect: &Dialect, other: &str| {
+        let site = Site::read(
+            files(&[("a.html", tag), ("b.html", tag), ("c.html", "<p>{? when a ?}x{? end ?}</p>"), ("d.html", other)]),
+            &[Arc::new(dialect.clone())],
+            &Settings::default(),
+        );
+        Survey::of(&site, &[]).may_name_layouts(&site).map(|tag| tag.uses)
+    };
+    let under = "{? under a.html ?}";
+    for (dialect, other, expected) in
+        [(&inferred, "<p>x</p>", Some(2)), (&kept, "<p>x</p>", None), (&inferred, under, None)]
+    {
+        assert_eq!(named(dialect, other), expected, "{} {other}", dialect.learned);
+    }
+}
